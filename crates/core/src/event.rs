@@ -1,0 +1,299 @@
+//! The events of a haul: everything that is seen of one, live or later, is a fold over these.
+//!
+//! Times are spans since the haul began. A sample's `end` is the end of its interval; its own length is `span`, so
+//! samples need not be evenly spaced and a gap between two samples is visible as such.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::drive::{DriveIdentity, LoadSummary};
+use crate::route::Route;
+use crate::units::{Bytes, Celsius, Rate};
+
+/// Stated by the user, written into the record, used for comparing.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Conditions {
+    /// Temperature of the air around the drive.
+    pub ambient: Option<Celsius>,
+    /// How the drive is cooled, in the user's words: `bare`, `heatsink`, `fan 1200 rpm`.
+    pub cooling: Option<String>,
+    /// Slot or port.
+    pub slot: Option<String>,
+    /// A name for this haul.
+    pub label: Option<String>,
+    /// How long the drive had nothing to do before.
+    pub rested_for: Option<Duration>,
+    /// Free `key=value` pairs.
+    pub tags: Vec<(String, String)>,
+}
+
+/// Latency of the operations of one interval, from an HDR histogram with two significant digits.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LatencySummary {
+    /// Operations that completed.
+    pub operations: u32,
+    /// Median, in µs.
+    pub p50_us: u32,
+    /// 99th percentile, in µs.
+    pub p99_us: u32,
+    /// Longest, in µs.
+    pub max_us: u32,
+}
+
+impl LatencySummary {
+    /// Reads a summary off a histogram of nanoseconds; `None` when it is empty.
+    #[must_use]
+    pub fn of(histogram: &hdrhistogram::Histogram<u32>) -> Option<Self> {
+        if histogram.is_empty() {
+            return None;
+        }
+        let us = |ns: u64| u32::try_from(ns.div_ceil(1000)).unwrap_or(u32::MAX);
+        Some(Self {
+            operations: u32::try_from(histogram.len()).unwrap_or(u32::MAX),
+            p50_us: us(histogram.value_at_quantile(0.5)),
+            p99_us: us(histogram.value_at_quantile(0.99)),
+            max_us: us(histogram.max()),
+        })
+    }
+}
+
+/// What happened in one interval.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Sample {
+    /// End of the interval, since the haul began.
+    pub end: Duration,
+    /// Length of the interval.
+    pub span: Duration,
+    /// Index of the leg in the route.
+    pub leg: u16,
+    /// Bytes written in the interval.
+    pub written: Bytes,
+    /// Bytes read in the interval.
+    pub read: Bytes,
+    /// Address at the end of the interval.
+    pub position: Option<Bytes>,
+    /// Temperature of the drive.
+    pub temperature: Option<Celsius>,
+    /// Latency of the operations that completed in it.
+    pub latency: Option<LatencySummary>,
+    /// Bytes moved for others in the interval, where the kernel's counters tell.
+    pub other: Option<Bytes>,
+    /// Operations that failed.
+    pub errors: u32,
+    /// Share of addresses that hold data, in parts per million.
+    pub fill_ppm: Option<u32>,
+}
+
+impl Sample {
+    /// Mean rate over the interval, both ways together.
+    #[must_use]
+    pub fn rate(&self) -> Rate {
+        (self.written + self.read).over(self.span)
+    }
+}
+
+/// One health reading. Field names after the NVMe SMART / Health Information log (NVM Express Base 2.0, 5.16.1.3).
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Vitals {
+    /// Composite temperature.
+    pub composite_temperature: Option<Celsius>,
+    /// Percentage Used: 100 at rated endurance, may exceed it.
+    pub percentage_used: Option<f64>,
+    /// Available Spare, percent.
+    pub available_spare: Option<u8>,
+    /// Bytes written by the host over the life of the drive (data units × 512,000).
+    pub host_bytes_written: Option<Bytes>,
+    /// Power on hours.
+    pub power_on_hours: Option<u64>,
+    /// Media and data integrity errors.
+    pub media_errors: Option<u64>,
+    /// Times the drive went into thermal management (TMT1 and TMT2 transition counts together).
+    pub thermal_transitions: Option<u64>,
+    /// Seconds spent in thermal management (total time for TMT1 and TMT2 together).
+    pub thermal_seconds: Option<u64>,
+    /// Critical Warning bits.
+    pub critical_warning: Option<u8>,
+}
+
+/// Why a leg ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LegEnd {
+    /// The bytes were moved.
+    Bytes,
+    /// The time was up.
+    Duration,
+    /// The temperature was reached.
+    Temperature,
+    /// So much was written past the cache end.
+    PastCacheEnd,
+    /// The user went on to the next leg.
+    Skipped,
+    /// The haul was stopped.
+    Stopped,
+    /// The drive failed.
+    Failed,
+}
+
+impl LegEnd {
+    /// In words, after "ended because".
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Bytes => "the bytes were moved",
+            Self::Duration => "the time was up",
+            Self::Temperature => "the temperature was reached",
+            Self::PastCacheEnd => "enough was written past the cache end",
+            Self::Skipped => "it was skipped",
+            Self::Stopped => "the haul was stopped",
+            Self::Failed => "the drive failed",
+        }
+    }
+}
+
+/// How a haul stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum HaulState {
+    /// Under way.
+    Running,
+    /// Every leg ended by itself or was skipped.
+    Done,
+    /// Stopped by the user.
+    Stopped,
+    /// The program ended in the middle; what was committed is here.
+    CutShort,
+    /// The drive failed.
+    Failed,
+}
+
+impl HaulState {
+    /// As in the record and in JSON.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Done => "done",
+            Self::Stopped => "stopped",
+            Self::CutShort => "cut-short",
+            Self::Failed => "failed",
+        }
+    }
+
+    /// Reads [`HaulState::word`] back.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Running, Self::Done, Self::Stopped, Self::CutShort, Self::Failed].into_iter().find(|s| s.word() == word)
+    }
+}
+
+/// The head of a record: who, what, under which conditions, with which engine.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HaulHead {
+    /// Identifier, unique in a ledger.
+    pub haul: String,
+    /// The drive.
+    pub drive: DriveIdentity,
+    /// What was to be done.
+    pub route: Route,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// Wall-clock start, milliseconds since 1970-01-01 UTC.
+    pub started_unix_ms: i64,
+    /// Which engine moved the bytes.
+    pub engine: String,
+    /// Version of the program.
+    pub program: String,
+}
+
+/// One thing that happened on a haul.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// The haul began. Always first.
+    HaulStarted(Box<HaulHead>),
+    /// A leg began.
+    LegStarted {
+        /// Since the haul began.
+        at: Duration,
+        /// Index in the route.
+        leg: u16,
+    },
+    /// An interval went by.
+    Sample(Sample),
+    /// A health reading was taken.
+    Vitals {
+        /// Since the haul began.
+        at: Duration,
+        /// The reading.
+        vitals: Box<Vitals>,
+    },
+    /// Something went wrong with the drive.
+    Fault {
+        /// Since the haul began.
+        at: Duration,
+        /// Where on the drive, where that is known.
+        position: Option<Bytes>,
+        /// In a sentence.
+        message: String,
+    },
+    /// The user said something.
+    Note {
+        /// Since the haul began.
+        at: Duration,
+        /// In the user's words.
+        text: String,
+    },
+    /// The load was taken off by the user; samples that follow are rest.
+    Paused {
+        /// Since the haul began.
+        at: Duration,
+    },
+    /// The load was put on again.
+    Resumed {
+        /// Since the haul began.
+        at: Duration,
+    },
+    /// A leg ended.
+    LegEnded {
+        /// Since the haul began.
+        at: Duration,
+        /// Index in the route.
+        leg: u16,
+        /// Why.
+        why: LegEnd,
+        /// Flush time and latency histogram.
+        summary: LoadSummary,
+    },
+    /// The haul ended. Always last, missing in a record that was cut short.
+    HaulEnded {
+        /// Since the haul began.
+        at: Duration,
+        /// How.
+        state: HaulState,
+        /// In a sentence, where there is something to say.
+        reason: Option<String>,
+    },
+}
+
+impl Event {
+    /// When it happened, since the haul began.
+    #[must_use]
+    pub fn at(&self) -> Duration {
+        match self {
+            Self::HaulStarted(_) => Duration::ZERO,
+            Self::Sample(sample) => sample.end,
+            Self::LegStarted { at, .. }
+            | Self::Vitals { at, .. }
+            | Self::Fault { at, .. }
+            | Self::Note { at, .. }
+            | Self::Paused { at }
+            | Self::Resumed { at }
+            | Self::LegEnded { at, .. }
+            | Self::HaulEnded { at, .. } => *at,
+        }
+    }
+}

@@ -1,0 +1,168 @@
+//! What was concluded from a record: findings with place, evidence and confidence, and figures.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize, Serializer};
+
+use crate::units::{Bytes, Celsius, Rate};
+
+/// What was found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FindingKind {
+    /// The fast part of the write cache was used up.
+    CacheEnd,
+    /// The drive lowered its speed because it was hot.
+    Throttle,
+    /// A stretch of addresses is slow.
+    SlowZone,
+    /// The drive is slower because it is fuller.
+    FillSlowdown,
+    /// The drive was busy with itself.
+    Background,
+    /// Somebody else used the drive.
+    OtherTraffic,
+    /// This machine could not keep up.
+    HostLimit,
+    /// Addresses that could not be read or written.
+    MediaError,
+    /// What came back is not what was written.
+    DataMismatch,
+    /// The speed changed and the record does not say why.
+    Unexplained,
+}
+
+impl FindingKind {
+    /// As in JSON and on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::CacheEnd => "cache-end",
+            Self::Throttle => "throttle",
+            Self::SlowZone => "slow-zone",
+            Self::FillSlowdown => "fill-slowdown",
+            Self::Background => "background",
+            Self::OtherTraffic => "other-traffic",
+            Self::HostLimit => "host-limit",
+            Self::MediaError => "media-error",
+            Self::DataMismatch => "data-mismatch",
+            Self::Unexplained => "unexplained",
+        }
+    }
+}
+
+/// One conclusion, with its place on every ruler. Serialises as the design's findings JSON: seconds, bytes, MB/s, °C.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Finding {
+    /// What.
+    pub kind: FindingKind,
+    /// When it began, since the haul began.
+    #[serde(rename = "elapsed_s", serialize_with = "seconds")]
+    pub elapsed: Duration,
+    /// When it ended, where it did.
+    #[serde(rename = "end_elapsed_s", serialize_with = "optional_seconds")]
+    pub end_elapsed: Option<Duration>,
+    /// Bytes written since the haul began.
+    #[serde(rename = "written_bytes")]
+    pub written: Bytes,
+    /// Lower bound of the 95 % interval of `written`.
+    pub written_low: Bytes,
+    /// Upper bound of the 95 % interval of `written`.
+    pub written_high: Bytes,
+    /// Address where it began.
+    #[serde(rename = "position_bytes")]
+    pub position: Option<Bytes>,
+    /// Address where it ended.
+    #[serde(rename = "position_end_bytes")]
+    pub position_end: Option<Bytes>,
+    /// Median rate before.
+    #[serde(rename = "before_mb_s", serialize_with = "optional_mb_s")]
+    pub before: Option<Rate>,
+    /// Median rate after.
+    #[serde(rename = "after_mb_s", serialize_with = "optional_mb_s")]
+    pub after: Option<Rate>,
+    /// Temperature of the drive at the place.
+    #[serde(rename = "temperature_c")]
+    pub temperature: Option<Celsius>,
+    /// 0 to 1: of findings given 0.9, nine in ten are right.
+    pub confidence: f64,
+    /// Plain sentences with numbers.
+    pub evidence: Vec<String>,
+}
+
+fn rounded(v: f64) -> f64 {
+    (v * 1e6).round() / 1e6
+}
+
+fn seconds<S: Serializer>(v: &Duration, s: S) -> Result<S::Ok, S::Error> {
+    s.serialize_f64(rounded(v.as_secs_f64()))
+}
+
+fn optional_seconds<S: Serializer>(v: &Option<Duration>, s: S) -> Result<S::Ok, S::Error> {
+    v.map(|d| rounded(d.as_secs_f64())).serialize(s)
+}
+
+fn optional_mb_s<S: Serializer>(v: &Option<Rate>, s: S) -> Result<S::Ok, S::Error> {
+    v.map(|r| rounded(r.mb_s())).serialize(s)
+}
+
+/// How steady the end of the record is, after SNIA PTS-E 2.0: over a window of five rounds the excursion is at most
+/// 20 % of the mean and the rise of the least-squares line at most 10 % of it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Steadiness {
+    /// Both criteria hold.
+    pub reached: bool,
+    /// (max − min) / mean over the window.
+    pub excursion: f64,
+    /// |rise of the line over the window| / mean.
+    pub slope: f64,
+    /// Length of one round, seconds.
+    pub round_s: f64,
+}
+
+/// The figures of a haul. A figure that the record cannot give is `None`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Figures {
+    /// Median rate up to the first cache end, or over the whole when there is none, MB/s.
+    pub burst_mb_s: Option<f64>,
+    /// Median rate after the last cache end, MB/s; the same as the burst when there is none.
+    pub sustained_mb_s: Option<f64>,
+    /// Bytes absorbed at full speed: up to the first cache end.
+    pub cache_bytes: Option<u64>,
+    /// Mean rate of the slowest whole second under load, MB/s.
+    pub worst_second_mb_s: Option<f64>,
+    /// Rate that 99 % of the seconds under load exceed, MB/s.
+    pub p1_mb_s: Option<f64>,
+    /// Mean rate under load, MB/s.
+    pub mean_mb_s: Option<f64>,
+    /// Standard deviation of the rate of the seconds over their mean.
+    pub variation: Option<f64>,
+    /// Longest time without a byte under load, s.
+    pub longest_stall_s: Option<f64>,
+    /// Highest temperature, °C.
+    pub hottest_c: Option<f64>,
+    /// Steadiness at the end of the longest stretch of load.
+    pub steady: Option<Steadiness>,
+}
+
+/// Everything concluded from a record so far.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Conclusions {
+    /// In the order of their place.
+    pub findings: Vec<Finding>,
+    /// Of the whole haul.
+    pub figures: Figures,
+}
+
+/// The findings object of the design, ready for JSON.
+#[derive(Debug, Serialize)]
+pub struct FindingsDocument<'a> {
+    /// Identifier of the haul, or the name of the file.
+    pub haul: &'a str,
+    /// As the user names it.
+    pub drive: &'a str,
+    /// In the order of their place.
+    pub findings: &'a [Finding],
+    /// Of the whole haul.
+    pub figures: &'a Figures,
+}

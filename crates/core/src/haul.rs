@@ -1,0 +1,380 @@
+//! The runner: steps a route against a drive, one interval at a time, and says what happened as events.
+//!
+//! It has no clock and does no I/O of its own. The drive tells how much time has passed; whoever calls
+//! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
+
+use std::time::Duration;
+
+use crate::drive::{Drive, DriveError, Load, LoadKind};
+use crate::event::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
+use crate::finding::FindingKind;
+use crate::readings::Readings;
+use crate::route::{Leg, LegKind, Route};
+use crate::units::Bytes;
+
+/// Health is read this often while a leg runs, and at once when a leg begins or ends.
+const VITALS_EVERY: Duration = Duration::from_secs(10);
+
+/// What is set before a haul.
+#[derive(Debug, Clone)]
+pub struct Setup {
+    /// Identifier, unique in the ledger.
+    pub haul: String,
+    /// What to do.
+    pub route: Route,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// Wall-clock start, milliseconds since 1970-01-01 UTC.
+    pub started_unix_ms: i64,
+    /// Version of the program, for the record.
+    pub program: String,
+}
+
+/// Whether there is more to do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Progress {
+    /// Call [`Haul::step`] again.
+    Going,
+    /// The haul has ended in this state; further steps do nothing.
+    Ended(HaulState),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Stage {
+    Fresh,
+    /// Between legs; the next is this one.
+    Next(usize),
+    InLeg(usize),
+    Ended(HaulState),
+}
+
+/// A haul under way.
+pub struct Haul<D: Drive> {
+    drive: D,
+    setup: Setup,
+    stage: Stage,
+    elapsed: Duration,
+    leg_began: Duration,
+    leg_moved: Bytes,
+    vitals_at: Duration,
+    /// Set once the drive has ended the load by itself (its limit was reached).
+    load_finished: bool,
+    paused: bool,
+    wants: Wants,
+    /// Kept only when the route has a stop condition that depends on findings.
+    readings: Option<Readings>,
+    cache_check_at: Duration,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Wants {
+    skip: bool,
+    stop: bool,
+    paused: bool,
+}
+
+impl<D: Drive> Haul<D> {
+    /// Makes a haul ready; nothing is asked of the drive before the first step.
+    #[must_use]
+    pub fn new(drive: D, setup: Setup) -> Self {
+        let follows_findings = setup.route.legs.iter().any(|l| l.until.past_cache_end.is_some());
+        Self {
+            drive,
+            setup,
+            stage: Stage::Fresh,
+            elapsed: Duration::ZERO,
+            leg_began: Duration::ZERO,
+            leg_moved: Bytes::ZERO,
+            vitals_at: Duration::ZERO,
+            load_finished: false,
+            paused: false,
+            wants: Wants::default(),
+            readings: follows_findings.then(Readings::new),
+            cache_check_at: Duration::ZERO,
+        }
+    }
+
+    /// Time since the haul began.
+    #[must_use]
+    pub const fn elapsed(&self) -> Duration {
+        self.elapsed
+    }
+
+    /// True while the load is off at the user's word.
+    #[must_use]
+    pub const fn is_paused(&self) -> bool {
+        self.paused
+    }
+
+    /// The drive.
+    pub const fn drive(&self) -> &D {
+        &self.drive
+    }
+
+    /// Takes the load off, or puts it on again, at the next step.
+    pub const fn pause(&mut self, paused: bool) {
+        self.wants.paused = paused;
+    }
+
+    /// Goes on to the next leg at the next step.
+    pub const fn skip_leg(&mut self) {
+        self.wants.skip = true;
+    }
+
+    /// Ends the haul at the next step; everything recorded stays.
+    pub const fn stop(&mut self) {
+        self.wants.stop = true;
+    }
+
+    /// Writes the user's words into the record, at this moment.
+    pub fn note(&mut self, text: &str, out: &mut Vec<Event>) {
+        self.emit(out, Event::Note { at: self.elapsed, text: text.to_owned() });
+    }
+
+    fn emit(&mut self, out: &mut Vec<Event>, event: Event) {
+        if let Some(readings) = &mut self.readings {
+            readings.push(&event);
+        }
+        out.push(event);
+    }
+
+    fn emit_vitals(&mut self, out: &mut Vec<Event>) {
+        self.vitals_at = self.elapsed;
+        if let Some(vitals) = self.drive.vitals() {
+            self.emit(out, Event::Vitals { at: self.elapsed, vitals: Box::<Vitals>::new(vitals) });
+        }
+    }
+
+    fn capacity(&self) -> Bytes {
+        self.drive.identity().capacity
+    }
+
+    /// Does one interval of work and appends what happened to `out`.
+    pub fn step(&mut self, out: &mut Vec<Event>) -> Progress {
+        match self.stage {
+            Stage::Ended(state) => return Progress::Ended(state),
+            Stage::Fresh => {
+                let head = HaulHead {
+                    haul: self.setup.haul.clone(),
+                    drive: self.drive.identity().clone(),
+                    route: self.setup.route.clone(),
+                    conditions: self.setup.conditions.clone(),
+                    started_unix_ms: self.setup.started_unix_ms,
+                    engine: self.drive.engine(),
+                    program: self.setup.program.clone(),
+                };
+                self.emit(out, Event::HaulStarted(Box::new(head)));
+                self.emit_vitals(out);
+                self.stage = Stage::Next(0);
+            }
+            Stage::Next(index) if self.wants.stop => self.end(out, index, HaulState::Stopped, None),
+            Stage::Next(index) => match self.setup.route.legs.get(index).cloned() {
+                None => self.end(out, index, HaulState::Done, None),
+                Some(leg) => self.begin_leg(out, index, &leg),
+            },
+            Stage::InLeg(index) => {
+                if let Some(leg) = self.setup.route.legs.get(index).cloned() {
+                    self.work(out, index, &leg);
+                }
+            }
+        }
+        match self.stage {
+            Stage::Ended(state) => Progress::Ended(state),
+            _ => Progress::Going,
+        }
+    }
+
+    fn begin_leg(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
+        self.leg_began = self.elapsed;
+        self.leg_moved = Bytes::ZERO;
+        self.load_finished = false;
+        self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
+        match self.drive.begin(&leg.load(self.capacity())) {
+            Ok(()) => self.stage = Stage::InLeg(index),
+            Err(error) => self.fail(out, index, &error),
+        }
+    }
+
+    fn work(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
+        if self.wants.stop {
+            return self.end_leg(out, index, LegEnd::Stopped);
+        }
+        if self.wants.skip {
+            self.wants.skip = false;
+            return self.end_leg(out, index, LegEnd::Skipped);
+        }
+        if self.wants.paused != self.paused
+            && let Err(error) = self.turn_load(out, index, leg)
+        {
+            return self.fail(out, index, &error);
+        }
+        let mut interval = self.setup.route.interval;
+        if let Some(limit) = leg.until.duration {
+            interval = interval.min(limit.saturating_sub(self.elapsed - self.leg_began)).max(Duration::from_millis(1));
+        }
+        let tally = match self.drive.work(interval) {
+            Ok(tally) => tally,
+            Err(error) => return self.fail(out, index, &error),
+        };
+        self.elapsed += tally.took;
+        self.leg_moved += tally.written + tally.read;
+        self.load_finished |= tally.finished;
+        if let Some((position, message)) = tally.first_error.clone() {
+            self.emit(out, Event::Fault { at: self.elapsed, position: Some(position), message });
+        }
+        let temperature = tally.temperature;
+        self.emit(
+            out,
+            Event::Sample(Sample {
+                end: self.elapsed,
+                span: tally.took,
+                leg: index as u16,
+                written: tally.written,
+                read: tally.read,
+                position: tally.position,
+                temperature,
+                latency: tally.latency,
+                other: tally.other,
+                errors: tally.errors,
+                fill_ppm: tally.fill_ppm,
+            }),
+        );
+        if self.elapsed - self.vitals_at >= VITALS_EVERY {
+            self.emit_vitals(out);
+        }
+        if self.paused {
+            return;
+        }
+        let until = &leg.until;
+        let in_leg = self.elapsed - self.leg_began;
+        let reached = temperature.zip(until.temperature).is_some_and(|(now, goal)| {
+            if leg.kind == LegKind::Rest { now <= goal } else { now >= goal }
+        });
+        if self.load_finished {
+            self.end_leg(out, index, LegEnd::Bytes);
+        } else if until.duration.is_some_and(|d| in_leg >= d) {
+            self.end_leg(out, index, LegEnd::Duration);
+        } else if reached {
+            self.end_leg(out, index, LegEnd::Temperature);
+        } else if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
+            self.end_leg(out, index, LegEnd::PastCacheEnd);
+        }
+    }
+
+    /// Looks at the findings once a second of the drive's time, and less often as the leg grows long.
+    fn is_past_cache_end(&mut self, past: Bytes) -> bool {
+        if self.elapsed < self.cache_check_at {
+            return false;
+        }
+        self.cache_check_at = self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
+        let Some(readings) = &self.readings else { return false };
+        let before_leg = readings.written().saturating_sub(self.leg_moved);
+        readings
+            .conclude()
+            .findings
+            .iter()
+            .rev()
+            .find(|f| f.kind == FindingKind::CacheEnd && f.written >= before_leg)
+            .is_some_and(|f| readings.written().saturating_sub(f.written) >= past)
+    }
+
+    /// Pauses or resumes: the load is drained and taken off, or put on again for what is left of it.
+    fn turn_load(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> Result<(), DriveError> {
+        self.paused = self.wants.paused;
+        let summary = self.drive.finish(false)?;
+        self.account_for_drain(out, index, &summary);
+        let capacity = self.capacity();
+        let at = self.elapsed;
+        if self.paused {
+            self.emit(out, Event::Paused { at });
+            self.drive.begin(&Load { kind: LoadKind::Rest, limit: None, ..leg.load(capacity) })
+        } else {
+            self.emit(out, Event::Resumed { at });
+            let mut load = leg.load(capacity);
+            load.limit = load.limit.map(|limit| limit.saturating_sub(self.leg_moved));
+            self.drive.begin(&load)
+        }
+    }
+
+    /// What completed while draining belongs to the record like everything else.
+    fn account_for_drain(&mut self, out: &mut Vec<Event>, index: usize, summary: &crate::drive::LoadSummary) {
+        if summary.drained == Bytes::ZERO && summary.drain.is_zero() {
+            return;
+        }
+        self.elapsed += summary.drain;
+        self.leg_moved += summary.drained;
+        let writes = self.setup.route.legs.get(index).is_some_and(|l| l.kind == LegKind::Write);
+        let (written, read) = if writes { (summary.drained, Bytes::ZERO) } else { (Bytes::ZERO, summary.drained) };
+        let sample = Sample {
+            end: self.elapsed,
+            span: summary.drain,
+            leg: index as u16,
+            written,
+            read,
+            ..Sample::default()
+        };
+        self.emit(out, Event::Sample(sample));
+    }
+
+    fn end_leg(&mut self, out: &mut Vec<Event>, index: usize, why: LegEnd) {
+        let writes = self.setup.route.legs.get(index).is_some_and(|l| l.kind == LegKind::Write);
+        match self.drive.finish(writes) {
+            Ok(summary) => {
+                self.account_for_drain(out, index, &summary);
+                self.elapsed += summary.flush.unwrap_or_default();
+                self.emit(out, Event::LegEnded { at: self.elapsed, leg: index as u16, why, summary });
+                self.paused = false;
+                self.wants.paused = false;
+                self.emit_vitals(out);
+                self.stage = Stage::Next(index + 1);
+                if why == LegEnd::Stopped {
+                    self.end(out, index, HaulState::Stopped, None);
+                }
+            }
+            Err(error) => self.fail(out, index, &error),
+        }
+    }
+
+    fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
+        let message = error.to_string();
+        self.emit(out, Event::Fault { at: self.elapsed, position: None, message: message.clone() });
+        self.end(out, index, HaulState::Failed, Some(message));
+    }
+
+    fn end(&mut self, out: &mut Vec<Event>, _index: usize, state: HaulState, reason: Option<String>) {
+        let reason = match (self.drive.release(), reason) {
+            (Ok(()), reason) => reason,
+            (Err(left), None) => Some(left.to_string()),
+            (Err(left), Some(reason)) => Some(format!("{reason}; {left}")),
+        };
+        self.emit(out, Event::HaulEnded { at: self.elapsed, state, reason });
+        self.stage = Stage::Ended(state);
+    }
+}
+
+impl<D: Drive + ?Sized> Drive for Box<D> {
+    fn identity(&self) -> &crate::drive::DriveIdentity {
+        (**self).identity()
+    }
+    fn engine(&self) -> String {
+        (**self).engine()
+    }
+    fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        (**self).begin(load)
+    }
+    fn work(&mut self, interval: Duration) -> Result<crate::drive::Tally, DriveError> {
+        (**self).work(interval)
+    }
+    fn finish(&mut self, flush: bool) -> Result<crate::drive::LoadSummary, DriveError> {
+        (**self).finish(flush)
+    }
+    fn vitals(&mut self) -> Option<Vitals> {
+        (**self).vitals()
+    }
+    fn is_simulated(&self) -> bool {
+        (**self).is_simulated()
+    }
+    fn release(&mut self) -> Result<(), DriveError> {
+        (**self).release()
+    }
+}

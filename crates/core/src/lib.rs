@@ -1,0 +1,19 @@
+//! The core of Hollow Mile: what a haul is and what it shows.
+//!
+//! Three nouns: a [`route::Route`] says what to do; a [`haul::Haul`] steps it against a [`drive::Drive`] and gives
+//! [`event::Event`]s; [`readings::Readings`] folds events into what is seen: lanes, findings, figures. Live view,
+//! review, chart and command line read the same fold.
+//!
+//! No I/O, no clock, no interface here: the drive brings the time, the caller brings the files.
+
+#![forbid(unsafe_code)]
+
+pub mod drive;
+pub mod event;
+pub mod finding;
+pub mod haul;
+pub mod plain;
+pub mod readings;
+pub mod record;
+pub mod route;
+pub mod units;

@@ -1,0 +1,398 @@
+//! Why the rate changed: each boundary between levels is attributed, with evidence, or called unexplained.
+//!
+//! The order of the questions: was it heat (temperature at the limit, thermal counters, speed back as it cools)? Does
+//! it stay down without a rest (then, in writes, the cache ended)? Did others use the drive while it lasted? Else the
+//! record does not say.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use crate::drive::LoadKind;
+use crate::event::Vitals;
+use crate::finding::{Finding, FindingKind};
+use crate::units::{Bytes, Celsius, Rate, clock, plain_duration, significant};
+
+use super::place::{Place, locate};
+use super::run::{Level, Run};
+use super::series::Series;
+
+/// Sensors give whole degrees and are read once a second: this near below the limit counts as at it, K.
+const AT_LIMIT: f64 = 1.6;
+/// A drive that stays slow this far below its limit is not slow because of heat, K. Wider than usual hysteresis.
+const WELL_BELOW: f64 = 8.0;
+/// Throttling again within this time belongs to the same finding.
+const SAME_EPISODE: Duration = Duration::from_secs(600);
+
+/// What is known beside the series.
+pub struct Context<'a> {
+    /// All samples.
+    pub series: &'a Series,
+    /// The limit that the drive or its maker states.
+    pub limit: Option<Celsius>,
+    /// Health readings, in order of time.
+    pub vitals: &'a [(Duration, Vitals)],
+}
+
+impl Context<'_> {
+    fn hottest(&self, samples: Range<usize>) -> Option<f64> {
+        samples.filter_map(|i| self.series.degrees(i)).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
+    }
+
+    fn coldest(&self, samples: Range<usize>) -> Option<f64> {
+        samples.filter_map(|i| self.series.degrees(i)).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
+    }
+
+    /// Samples within so many seconds before and after a place.
+    fn around(&self, at: Duration, before_s: u64, after_s: u64) -> Range<usize> {
+        let from = self.series.index_at(at.saturating_sub(Duration::from_secs(before_s)));
+        let to = self.series.index_at(at + Duration::from_secs(after_s)).max(from + 1);
+        from.min(self.series.len())..to.min(self.series.len())
+    }
+
+    /// Did the drive's own thermal counters move around this time? `None` when it has none.
+    fn counters_moved(&self, at: Duration) -> Option<bool> {
+        let past = self.vitals.partition_point(|(t, _)| *t < at);
+        let before = self.vitals.get(past.checked_sub(1)?)?.1.thermal_transitions?;
+        let after = self.vitals.get(past)?.1.thermal_transitions?;
+        Some(after > before)
+    }
+}
+
+/// A boundary between two levels, placed.
+struct Step<'a> {
+    place: Place,
+    left: &'a Level,
+    right: &'a Level,
+    /// Index of `right`.
+    index: usize,
+    temperature: Option<f64>,
+}
+
+impl Step<'_> {
+    fn is_drop(&self) -> bool {
+        self.right.log_rate < self.left.log_rate
+    }
+}
+
+/// All findings of one run.
+pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> {
+    let steps: Vec<Step<'_>> = levels
+        .windows(2)
+        .enumerate()
+        .map(|(i, w)| {
+            let place = locate(run, cx.series, &w[0], &w[1]);
+            let temperature = cx.hottest(cx.around(place.elapsed, 6, 2));
+            Step { place, left: &w[0], right: &w[1], index: i + 1, temperature }
+        })
+        .collect();
+    let limit = cx.limit.map(Celsius::degrees).or_else(|| limit_from_cycles(&steps));
+    let judge = Judge { run, levels, cx, limit };
+    judge.findings(&steps)
+}
+
+/// With no limit stated: three drops at the same temperature with the speed back below it tell one.
+fn limit_from_cycles(steps: &[Step<'_>]) -> Option<f64> {
+    let mut drops: Vec<f64> = steps.iter().filter(|s| s.is_drop()).filter_map(|s| s.temperature).collect();
+    let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(|s| s.temperature).collect();
+    drops.sort_by(f64::total_cmp);
+    let middle = *drops.get(drops.len() / 2)?;
+    let alike = drops.iter().filter(|t| (*t - middle).abs() <= 1.6).count();
+    let lower = rises.iter().filter(|t| **t < middle - 1.0).count();
+    (alike >= 3 && lower >= 2).then_some(middle)
+}
+
+struct Judge<'a> {
+    run: &'a Run,
+    levels: &'a [Level],
+    cx: &'a Context<'a>,
+    limit: Option<f64>,
+}
+
+/// Throttling, from its first drop on.
+struct Episode {
+    first: usize,
+    drops: usize,
+    rises: usize,
+    end: Option<Duration>,
+    counters: bool,
+}
+
+impl Judge<'_> {
+    fn findings(&self, steps: &[Step<'_>]) -> Vec<Finding> {
+        let mut found = Vec::new();
+        let mut episode: Option<Episode> = None;
+        let mut explained_until = 0;
+        for (i, step) in steps.iter().enumerate() {
+            if !step.is_drop() {
+                if let Some(e) = &mut episode {
+                    e.rises += 1;
+                    e.end = Some(step.place.elapsed);
+                }
+                continue;
+            }
+            if self.is_heat(step) {
+                let again = episode.as_ref().is_some_and(|e| {
+                    e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
+                });
+                if !again && let Some(e) = episode.take() {
+                    found.push(self.throttle(steps, &e));
+                }
+                let counters = self.cx.counters_moved(step.place.elapsed) == Some(true);
+                let e = episode.get_or_insert(Episode { first: i, drops: 0, rises: 0, end: None, counters: false });
+                e.drops += 1;
+                e.end = None;
+                e.counters |= counters;
+                continue;
+            }
+            if i < explained_until {
+                continue;
+            }
+            if self.stays_down(step) && self.run.kind == LoadKind::Write {
+                found.push(self.cache_end(step));
+                if let Some(e) = &mut episode {
+                    e.end.get_or_insert(step.place.elapsed);
+                }
+            } else {
+                let back = self.comes_back(steps, i);
+                explained_until = back.map_or(i + 1, |b| b + 1);
+                found.push(self.other(step, back.map(|b| &steps[b])));
+            }
+        }
+        if let Some(e) = episode {
+            found.push(self.throttle(steps, &e));
+        }
+        found
+    }
+
+    fn samples_of(&self, level: &Level) -> Range<usize> {
+        self.run.samples(&level.points)
+    }
+
+    /// At the limit when it dropped, and not slow long after it had cooled.
+    fn is_heat(&self, step: &Step<'_>) -> bool {
+        let Some((limit, t)) = self.limit.zip(step.temperature) else {
+            return self.cx.counters_moved(step.place.elapsed) == Some(true);
+        };
+        if t < limit - AT_LIMIT {
+            return false;
+        }
+        let low = self.samples_of(step.right);
+        let coldest = self.cx.coldest(low.clone()).unwrap_or(t);
+        let slow_though_cool = coldest < limit - WELL_BELOW && {
+            // How long it stayed slow after it was well below the limit.
+            let cooled = low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < limit - WELL_BELOW));
+            cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 15.0)
+        };
+        !slow_though_cool
+    }
+
+    /// Nothing later in the run comes back to more than half of what was lost. Levels that lasted less than two
+    /// seconds do not count.
+    fn stays_down(&self, step: &Step<'_>) -> bool {
+        let (before, after) = (step.left.rate().get(), step.right.rate().get());
+        let half = after + 0.5 * (before - after);
+        self.levels[step.index..]
+            .iter()
+            .filter(|l| self.run.seconds(self.cx.series, &l.points) >= 2.0)
+            .all(|l| l.rate().get() <= half)
+    }
+
+    /// The first later step after which more than half of what was lost is back.
+    fn comes_back(&self, steps: &[Step<'_>], drop: usize) -> Option<usize> {
+        let (before, after) = (steps[drop].left.rate().get(), steps[drop].right.rate().get());
+        let half = after + 0.5 * (before - after);
+        (drop + 1..steps.len()).find(|i| steps[*i].right.rate().get() > half)
+    }
+
+    fn since_rest(&self, place: &Place) -> Bytes {
+        let start = self.cx.series.written_before(self.run.first);
+        Bytes::new(place.written.get().saturating_sub(start) + self.run.written_since_rest)
+    }
+
+    fn finding(&self, kind: FindingKind, step: &Step<'_>) -> Finding {
+        Finding {
+            kind,
+            elapsed: step.place.elapsed,
+            end_elapsed: None,
+            written: step.place.written,
+            written_low: step.place.low,
+            written_high: step.place.high,
+            position: step.place.position,
+            position_end: None,
+            before: Some(step.left.rate()),
+            after: Some(step.right.rate()),
+            temperature: step.temperature.map(Celsius::new),
+            confidence: 0.5,
+            evidence: Vec::new(),
+        }
+    }
+
+    fn cache_end(&self, step: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::CacheEnd, step);
+        let series = self.cx.series;
+        let low_points = step.right.points.start..self.run.len();
+        let low_s = self.run.seconds(series, &low_points);
+        let spread = (step.place.high.get() - step.place.low.get()) as f64 / 2e9;
+        f.evidence.push(format!(
+            "Fell from {} to {} after {} (± {} GB) written since the last rest.",
+            step.left.rate(),
+            step.right.rate(),
+            self.since_rest(&step.place),
+            significant(spread),
+        ));
+        f.evidence.push(format!(
+            "Stayed down for the {} of writing that followed; only rest brings a cache back.",
+            span_words(low_s)
+        ));
+        let mut doubt = 0.01;
+        match (self.limit, step.temperature) {
+            (Some(limit), Some(t)) if t < limit - AT_LIMIT => f.evidence.push(format!(
+                "Heat is not the cause: {} at that moment, limit {}.",
+                Celsius::new(t.round()),
+                Celsius::new(limit)
+            )),
+            (Some(limit), Some(t)) => {
+                doubt += 0.06;
+                let low = self.cx.coldest(self.run.samples(&low_points)).unwrap_or(t);
+                f.evidence.push(format!(
+                    "It was at {} (limit {}) but stayed slow down to {}: heat alone would have let go.",
+                    Celsius::new(t.round()),
+                    Celsius::new(limit),
+                    Celsius::new(low.round())
+                ));
+            }
+            (None, Some(t)) => {
+                doubt += 0.02;
+                f.evidence.push(format!(
+                    "{} at that moment; no limit is known for this drive, but it did not recover in cooling.",
+                    Celsius::new(t.round())
+                ));
+            }
+            (_, None) => {
+                doubt += 0.04;
+                f.evidence.push("The record has no temperature: heat is ruled out only by the shape.".into());
+            }
+        }
+        if let Some((ours, others)) = self.traffic(step.index) {
+            if others > 0.1 * ours {
+                doubt += 0.2;
+                f.evidence.push(format!("Others moved {} on the drive meanwhile.", Bytes::new(others as u64)));
+            } else {
+                f.evidence.push("Nobody else used the drive.".into());
+            }
+        }
+        let step_size = step.left.log_rate - step.right.log_rate;
+        if step_size < 0.2 {
+            doubt += 0.1;
+        }
+        if low_s < 10.0 {
+            doubt += 0.1 * (1.0 - low_s / 10.0);
+        }
+        f.confidence = 1.0 - doubt;
+        f
+    }
+
+    /// Our bytes and those of others during a level; `None` when nobody counted.
+    fn traffic(&self, level: usize) -> Option<(f64, f64)> {
+        let samples = self.samples_of(self.levels.get(level)?);
+        let others = self.cx.series.other_before(samples.end)? - self.cx.series.other_before(samples.start)?;
+        let ours = self.cx.series.moved_before(samples.end) - self.cx.series.moved_before(samples.start);
+        Some((ours as f64, others as f64))
+    }
+
+    fn throttle(&self, steps: &[Step<'_>], episode: &Episode) -> Finding {
+        let step = &steps[episode.first];
+        let mut f = self.finding(FindingKind::Throttle, step);
+        let run_end = self.cx.series.end(self.run.past().max(1) - 1);
+        let end = episode.end.unwrap_or(run_end);
+        f.end_elapsed = Some(end);
+        f.position_end = self.cx.series.position(self.cx.series.index_at(end).min(self.cx.series.len() - 1));
+        let t = step.temperature.map(|t| Celsius::new(t.round()));
+        match (t, self.limit) {
+            (Some(t), Some(limit)) => f.evidence.push(format!(
+                "Fell from {} to {} at {t}; the limit is {}{}.",
+                step.left.rate(),
+                step.right.rate(),
+                Celsius::new(limit),
+                if self.cx.limit.is_none() { ", judging by where it fell each time" } else { "" }
+            )),
+            _ => f.evidence.push(format!("Fell from {} to {}.", step.left.rate(), step.right.rate())),
+        }
+        if episode.rises > 0 {
+            f.evidence.push(format!(
+                "The speed came back {} as the drive cooled, without rest.",
+                if episode.rises == 1 { "once".to_owned() } else { format!("{} times", episode.rises) }
+            ));
+        }
+        if episode.counters {
+            f.evidence.push("The drive's own count of thermal transitions advanced.".into());
+        }
+        let mut doubt: f64 = if episode.rises > 0 { 0.02 } else { 0.08 };
+        if self.cx.limit.is_none() {
+            doubt += 0.03;
+        }
+        if episode.counters {
+            doubt = 0.01;
+        }
+        f.evidence.push(format!(
+            "It fell {} between {} and {}.",
+            if episode.drops == 1 { "once".to_owned() } else { format!("{} times", episode.drops) },
+            clock(f.elapsed),
+            clock(end)
+        ));
+        f.confidence = 1.0 - doubt;
+        f
+    }
+
+    /// A drop with no cause in heat or cache, and where it was over.
+    fn other(&self, step: &Step<'_>, back: Option<&Step<'_>>) -> Finding {
+        let mut f = self.finding(FindingKind::Unexplained, step);
+        f.end_elapsed = back.map(|b| b.place.elapsed);
+        f.position_end = back.and_then(|b| b.place.position);
+        f.evidence.push(match back {
+            Some(b) => format!(
+                "Fell from {} to {} and came back after {}.",
+                step.left.rate(),
+                step.right.rate(),
+                span_words((b.place.elapsed.saturating_sub(step.place.elapsed)).as_secs_f64())
+            ),
+            None => format!("Fell from {} to {}.", step.left.rate(), step.right.rate()),
+        });
+        if let (Some(t), Some(limit)) = (step.temperature, self.limit) {
+            f.evidence.push(format!("Not heat: {} with a limit of {}.", Celsius::new(t.round()), Celsius::new(limit)));
+        }
+        if let Some((ours, others)) = self.traffic(step.index) {
+            let lost = (step.left.rate().get() / step.right.rate().get().max(1.0) - 1.0) * ours;
+            if others > 0.4 * lost {
+                f.kind = FindingKind::OtherTraffic;
+                f.confidence = 0.95;
+                f.evidence.push(format!(
+                    "Others moved {} on the drive in that time, ours was {}.",
+                    Bytes::new(others as u64),
+                    Bytes::new(ours as u64)
+                ));
+                return f;
+            }
+            f.evidence.push("Nobody else used the drive in that time.".into());
+        }
+        if let (Some(from), Some(to)) = (f.position, f.position_end) {
+            f.evidence.push(format!(
+                "To tell a slow stretch from a passing cause, visit {from} to {to} again: if it is slow there again, it is the place."
+            ));
+        } else {
+            f.evidence.push("A second haul would tell: the same bytes speak for the drive, another time for its surroundings.".into());
+        }
+        f.confidence = 0.9;
+        f
+    }
+}
+
+fn span_words(seconds: f64) -> String {
+    match seconds {
+        s if s < 120.0 => plain_duration(Duration::from_millis((s * 10.0).round() as u64 * 100)),
+        s => {
+            let minutes = (s / 60.0).round() as u64;
+            if minutes < 60 { format!("{minutes} min") } else { format!("{} h {} min", minutes / 60, minutes % 60) }
+        }
+    }
+}

@@ -1,0 +1,274 @@
+//! Readings: everything that is seen of a haul, folded from its events one by one.
+//!
+//! The live view, a later review, a chart and the command line all use this one fold, so what was seen live is what
+//! the record says. [`Readings::conclude`] depends on nothing but the events pushed so far.
+
+mod causes;
+mod figures;
+mod ground;
+mod place;
+mod run;
+mod segment;
+mod series;
+mod stats;
+
+use std::time::Duration;
+
+use crate::drive::{LoadKind, LoadSummary};
+use crate::event::{Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
+use crate::finding::Conclusions;
+use crate::route::LegKind;
+use crate::units::{Bytes, Celsius, Rate};
+
+pub use ground::Ground;
+pub use segment::Segmenter;
+pub use series::{Column, Ruler, Series};
+
+use figures::Seconds;
+use run::Run;
+
+/// A leg as it went.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LegReading {
+    /// Index in the route.
+    pub leg: u16,
+    /// When it began.
+    pub from: Duration,
+    /// Bytes moved in the haul when it began.
+    pub moved_before: Bytes,
+    /// When and why it ended, with flush time and latency histogram.
+    pub ended: Option<(Duration, LegEnd, LoadSummary)>,
+}
+
+/// A fault as it was reported.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FaultReading {
+    /// Since the haul began.
+    pub at: Duration,
+    /// Where on the drive.
+    pub position: Option<Bytes>,
+    /// In a sentence.
+    pub message: String,
+}
+
+/// The fold over a haul's events.
+#[derive(Debug, Clone, Default)]
+pub struct Readings {
+    head: Option<Box<HaulHead>>,
+    series: Series,
+    ground: Ground,
+    runs: Vec<Run>,
+    run_open: bool,
+    seconds: Seconds,
+    legs: Vec<LegReading>,
+    notes: Vec<(Duration, String)>,
+    faults: Vec<FaultReading>,
+    vitals: Vec<(Duration, Vitals)>,
+    paused: bool,
+    written_since_rest: u64,
+    written: Bytes,
+    read: Bytes,
+    errors: u64,
+    last: Option<Sample>,
+    ended: Option<(Duration, HaulState, Option<String>)>,
+}
+
+impl Readings {
+    /// Of nothing yet.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Takes the next event.
+    pub fn push(&mut self, event: &Event) {
+        match event {
+            Event::HaulStarted(head) => {
+                self.ground = Ground::new(head.drive.capacity);
+                self.head = Some(head.clone());
+            }
+            Event::LegStarted { at, leg } => {
+                self.paused = false;
+                self.legs.push(LegReading {
+                    leg: *leg,
+                    from: *at,
+                    moved_before: self.written + self.read,
+                    ended: None,
+                });
+                self.begin_leg(*leg);
+            }
+            Event::Sample(sample) => self.push_sample(sample),
+            Event::Vitals { at, vitals } => self.vitals.push((*at, (**vitals).clone())),
+            Event::Fault { at, position, message } => {
+                self.faults.push(FaultReading { at: *at, position: *position, message: message.clone() });
+            }
+            Event::Note { at, text } => self.notes.push((*at, text.clone())),
+            Event::Paused { .. } => {
+                self.paused = true;
+                self.run_open = false;
+            }
+            Event::Resumed { .. } => self.paused = false,
+            Event::LegEnded { at, leg, why, summary } => {
+                if let Some(open) = self.legs.iter_mut().rev().find(|l| l.leg == *leg && l.ended.is_none()) {
+                    open.ended = Some((*at, *why, summary.clone()));
+                }
+            }
+            Event::HaulEnded { at, state, reason } => self.ended = Some((*at, *state, reason.clone())),
+        }
+    }
+
+    fn leg_kind(&self, leg: u16) -> LegKind {
+        self.head.as_ref().and_then(|h| h.route.legs.get(usize::from(leg))).map_or(LegKind::Write, |l| l.kind)
+    }
+
+    /// A leg that goes on as the one before did belongs to the same run.
+    fn begin_leg(&mut self, leg: u16) {
+        let legs = self.head.as_ref().map(|h| h.route.legs.as_slice()).unwrap_or_default();
+        let i = usize::from(leg);
+        let same = i > 0
+            && legs.get(i - 1).zip(legs.get(i)).is_some_and(|(a, b)| {
+                (a.kind, a.block, a.depth) == (b.kind, b.block, b.depth) && b.kind != LegKind::Rest
+            });
+        self.run_open &= same;
+    }
+
+    fn push_sample(&mut self, sample: &Sample) {
+        let kind = self.leg_kind(sample.leg);
+        let loaded = kind != LegKind::Rest && !self.paused;
+        let moved = (sample.written + sample.read).as_f64();
+        self.series.push(sample, loaded);
+        self.ground.push(sample);
+        if let Some(t) = sample.temperature {
+            self.seconds.feel(t.degrees());
+        }
+        if loaded {
+            if !self.run_open {
+                let load = if kind == LegKind::Read { LoadKind::Read } else { LoadKind::Write };
+                self.runs.push(Run::new(load, self.series.len() - 1, self.written_since_rest));
+                self.run_open = true;
+                self.seconds.restart();
+            }
+            self.seconds.push(moved, sample.span.as_secs_f64());
+            if let Some(run) = self.runs.last_mut() {
+                run.extend(&self.series);
+            }
+            self.written_since_rest += sample.written.get();
+        } else {
+            self.run_open = false;
+            self.written_since_rest = 0;
+        }
+        self.written += sample.written;
+        self.read += sample.read;
+        self.errors += u64::from(sample.errors);
+        self.last = Some(sample.clone());
+    }
+
+    /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
+    #[must_use]
+    pub fn conclude(&self) -> Conclusions {
+        let cx = causes::Context { series: &self.series, limit: self.throttle_limit(), vitals: &self.vitals };
+        let mut findings = Vec::new();
+        let mut longest: Option<(f64, LoadKind, Rate)> = None;
+        for run in self.runs.iter().filter(|r| r.len() > 0) {
+            let levels = run.levels(&self.series);
+            findings.extend(causes::attribute(run, &levels, &cx));
+            let seconds = run.seconds(&self.series, &(0..run.len()));
+            if longest.is_none_or(|(s, ..)| seconds > s) {
+                let rate = self.series.mean_rate(run.samples(&(0..run.len())));
+                longest = Some((seconds, run.kind, Rate::new(rate)));
+            }
+        }
+        findings.sort_by_key(|f| f.elapsed);
+        let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
+        Conclusions { findings, figures }
+    }
+
+    /// The head of the record.
+    #[must_use]
+    pub fn head(&self) -> Option<&HaulHead> {
+        self.head.as_deref()
+    }
+    /// All samples.
+    #[must_use]
+    pub const fn series(&self) -> &Series {
+        &self.series
+    }
+    /// Rate and latency by position.
+    #[must_use]
+    pub const fn ground(&self) -> &Ground {
+        &self.ground
+    }
+    /// Legs begun so far.
+    #[must_use]
+    pub fn legs(&self) -> &[LegReading] {
+        &self.legs
+    }
+    /// What the user said, and when.
+    #[must_use]
+    pub fn notes(&self) -> &[(Duration, String)] {
+        &self.notes
+    }
+    /// What went wrong.
+    #[must_use]
+    pub fn faults(&self) -> &[FaultReading] {
+        &self.faults
+    }
+    /// Health readings, in order.
+    #[must_use]
+    pub fn vitals(&self) -> &[(Duration, Vitals)] {
+        &self.vitals
+    }
+    /// Bytes written so far.
+    #[must_use]
+    pub const fn written(&self) -> Bytes {
+        self.written
+    }
+    /// Bytes read so far.
+    #[must_use]
+    pub const fn read(&self) -> Bytes {
+        self.read
+    }
+    /// Failed operations so far.
+    #[must_use]
+    pub const fn errors(&self) -> u64 {
+        self.errors
+    }
+    /// The newest sample.
+    #[must_use]
+    pub const fn last(&self) -> Option<&Sample> {
+        self.last.as_ref()
+    }
+    /// The load is off at the user's word.
+    #[must_use]
+    pub const fn is_paused(&self) -> bool {
+        self.paused
+    }
+    /// Time since the haul began.
+    #[must_use]
+    pub fn elapsed(&self) -> Duration {
+        self.ended.as_ref().map_or_else(|| self.last.as_ref().map_or(Duration::ZERO, |s| s.end), |e| e.0)
+    }
+    /// How it ended, and why.
+    #[must_use]
+    pub const fn ended(&self) -> Option<&(Duration, HaulState, Option<String>)> {
+        self.ended.as_ref()
+    }
+    /// The temperature limit that the drive or its maker states.
+    #[must_use]
+    pub fn throttle_limit(&self) -> Option<Celsius> {
+        self.head.as_ref().and_then(|h| h.drive.throttle_limit)
+    }
+
+    /// How fast the temperature changes now, K per minute, over the last minute; `None` without two readings in it.
+    #[must_use]
+    pub fn warming(&self) -> Option<f64> {
+        let last = self.series.len().checked_sub(1)?;
+        let from = self.series.index_at(self.series.end(last).saturating_sub(Duration::from_secs(60)));
+        let minutes = (self.series.end_s(last) - self.series.end_s(from)) / 60.0;
+        (minutes > 0.05).then_some(())?;
+        Some((self.series.degrees(last)? - self.series.degrees(from)?) / minutes)
+    }
+}
+
+#[cfg(test)]
+mod tests;

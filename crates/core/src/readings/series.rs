@@ -1,0 +1,384 @@
+//! The samples of a haul, column by column, and what a view needs of them at any width.
+//!
+//! A pyramid with factor 16 keeps extremes, so that a view over millions of samples costs a few hundred look-ups and
+//! loses no stall and no peak.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use crate::event::Sample;
+use crate::units::{Bytes, Celsius, Rate};
+
+const FACTOR: usize = 16;
+const NO_POSITION: u64 = u64::MAX;
+const NO_TEMPERATURE: i32 = i32::MIN;
+const NO_LATENCY: u32 = u32::MAX;
+
+/// What the samples of a haul lie along.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ruler {
+    /// Time since the haul began.
+    Elapsed,
+    /// Bytes written and read since the haul began.
+    Moved,
+    /// Address on the drive.
+    Position,
+}
+
+impl Ruler {
+    /// The next one round.
+    #[must_use]
+    pub const fn turned(self) -> Self {
+        match self {
+            Self::Elapsed => Self::Moved,
+            Self::Moved => Self::Position,
+            Self::Position => Self::Elapsed,
+        }
+    }
+}
+
+/// Extremes over a stretch of samples.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Extremes {
+    slowest: f32,
+    fastest: f32,
+    p99_us: u32,
+    coldest: i32,
+    hottest: i32,
+}
+
+impl Extremes {
+    const NONE: Self = Self {
+        slowest: f32::INFINITY,
+        fastest: f32::NEG_INFINITY,
+        p99_us: 0,
+        coldest: i32::MAX,
+        hottest: NO_TEMPERATURE,
+    };
+    fn with(self, o: Self) -> Self {
+        Self {
+            slowest: self.slowest.min(o.slowest),
+            fastest: self.fastest.max(o.fastest),
+            p99_us: self.p99_us.max(o.p99_us),
+            coldest: self.coldest.min(o.coldest),
+            hottest: self.hottest.max(o.hottest),
+        }
+    }
+}
+
+/// What one column of a view shows. `None` where there is nothing there.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Column {
+    /// Mean rate under load.
+    pub rate: Option<Rate>,
+    /// Slowest interval under load.
+    pub slowest: Option<Rate>,
+    /// Fastest interval under load.
+    pub fastest: Option<Rate>,
+    /// Highest p99 latency.
+    pub p99: Option<Duration>,
+    /// Lowest temperature.
+    pub coldest: Option<Celsius>,
+    /// Highest temperature.
+    pub hottest: Option<Celsius>,
+}
+
+/// The samples of a haul.
+#[derive(Debug, Clone, Default)]
+pub struct Series {
+    end_ns: Vec<u64>,
+    /// Time under load up to the end of each sample.
+    loaded_ns: Vec<u64>,
+    written: Vec<u64>,
+    moved: Vec<u64>,
+    position: Vec<u64>,
+    temperature: Vec<i32>,
+    p99_us: Vec<u32>,
+    other: Vec<u64>,
+    any_other: bool,
+    pyramid: Vec<Vec<Extremes>>,
+}
+
+impl Series {
+    /// Adds a sample. `loaded` says that a load was on, so that a stall counts and a rest does not.
+    pub fn push(&mut self, sample: &Sample, loaded: bool) {
+        let last = self.end_ns.len().checked_sub(1);
+        let before = |column: &[u64]| last.map_or(0, |i| column[i]);
+        let span = sample.span.as_nanos() as u64;
+        let moved = (sample.written + sample.read).get();
+        self.loaded_ns.push(before(&self.loaded_ns) + if loaded { span } else { 0 });
+        self.written.push(before(&self.written).saturating_add(sample.written.get()));
+        self.moved.push(before(&self.moved).saturating_add(moved));
+        self.other.push(before(&self.other).saturating_add(sample.other.map_or(0, Bytes::get)));
+        self.any_other |= sample.other.is_some();
+        self.end_ns.push(sample.end.as_nanos() as u64);
+        self.position.push(sample.position.map_or(NO_POSITION, Bytes::get));
+        self.temperature.push(sample.temperature.map_or(NO_TEMPERATURE, Celsius::millis));
+        self.p99_us.push(sample.latency.map_or(NO_LATENCY, |l| l.p99_us));
+        self.grow_pyramid();
+    }
+
+    fn leaf(&self, i: usize) -> Extremes {
+        let t = self.temperature[i];
+        let p99_us = if self.p99_us[i] == NO_LATENCY { 0 } else { self.p99_us[i] };
+        let mut e = Extremes { p99_us, ..Extremes::NONE };
+        if t != NO_TEMPERATURE {
+            e.coldest = t;
+            e.hottest = t;
+        }
+        if self.loaded_in(i..i + 1) > 0 {
+            let rate = self.rate(i) as f32;
+            e.slowest = rate;
+            e.fastest = rate;
+        }
+        e
+    }
+
+    fn grow_pyramid(&mut self) {
+        let mut filled = self.end_ns.len();
+        let mut level = 0;
+        while filled.is_multiple_of(FACTOR) {
+            let from = filled - FACTOR;
+            let node = (from..filled).fold(Extremes::NONE, |e, i| {
+                e.with(if level == 0 { self.leaf(i) } else { self.pyramid[level - 1][i] })
+            });
+            if self.pyramid.len() == level {
+                self.pyramid.push(Vec::new());
+            }
+            self.pyramid[level].push(node);
+            filled /= FACTOR;
+            level += 1;
+        }
+    }
+
+    fn extremes(&self, range: Range<usize>) -> Extremes {
+        let mut total = Extremes::NONE;
+        let mut i = range.start;
+        while i < range.end {
+            let mut level = 0;
+            let mut step = 1;
+            while i.is_multiple_of(step * FACTOR)
+                && i + step * FACTOR <= range.end
+                && self.pyramid.get(level).is_some_and(|l| i / (step * FACTOR) < l.len())
+            {
+                step *= FACTOR;
+                level += 1;
+            }
+            total = total.with(if level == 0 { self.leaf(i) } else { self.pyramid[level - 1][i / step] });
+            i += step;
+        }
+        total
+    }
+
+    /// Number of samples.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.end_ns.len()
+    }
+
+    /// True before the first sample.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.end_ns.is_empty()
+    }
+
+    /// Bytes written up to the end of sample `i`.
+    #[must_use]
+    pub fn written(&self, i: usize) -> u64 {
+        self.written[i]
+    }
+
+    /// Bytes written before sample `i`.
+    #[must_use]
+    pub fn written_before(&self, i: usize) -> u64 {
+        if i == 0 { 0 } else { self.written[i - 1] }
+    }
+
+    /// Bytes moved up to the end of sample `i`.
+    #[must_use]
+    pub fn moved(&self, i: usize) -> u64 {
+        self.moved[i]
+    }
+
+    /// Bytes moved before sample `i`.
+    #[must_use]
+    pub fn moved_before(&self, i: usize) -> u64 {
+        if i == 0 { 0 } else { self.moved[i - 1] }
+    }
+
+    /// Bytes that others moved before sample `i`; `None` when nobody counted.
+    #[must_use]
+    pub fn other_before(&self, i: usize) -> Option<u64> {
+        self.any_other.then(|| if i == 0 { 0 } else { self.other[i - 1] })
+    }
+
+    /// End of sample `i`, in seconds since the haul began.
+    #[must_use]
+    pub fn end_s(&self, i: usize) -> f64 {
+        self.end_ns[i] as f64 / 1e9
+    }
+
+    /// End of sample `i`.
+    #[must_use]
+    pub fn end(&self, i: usize) -> Duration {
+        Duration::from_nanos(self.end_ns[i])
+    }
+
+    /// Address at the end of sample `i`.
+    #[must_use]
+    pub fn position(&self, i: usize) -> Option<Bytes> {
+        Some(self.position[i]).filter(|p| *p != NO_POSITION).map(Bytes::new)
+    }
+
+    /// Temperature in sample `i`, degrees.
+    #[must_use]
+    pub fn degrees(&self, i: usize) -> Option<f64> {
+        Some(self.temperature[i]).filter(|t| *t != NO_TEMPERATURE).map(|t| f64::from(t) / 1000.0)
+    }
+
+    fn loaded_in(&self, range: Range<usize>) -> u64 {
+        if range.is_empty() {
+            return 0;
+        }
+        self.loaded_ns[range.end - 1] - if range.start == 0 { 0 } else { self.loaded_ns[range.start - 1] }
+    }
+
+    /// Time under load within a range of samples, seconds.
+    #[must_use]
+    pub fn loaded_s(&self, range: Range<usize>) -> f64 {
+        self.loaded_in(range) as f64 / 1e9
+    }
+
+    /// Rate of sample `i` under load, bytes per second; 0 at rest.
+    #[must_use]
+    pub fn rate(&self, i: usize) -> f64 {
+        self.mean_rate(i..i + 1)
+    }
+
+    /// Mean rate under load over a range of samples, bytes per second.
+    #[must_use]
+    pub fn mean_rate(&self, range: Range<usize>) -> f64 {
+        let loaded = self.loaded_in(range.clone());
+        if loaded == 0 {
+            return 0.0;
+        }
+        (self.moved[range.end - 1] - self.moved_before(range.start)) as f64 * 1e9 / loaded as f64
+    }
+
+    /// First sample that ends at or after this time.
+    #[must_use]
+    pub fn index_at(&self, elapsed: Duration) -> usize {
+        let ns = elapsed.as_nanos() as u64;
+        self.end_ns.partition_point(|e| *e < ns)
+    }
+
+    /// The length of a ruler so far: seconds, or bytes. The position ruler has the drive's capacity instead.
+    #[must_use]
+    pub fn extent(&self, ruler: Ruler) -> f64 {
+        match (ruler, self.len().checked_sub(1)) {
+            (_, None) | (Ruler::Position, _) => 0.0,
+            (Ruler::Elapsed, Some(last)) => self.end_s(last),
+            (Ruler::Moved, Some(last)) => self.moved[last] as f64,
+        }
+    }
+
+    /// Places sample ends on a ruler that grows with the record.
+    fn first_past(&self, ruler: Ruler, x: f64) -> usize {
+        match ruler {
+            Ruler::Elapsed => self.end_ns.partition_point(|e| (*e as f64) < x * 1e9),
+            Ruler::Moved | Ruler::Position => self.moved.partition_point(|m| (*m as f64) < x),
+        }
+    }
+
+    /// What lies between `from` and `to` on the elapsed or the moved ruler, in `columns` equal parts.
+    #[must_use]
+    pub fn columns(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Column> {
+        if self.is_empty() || columns == 0 || to <= from {
+            return vec![Column::default(); columns];
+        }
+        let width = (to - from) / columns as f64;
+        let end = self.extent(ruler);
+        (0..columns)
+            .map(|c| {
+                let left = from + width * c as f64;
+                if left >= end || left + width <= 0.0 {
+                    return Column::default();
+                }
+                let first = self.first_past(ruler, left + width * 1e-9);
+                let past = self.first_past(ruler, left + width).max(first);
+                // A column narrower than a sample shows the sample that it lies in.
+                let range = first..(past + usize::from(past == first)).min(self.len());
+                self.column(range)
+            })
+            .collect()
+    }
+
+    /// What a range of samples shows.
+    #[must_use]
+    pub fn column(&self, range: Range<usize>) -> Column {
+        if range.is_empty() {
+            return Column::default();
+        }
+        let e = self.extremes(range.clone());
+        let loaded = self.loaded_in(range.clone()) > 0;
+        Column {
+            rate: loaded.then(|| Rate::new(self.mean_rate(range))),
+            slowest: loaded.then(|| Rate::new(f64::from(e.slowest))),
+            fastest: loaded.then(|| Rate::new(f64::from(e.fastest))),
+            p99: (e.p99_us > 0).then(|| Duration::from_micros(e.p99_us.into())),
+            coldest: (e.coldest != i32::MAX).then(|| Celsius::from_millis(e.coldest)),
+            hottest: (e.hottest != NO_TEMPERATURE).then(|| Celsius::from_millis(e.hottest)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn series(rates: &[u32]) -> Series {
+        let mut s = Series::default();
+        for (i, r) in rates.iter().enumerate() {
+            s.push(
+                &Sample {
+                    end: Duration::from_millis(100 * (i as u64 + 1)),
+                    span: Duration::from_millis(100),
+                    written: Bytes::new(u64::from(*r)),
+                    temperature: Some(Celsius::from_millis(*r as i32)),
+                    ..Sample::default()
+                },
+                true,
+            );
+        }
+        s
+    }
+
+    proptest! {
+        #[test]
+        fn no_extreme_and_no_byte_is_lost_at_any_width(
+            rates in proptest::collection::vec(0u32..1_000_000, 1..2000), columns in 1usize..200
+        ) {
+            let s = series(&rates);
+            let end = s.extent(Ruler::Elapsed);
+            let shown = s.columns(Ruler::Elapsed, 0.0, end, columns);
+            let hottest = shown.iter().filter_map(|c| c.hottest).max().unwrap();
+            prop_assert_eq!(hottest.millis() as u32, *rates.iter().max().unwrap());
+            let slowest = shown.iter().filter_map(|c| c.slowest).map(Rate::get).fold(f64::INFINITY, f64::min);
+            let truth = f64::from(*rates.iter().min().unwrap()) * 10.0;
+            prop_assert!((slowest - truth).abs() <= truth * 1e-6);
+        }
+    }
+
+    #[test]
+    fn rest_takes_no_room_on_the_moved_ruler() {
+        let mut s = series(&[100; 10]);
+        let rest = Sample { end: Duration::from_secs(60), span: Duration::from_secs(59), ..Sample::default() };
+        s.push(&rest, false);
+        assert_eq!(s.extent(Ruler::Moved), 1000.0);
+        let columns = s.columns(Ruler::Moved, 0.0, 1000.0, 10);
+        assert!(columns.iter().all(|c| c.rate == Some(Rate::new(1000.0))), "{columns:?}");
+        let columns = s.columns(Ruler::Elapsed, 0.0, 60.0, 6);
+        assert_eq!(columns[3].rate, None, "a rest has no rate");
+    }
+}
