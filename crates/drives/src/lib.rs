@@ -1,1 +1,7 @@
-//! x
+//! What can be hauled on: files of this machine through io_uring, and simulated drives.
+//!
+//! The only crate of the workspace with unsafe code, all of it in [`linux`].
+
+pub mod latency;
+pub mod linux;
+pub mod sim;

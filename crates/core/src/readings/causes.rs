@@ -70,7 +70,20 @@ struct Step<'a> {
 
 impl Step<'_> {
     fn is_drop(&self) -> bool {
-        self.right.log_rate < self.left.log_rate
+        self.right.entry < self.left.exit
+    }
+
+    fn before(&self) -> Rate {
+        self.left.exit_rate()
+    }
+
+    fn after(&self) -> Rate {
+        self.right.entry_rate()
+    }
+
+    /// The rate at which half of what was lost is back.
+    fn half_back(&self) -> f64 {
+        self.after().get() + 0.5 * (self.before().get() - self.after().get())
     }
 }
 
@@ -189,19 +202,17 @@ impl Judge<'_> {
     /// Nothing later in the run comes back to more than half of what was lost. Levels that lasted less than two
     /// seconds do not count.
     fn stays_down(&self, step: &Step<'_>) -> bool {
-        let (before, after) = (step.left.rate().get(), step.right.rate().get());
-        let half = after + 0.5 * (before - after);
+        let half = step.half_back();
         self.levels[step.index..]
             .iter()
             .filter(|l| self.run.seconds(self.cx.series, &l.points) >= 2.0)
-            .all(|l| l.rate().get() <= half)
+            .all(|l| l.rate().get().max(l.entry_rate().get()) <= half)
     }
 
     /// The first later step after which more than half of what was lost is back.
     fn comes_back(&self, steps: &[Step<'_>], drop: usize) -> Option<usize> {
-        let (before, after) = (steps[drop].left.rate().get(), steps[drop].right.rate().get());
-        let half = after + 0.5 * (before - after);
-        (drop + 1..steps.len()).find(|i| steps[*i].right.rate().get() > half)
+        let half = steps[drop].half_back();
+        (drop + 1..steps.len()).find(|i| steps[*i].right.entry_rate().get() > half)
     }
 
     fn since_rest(&self, place: &Place) -> Bytes {
@@ -219,8 +230,8 @@ impl Judge<'_> {
             written_high: step.place.high,
             position: step.place.position,
             position_end: None,
-            before: Some(step.left.rate()),
-            after: Some(step.right.rate()),
+            before: Some(step.before()),
+            after: Some(step.after()),
             temperature: step.temperature.map(Celsius::new),
             confidence: 0.5,
             evidence: Vec::new(),
@@ -235,8 +246,8 @@ impl Judge<'_> {
         let spread = (step.place.high.get() - step.place.low.get()) as f64 / 2e9;
         f.evidence.push(format!(
             "Fell from {} to {} after {} (± {} GB) written since the last rest.",
-            step.left.rate(),
-            step.right.rate(),
+            step.before(),
+            step.after(),
             self.since_rest(&step.place),
             significant(spread),
         ));
@@ -311,12 +322,12 @@ impl Judge<'_> {
         match (t, self.limit) {
             (Some(t), Some(limit)) => f.evidence.push(format!(
                 "Fell from {} to {} at {t}; the limit is {}{}.",
-                step.left.rate(),
-                step.right.rate(),
+                step.before(),
+                step.after(),
                 Celsius::new(limit),
                 if self.cx.limit.is_none() { ", judging by where it fell each time" } else { "" }
             )),
-            _ => f.evidence.push(format!("Fell from {} to {}.", step.left.rate(), step.right.rate())),
+            _ => f.evidence.push(format!("Fell from {} to {}.", step.before(), step.after())),
         }
         if episode.rises > 0 {
             f.evidence.push(format!(
@@ -352,17 +363,17 @@ impl Judge<'_> {
         f.evidence.push(match back {
             Some(b) => format!(
                 "Fell from {} to {} and came back after {}.",
-                step.left.rate(),
-                step.right.rate(),
+                step.before(),
+                step.after(),
                 span_words((b.place.elapsed.saturating_sub(step.place.elapsed)).as_secs_f64())
             ),
-            None => format!("Fell from {} to {}.", step.left.rate(), step.right.rate()),
+            None => format!("Fell from {} to {}.", step.before(), step.after()),
         });
         if let (Some(t), Some(limit)) = (step.temperature, self.limit) {
             f.evidence.push(format!("Not heat: {} with a limit of {}.", Celsius::new(t.round()), Celsius::new(limit)));
         }
         if let Some((ours, others)) = self.traffic(step.index) {
-            let lost = (step.left.rate().get() / step.right.rate().get().max(1.0) - 1.0) * ours;
+            let lost = (step.before().get() / step.after().get().max(1.0) - 1.0) * ours;
             if others > 0.4 * lost {
                 f.kind = FindingKind::OtherTraffic;
                 f.confidence = 0.95;

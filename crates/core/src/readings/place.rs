@@ -40,7 +40,7 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let points = edge.saturating_sub(4).max(left.points.start)..(edge + 4).min(right.points.end);
     let range = run.samples(&points);
     let split = best_split(series, &range, left, right);
-    let (hi, lo) = (left.rate().get(), right.rate().get());
+    let (hi, lo) = (left.exit_rate().get(), right.entry_rate().get());
     let mut sample = split.best;
     let mut share = 0.0;
     // The sample in which it happened stands on either side of the split.
@@ -89,12 +89,13 @@ fn best_split(series: &Series, range: &Range<usize>, left: &Level, right: &Level
     let scale = (left.sigma.max(right.sigma) / std::f64::consts::SQRT_2).max(0.004);
     // One stall must not outweigh the rest.
     let most = 12.0;
-    let cost = |i: usize, level: &Level| ((series.rate(i).max(1.0).ln() - level.log_rate).abs() / scale).min(most);
-    let mut sum: f64 = range.clone().map(|i| cost(i, right)).sum();
+    let (before, after) = (left.exit_rate().get(), right.entry_rate().get());
+    let cost = |i: usize, level: f64| ((series.rate(i).max(1.0) / level).ln().abs() / scale).min(most);
+    let mut sum: f64 = range.clone().map(|i| cost(i, after)).sum();
     let mut costs = vec![sum];
     let (mut best, mut least) = (range.start, sum);
     for i in range.clone() {
-        sum += cost(i, left) - cost(i, right);
+        sum += cost(i, before) - cost(i, after);
         costs.push(sum);
         if sum < least {
             least = sum;
@@ -104,7 +105,7 @@ fn best_split(series: &Series, range: &Range<usize>, left: &Level, right: &Level
     let near = |c: &f64| *c <= least + WITHIN;
     let low = costs.iter().position(near).map_or(best, |k| range.start + k);
     let high = costs.iter().rposition(near).map_or(best, |k| range.start + k);
-    let (top, bottom) = (left.rate().get().max(right.rate().get()), left.rate().get().min(right.rate().get()));
+    let (top, bottom) = (before.max(after), before.min(after));
     let between = |i: &usize| (0.1..0.9).contains(&((series.rate(*i) - bottom) / (top - bottom)));
     let around = low.saturating_sub(3).max(range.start)..(high + 3).min(range.end);
     let between_s = around.filter(between).map(|i| series.loaded_s(i..i + 1)).sum();

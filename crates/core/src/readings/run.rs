@@ -63,12 +63,31 @@ pub struct Level {
     pub log_rate: f64,
     /// Robust standard deviation of ln(rate).
     pub sigma: f64,
+    /// ln(rate) where it begins and where it ends: differ from the median on a slope, as on platters.
+    pub entry: f64,
+    /// See `entry`.
+    pub exit: f64,
 }
 
 impl Level {
     /// Median rate.
     pub fn rate(&self) -> Rate {
         Rate::new(self.log_rate.exp())
+    }
+
+    /// The median, or the rate at one end of a level that slopes.
+    fn rate_at(&self, end: f64) -> Rate {
+        Rate::new(if (end - self.log_rate).abs() > LEAST_STEP { end.exp() } else { self.log_rate.exp() })
+    }
+
+    /// Rate with which it begins.
+    pub fn entry_rate(&self) -> Rate {
+        self.rate_at(self.entry)
+    }
+
+    /// Rate with which it ends.
+    pub fn exit_rate(&self) -> Rate {
+        self.rate_at(self.exit)
     }
 }
 
@@ -145,7 +164,10 @@ impl Run {
     fn level(&self, points: Range<usize>) -> Level {
         let mut values = stats::spaced(&self.points[points.clone()], 513);
         let (log_rate, sigma) = stats::median_and_spread(&mut values).unwrap_or((LOG_LOW, 0.0));
-        Level { points, log_rate, sigma: sigma.max(LEAST_SIGMA) }
+        let window = (points.len() / 6).clamp(3, 60).min(points.len());
+        let entry = self.local(points.start..points.start + window);
+        let exit = self.local(points.end - window..points.end);
+        Level { points, log_rate, sigma: sigma.max(LEAST_SIGMA), entry, exit }
     }
 
     /// Median of ln(rate) over a few points.

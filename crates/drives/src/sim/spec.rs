@@ -1,0 +1,356 @@
+//! Simulated drives as files: what a drive is made of, and the truth that follows from it.
+
+use std::time::Duration;
+
+use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
+use hollow_mile_core::plain;
+use hollow_mile_core::route::line_and_column;
+use hollow_mile_core::units::{Bytes, Celsius, Rate};
+use serde::{Deserialize, Serialize};
+
+/// A part of a flash drive's write path: so many bytes at this rate. The last level has no size.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FlashLevel {
+    /// Write rate while this level absorbs.
+    #[serde(with = "plain")]
+    pub rate: Rate,
+    /// Bytes that it absorbs on an empty drive; missing on the last level.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub size: Option<Bytes>,
+    /// The size shrinks in proportion as the drive fills.
+    #[serde(default)]
+    pub shrinks: bool,
+}
+
+/// Flash: levels of write cache, and how they come back.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Flash {
+    /// From the first to fill to the one that never does.
+    pub level: Vec<FlashLevel>,
+    /// Read rate.
+    #[serde(with = "plain")]
+    pub read: Rate,
+    /// Cache freed per second of rest.
+    #[serde(with = "plain")]
+    pub recover: Rate,
+}
+
+/// A stretch of platters that is slower than it should be.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct WeakZone {
+    /// First byte.
+    #[serde(with = "plain")]
+    pub from: Bytes,
+    /// One past the last byte.
+    #[serde(with = "plain")]
+    pub to: Bytes,
+    /// What is left of the rate, 0 to 1.
+    pub factor: f64,
+}
+
+/// Platters: fast outer tracks, slow inner ones.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Platters {
+    /// Rate at the first address.
+    #[serde(with = "plain")]
+    pub outer: Rate,
+    /// Rate at the last address.
+    #[serde(with = "plain")]
+    pub inner: Rate,
+    /// Weak stretches.
+    #[serde(default)]
+    pub zone: Vec<WeakZone>,
+}
+
+/// Random unevenness.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Noise {
+    /// Standard deviation of the logarithm of the rate from one interval to another.
+    pub sigma: f64,
+    /// The same in the last level of a flash drive.
+    pub sigma_slow: f64,
+    /// Share of an interval's deviation that the next one inherits, 0 to 1.
+    pub correlation: f64,
+    /// Mean time between stalls; missing for none.
+    #[serde(with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub stall_every: Option<Duration>,
+    /// Length of a stall.
+    #[serde(with = "plain")]
+    pub stall: Duration,
+}
+
+impl Default for Noise {
+    fn default() -> Self {
+        Self { sigma: 0.01, sigma_slow: 0.03, correlation: 0.2, stall_every: None, stall: Duration::from_millis(400) }
+    }
+}
+
+/// One way to cool the drive.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Cooling {
+    /// As given with `--cooling`.
+    pub name: String,
+    /// Kelvin above ambient per watt.
+    pub resistance: f64,
+    /// Time constant.
+    #[serde(with = "plain")]
+    pub tau: Duration,
+}
+
+/// First-order heat: dT/dt = (ambient + R·P − T)/τ with P = idle + k·rate.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Heat {
+    /// Watts at rest.
+    pub idle_watts: f64,
+    /// Watts more per GB/s.
+    pub watts_per_gb_s: f64,
+    /// Air around the drive when the haul does not state it.
+    #[serde(default = "room", with = "plain")]
+    pub ambient: Celsius,
+    /// Above this the drive slows; missing for one that never does.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub throttle: Option<Celsius>,
+    /// Below this it is fast again.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub resume: Option<Celsius>,
+    /// What is left of the rate while throttled, 0 to 1.
+    #[serde(default = "half")]
+    pub factor: f64,
+    /// Ways to cool it; the first is how it comes.
+    pub cooling: Vec<Cooling>,
+}
+
+fn room() -> Celsius {
+    Celsius::new(24.0)
+}
+
+const fn half() -> f64 {
+    0.5
+}
+
+/// What the drive went through before.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Wear {
+    /// Bytes written by the host over its life.
+    #[serde(with = "plain")]
+    pub host_written: Bytes,
+    /// Hours under power.
+    pub power_on_hours: u64,
+    /// Share of addresses that hold data, 0 to 100.
+    pub fill_percent: f64,
+}
+
+/// A simulated drive.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SimSpec {
+    /// Short name: `sim:NAME`.
+    pub name: String,
+    /// What it is for.
+    #[serde(default)]
+    pub about: String,
+    /// Model, as a drive would say it.
+    pub model: String,
+    /// Serial number.
+    pub serial: String,
+    /// Firmware revision.
+    #[serde(default)]
+    pub firmware: String,
+    /// Addressable bytes.
+    #[serde(with = "plain")]
+    pub capacity: Bytes,
+    /// Logical block.
+    #[serde(default = "default_block", with = "plain")]
+    pub block: Bytes,
+    /// All its randomness comes from this.
+    pub seed: u64,
+    /// Rated endurance.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub rated_writes: Option<Bytes>,
+    /// Connection.
+    #[serde(default)]
+    pub link: Option<Link>,
+    /// Flash, or else platters.
+    #[serde(default)]
+    pub flash: Option<Flash>,
+    /// Platters, or else flash.
+    #[serde(default)]
+    pub platters: Option<Platters>,
+    /// Unevenness.
+    #[serde(default)]
+    pub noise: Noise,
+    /// Heat.
+    pub heat: Heat,
+    /// History.
+    #[serde(default)]
+    pub wear: Wear,
+}
+
+const fn default_block() -> Bytes {
+    Bytes::new(512)
+}
+
+/// A stretch that is slow in truth.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct TruthZone {
+    /// First byte.
+    pub position_bytes: u64,
+    /// One past the last byte.
+    pub position_end_bytes: u64,
+}
+
+/// What an analysis should find on the drive when it is fresh.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Truth {
+    /// Bytes written since rest at which each level but the last is used up.
+    pub cache_end_bytes: Vec<u64>,
+    /// Write rate of each level, MB/s.
+    pub level_mb_s: Vec<f64>,
+    /// Above this it slows, °C.
+    pub throttle_c: Option<f64>,
+    /// Slow stretches.
+    pub zones: Vec<TruthZone>,
+}
+
+impl SimSpec {
+    /// Reads a simulated drive from the text of its file and checks it.
+    ///
+    /// # Errors
+    /// The first fault in a sentence, with line and column where it has one.
+    pub fn from_toml(text: &str) -> Result<Self, String> {
+        let spec: Self = toml::from_str(text).map_err(|e| {
+            let (line, column) = line_and_column(text, e.span().map_or(0, |s| s.start));
+            format!("line {line}, column {column}: {}", e.message().replace('\n', " "))
+        })?;
+        spec.check()?;
+        Ok(spec)
+    }
+
+    fn check(&self) -> Result<(), String> {
+        let unit = |v: f64, what: &str| {
+            if (0.0..=1.0).contains(&v) { Ok(()) } else { Err(format!("{what} must lie between 0 and 1, not at {v}")) }
+        };
+        let positive = |v: f64, what: &str| {
+            if v > 0.0 && v.is_finite() { Ok(()) } else { Err(format!("{what} must be above zero, not {v}")) }
+        };
+        if self.name.is_empty() || !self.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+            return Err("name may hold letters, digits and '-' only".into());
+        }
+        let block = self.block.get();
+        if !(512..=1 << 20).contains(&block) || !block.is_power_of_two() {
+            return Err("block must be a power of two from 512 B to 1 MiB".into());
+        }
+        if self.capacity.get() < 1 << 20 || !self.capacity.get().is_multiple_of(block) {
+            return Err(format!("capacity must be at least 1 MiB and a multiple of its block, {}", self.block.binary()));
+        }
+        match (&self.flash, &self.platters) {
+            (Some(flash), None) => {
+                let Some((last, before)) = flash.level.split_last() else {
+                    return Err("flash needs at least one [[flash.level]]".into());
+                };
+                if last.size.is_some() || before.iter().any(|l| l.size.is_none()) {
+                    return Err("every [[flash.level]] but the last needs a size, and the last has none".into());
+                }
+                for level in &flash.level {
+                    positive(level.rate.get(), "flash.level.rate")?;
+                }
+                positive(flash.read.get(), "flash.read")?;
+            }
+            (None, Some(p)) => {
+                positive(p.outer.get(), "platters.outer")?;
+                positive(p.inner.get(), "platters.inner")?;
+                for zone in &p.zone {
+                    positive(zone.factor, "platters.zone.factor")?;
+                    unit(zone.factor, "platters.zone.factor")?;
+                    if zone.from >= zone.to || zone.to > self.capacity {
+                        return Err("a platters.zone must begin before it ends and lie on the drive".into());
+                    }
+                }
+            }
+            _ => return Err("a drive has either [flash] or [platters]".into()),
+        }
+        unit(self.noise.correlation, "noise.correlation")?;
+        unit(self.noise.sigma, "noise.sigma")?;
+        unit(self.noise.sigma_slow, "noise.sigma_slow")?;
+        positive(self.heat.factor, "heat.factor")?;
+        unit(self.heat.factor, "heat.factor")?;
+        if self.heat.cooling.is_empty() {
+            return Err("heat needs at least one [[heat.cooling]]".into());
+        }
+        for c in &self.heat.cooling {
+            positive(c.resistance, "heat.cooling.resistance")?;
+            positive(c.tau.as_secs_f64(), "heat.cooling.tau")?;
+        }
+        if self.heat.resume.zip(self.heat.throttle).is_some_and(|(r, t)| r >= t) {
+            return Err("heat.resume must lie below heat.throttle".into());
+        }
+        unit(self.wear.fill_percent / 100.0, "wear.fill_percent / 100")
+    }
+
+    /// What it is made of decides what should be found.
+    #[must_use]
+    pub fn truth(&self) -> Truth {
+        let levels = self.flash.as_ref().map_or(&[][..], |f| &f.level);
+        let fill = self.wear.fill_percent / 100.0;
+        let mut sum = 0;
+        let cache_end_bytes = levels
+            .iter()
+            .filter_map(|l| l.size.map(|s| if l.shrinks { s.share(1.0 - fill) } else { s }))
+            .map(|s| {
+                sum += s.get();
+                sum
+            })
+            .collect();
+        let zones = self.platters.as_ref().map_or(&[][..], |p| &p.zone);
+        Truth {
+            cache_end_bytes,
+            level_mb_s: levels.iter().map(|l| l.rate.mb_s()).collect(),
+            throttle_c: self.heat.throttle.map(Celsius::degrees),
+            zones: zones
+                .iter()
+                .map(|z| TruthZone { position_bytes: z.from.get(), position_end_bytes: z.to.get() })
+                .collect(),
+        }
+    }
+
+    /// Who the drive says it is.
+    #[must_use]
+    pub fn identity(&self, target: &str) -> DriveIdentity {
+        DriveIdentity {
+            target: target.to_owned(),
+            kind: DriveKind::Simulated,
+            model: self.model.clone(),
+            serial: self.serial.clone(),
+            firmware: self.firmware.clone(),
+            capacity: self.capacity,
+            block: self.block,
+            rotational: self.platters.is_some(),
+            link: self.link.clone(),
+            throttle_limit: self.heat.throttle,
+            rated_writes: self.rated_writes,
+            fill_percent: Some(self.wear.fill_percent),
+        }
+    }
+}
+
+/// The simulated drives that ship with the program, by name.
+pub const SHIPPED: [(&str, &str); 4] = [
+    ("corrie-2t", include_str!("../../sims/corrie-2t.toml")),
+    ("ptarmigan-4t", include_str!("../../sims/ptarmigan-4t.toml")),
+    ("moraine-1t", include_str!("../../sims/moraine-1t.toml")),
+    ("skerry-8t", include_str!("../../sims/skerry-8t.toml")),
+];
+
+/// A shipped simulated drive by its name.
+#[must_use]
+pub fn shipped(name: &str) -> Option<SimSpec> {
+    SHIPPED.iter().find(|(n, _)| *n == name).and_then(|(_, text)| SimSpec::from_toml(text).ok())
+}
