@@ -1,1 +1,383 @@
-//! x
+//! The ledger: the archive of drives, hauls and findings, in one SQLite file.
+//!
+//! A haul is written through a [`HaulWriter`], which commits what it was given at least once a second, so that a
+//! program killed at any moment loses at most the last second. While a writer lives it holds a lock on a file of its
+//! own; a haul that is `running` in the file and whose lock is free was cut short, and is marked so at next opening.
+
+#![forbid(unsafe_code)]
+
+pub mod csv_file;
+mod leftovers;
+mod schema;
+mod writer;
+
+use std::fs::{File, OpenOptions};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use hollow_mile_core::event::{Event, HaulHead, HaulState};
+use hollow_mile_core::finding::{Conclusions, FindingKind};
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record;
+use hollow_mile_core::units::Bytes;
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
+use rustix::fs::{FlockOperation, flock};
+
+pub use leftovers::Leftover;
+pub use writer::HaulWriter;
+
+/// What went wrong with the ledger, and what to do.
+#[derive(Debug, thiserror::Error)]
+pub enum LedgerError {
+    /// The folder or the file cannot be made or written.
+    #[error("the ledger in {home} cannot be written ({why}): set HOLLOW_MILE_HOME to a folder that you may write to")]
+    NotWritable {
+        /// The folder.
+        home: String,
+        /// The system's words.
+        why: String,
+    },
+    /// Written by a newer program.
+    #[error("the ledger has version {found}, this program knows {known}: use the newer program")]
+    Newer {
+        /// In the file.
+        found: i32,
+        /// In the program.
+        known: i32,
+    },
+    /// No haul of this name.
+    #[error("no haul \"{0}\" in the ledger: `hollow-mile ledger` lists them")]
+    NoSuchHaul(String),
+    /// More than one haul begins so.
+    #[error("\"{given}\" stands for {count} hauls: give more of its letters")]
+    Ambiguous {
+        /// As given.
+        given: String,
+        /// How many.
+        count: usize,
+    },
+    /// Another program holds the file for too long.
+    #[error("the ledger is held by another program: try again in a moment")]
+    Busy,
+    /// A record cannot be read.
+    #[error("haul {haul}, batch {batch}: {why}")]
+    Record {
+        /// Which haul.
+        haul: String,
+        /// Which of its batches.
+        batch: i64,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// Anything else that the store says.
+    #[error("the ledger answered: {0}")]
+    Store(rusqlite::Error),
+}
+
+impl From<rusqlite::Error> for LedgerError {
+    fn from(e: rusqlite::Error) -> Self {
+        match e.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DatabaseBusy | rusqlite::ErrorCode::DatabaseLocked) => Self::Busy,
+            _ => Self::Store(e),
+        }
+    }
+}
+
+/// A haul as the list shows it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HaulRow {
+    /// Identifier.
+    pub haul: String,
+    /// The drive, as the user named it.
+    pub drive: String,
+    /// Model of the drive.
+    pub model: String,
+    /// Serial of the drive.
+    pub serial: String,
+    /// Name of the route.
+    pub route: String,
+    /// How it stands.
+    pub state: HaulState,
+    /// Wall-clock start, milliseconds since 1970-01-01 UTC.
+    pub started_unix_ms: i64,
+    /// How long it took so far.
+    pub elapsed: Duration,
+    /// Bytes written.
+    pub written: Bytes,
+    /// Bytes read.
+    pub read: Bytes,
+    /// Number of samples.
+    pub samples: u64,
+    /// The user's name for it.
+    pub label: Option<String>,
+    /// What was found, in a few words; empty while it runs.
+    pub summary: String,
+    /// The head of the record.
+    pub head: Option<HaulHead>,
+}
+
+/// The archive.
+pub struct Ledger {
+    db: Connection,
+    home: PathBuf,
+}
+
+const COLUMNS: &str = "haul, drive, model, serial, route, state, started_unix_ms, elapsed_ns, written_bytes, \
+                       read_bytes, samples, label, summary, head";
+
+fn row(r: &Row<'_>) -> rusqlite::Result<HaulRow> {
+    let count = |i: usize| r.get::<_, i64>(i).map(i64::unsigned_abs);
+    Ok(HaulRow {
+        haul: r.get(0)?,
+        drive: r.get(1)?,
+        model: r.get(2)?,
+        serial: r.get(3)?,
+        route: r.get(4)?,
+        state: HaulState::from_word(&r.get::<_, String>(5)?).unwrap_or(HaulState::Failed),
+        started_unix_ms: r.get(6)?,
+        elapsed: Duration::from_nanos(count(7)?),
+        written: Bytes::new(count(8)?),
+        read: Bytes::new(count(9)?),
+        samples: count(10)?,
+        label: r.get(11)?,
+        summary: r.get::<_, Option<String>>(12)?.unwrap_or_default(),
+        head: serde_json::from_str(&r.get::<_, String>(13)?).ok(),
+    })
+}
+
+impl Ledger {
+    /// Opens the ledger in this folder, making both when they are not there, and marks hauls that were cut short.
+    ///
+    /// # Errors
+    /// When the folder cannot be written or the file is from a newer program.
+    pub fn open(home: &Path) -> Result<Self, LedgerError> {
+        let not_writable =
+            |e: &dyn std::fmt::Display| LedgerError::NotWritable { home: home.display().to_string(), why: e.to_string() };
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(home.join("locks"))
+            .map_err(|e| not_writable(&e))?;
+        let path = home.join("ledger.sqlite");
+        let file = OpenOptions::new().create(true).read(true).append(true).mode(0o600).open(&path);
+        file.map_err(|e| not_writable(&e))?;
+        let db = Self::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(|e| match e {
+            LedgerError::Store(e) => not_writable(&e),
+            other => other,
+        })?;
+        let mut ledger = Self { db, home: home.to_owned() };
+        schema::prepare(&mut ledger.db)?;
+        ledger.mark_cut_short()?;
+        Ok(ledger)
+    }
+
+    fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, LedgerError> {
+        let db = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+        db.busy_timeout(Duration::from_secs(5))?;
+        db.pragma_update(None, "journal_mode", "WAL")?;
+        // A commit survives the loss of power, not only of the program; twice a second that costs little.
+        db.pragma_update(None, "synchronous", "FULL")?;
+        db.pragma_update(None, "foreign_keys", true)?;
+        Ok(db)
+    }
+
+    /// A second connection to the same file, for another thread.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn another(&self) -> Result<Self, LedgerError> {
+        let db = Self::connect(&self.home.join("ledger.sqlite"), OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        Ok(Self { db, home: self.home.clone() })
+    }
+
+    /// The folder it lies in.
+    #[must_use]
+    pub fn home(&self) -> &Path {
+        &self.home
+    }
+
+    fn lock_path(&self, haul: &str) -> PathBuf {
+        self.home.join("locks").join(format!("{haul}.lock"))
+    }
+
+    /// The lock of a haul, when nobody holds it.
+    fn try_lock(&self, haul: &str) -> std::io::Result<Option<File>> {
+        let file = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(self.lock_path(haul))?;
+        match flock(&file, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => Ok(Some(file)),
+            Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    fn mark_cut_short(&self) -> Result<(), LedgerError> {
+        let mut running = self.db.prepare("SELECT haul FROM hauls WHERE state = 'running'")?;
+        let hauls: Vec<String> = running.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
+        for haul in hauls {
+            // Whoever runs it holds its lock; a lock that can be had belongs to nobody.
+            if let Ok(Some(_held)) = self.try_lock(&haul) {
+                let conclusions = self.readings(&haul).map(|r| r.conclude()).unwrap_or_default();
+                self.conclude(&haul, HaulState::CutShort, None, &conclusions)?;
+                let _ = std::fs::remove_file(self.lock_path(&haul));
+            }
+        }
+        Ok(())
+    }
+
+    /// An identifier that no haul has: eight hexadecimal digits.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn new_haul_id(&self) -> Result<String, LedgerError> {
+        loop {
+            let id = format!("{:08x}", rand::random::<u32>());
+            let mut taken = self.db.prepare_cached("SELECT 1 FROM hauls WHERE haul = ?1")?;
+            if !taken.exists([&id])? {
+                return Ok(id);
+            }
+        }
+    }
+
+    /// All hauls, newest first.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn hauls(&self) -> Result<Vec<HaulRow>, LedgerError> {
+        let sql = format!("SELECT {COLUMNS} FROM hauls ORDER BY started_unix_ms DESC, haul");
+        let mut statement = self.db.prepare_cached(&sql)?;
+        let rows = statement.query_map([], row)?.collect::<Result<Vec<_>, _>>()?;
+        Ok(rows)
+    }
+
+    /// One haul: by its identifier, a unique beginning of it, or `last`.
+    ///
+    /// # Errors
+    /// When there is none, or more than one begins so.
+    pub fn haul(&self, given: &str) -> Result<HaulRow, LedgerError> {
+        let one = |filter: &str, arg: &str| -> Result<Vec<HaulRow>, LedgerError> {
+            let sql = format!("SELECT {COLUMNS} FROM hauls WHERE {filter} ORDER BY started_unix_ms DESC, rowid DESC LIMIT 50");
+            let mut statement = self.db.prepare(&sql)?;
+            let rows = statement.query_map([arg], row)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        };
+        let mut found = if given == "last" {
+            one("?1 = 'last'", given)?.into_iter().take(1).collect()
+        } else {
+            one("substr(haul, 1, length(?1)) = lower(?1) AND ?1 <> ''", given)?
+        };
+        match found.len() {
+            1 => Ok(found.remove(0)),
+            0 => Err(LedgerError::NoSuchHaul(given.escape_default().to_string())),
+            count => Err(LedgerError::Ambiguous { given: given.to_owned(), count }),
+        }
+    }
+
+    /// Hands the events of a haul to `take`, in order.
+    ///
+    /// # Errors
+    /// When a batch cannot be read; what came before it has been handed over.
+    pub fn replay(&self, haul: &str, mut take: impl FnMut(&Event)) -> Result<(), LedgerError> {
+        let mut statement = self.db.prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq")?;
+        let mut rows = statement.query([haul])?;
+        while let Some(r) = rows.next()? {
+            let batch: i64 = r.get(0)?;
+            let bytes = r.get_ref(1)?.as_blob().map_err(|e| LedgerError::Record {
+                haul: haul.to_owned(),
+                batch,
+                why: e.to_string(),
+            })?;
+            let events = record::decode(bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
+            let events =
+                events.map_err(|e| LedgerError::Record { haul: haul.to_owned(), batch, why: e.to_string() })?;
+            events.iter().for_each(&mut take);
+        }
+        Ok(())
+    }
+
+    /// The fold over a haul's events.
+    ///
+    /// # Errors
+    /// When a batch cannot be read.
+    pub fn readings(&self, haul: &str) -> Result<Readings, LedgerError> {
+        let mut readings = Readings::new();
+        self.replay(haul, |e| readings.push(e))?;
+        Ok(readings)
+    }
+
+    /// Begins a haul: its head is committed before this returns.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn begin(self, head: &HaulHead) -> Result<HaulWriter, LedgerError> {
+        HaulWriter::begin(self, head)
+    }
+
+    pub(crate) fn insert(&self, head: &HaulHead) -> Result<(), LedgerError> {
+        let json = serde_json::to_string(head).unwrap_or_default();
+        self.db.execute(
+            "INSERT INTO hauls (haul, drive, model, serial, route, state, started_unix_ms, label, head)
+             VALUES (?1, ?2, ?3, ?4, ?5, 'running', ?6, ?7, ?8)",
+            params![
+                head.haul,
+                head.drive.target,
+                head.drive.model,
+                head.drive.serial,
+                head.route.name,
+                head.started_unix_ms,
+                head.conditions.label,
+                json
+            ],
+        )?;
+        Ok(())
+    }
+
+    pub(crate) fn conclude(
+        &self,
+        haul: &str,
+        state: HaulState,
+        reason: Option<&str>,
+        conclusions: &Conclusions,
+    ) -> Result<(), LedgerError> {
+        let findings = serde_json::to_string(&(&conclusions.findings, &conclusions.figures)).unwrap_or_default();
+        self.db.execute(
+            "UPDATE hauls SET state = ?2, reason = ?3, summary = ?4, findings = ?5 WHERE haul = ?1",
+            params![haul, state.word(), reason, summary(conclusions), findings],
+        )?;
+        Ok(())
+    }
+
+    /// Why a haul ended as it did, where there is something to say.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn reason(&self, haul: &str) -> Result<Option<String>, LedgerError> {
+        let mut statement = self.db.prepare_cached("SELECT reason FROM hauls WHERE haul = ?1")?;
+        Ok(statement.query_row([haul], |r| r.get(0)).optional()?.flatten())
+    }
+}
+
+/// What was found, in a few words.
+#[must_use]
+pub fn summary(conclusions: &Conclusions) -> String {
+    let mut words: Vec<String> = Vec::new();
+    for kind in [FindingKind::CacheEnd, FindingKind::Throttle, FindingKind::SlowZone, FindingKind::OtherTraffic] {
+        let of_kind: Vec<_> = conclusions.findings.iter().filter(|f| f.kind == kind).collect();
+        if let Some(first) = of_kind.first() {
+            let more = if of_kind.len() > 1 { format!(" and {} more", of_kind.len() - 1) } else { String::new() };
+            let place = match kind {
+                FindingKind::SlowZone => first.position.map_or_else(|| first.written.to_string(), |p| p.to_string()),
+                _ => first.written.to_string(),
+            };
+            words.push(format!("{} {place}{more}", kind.word()));
+        }
+    }
+    let open = conclusions.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
+    if open > 0 {
+        words.push(format!("{open} unexplained"));
+    }
+    if words.is_empty() { "nothing found".into() } else { words.join(", ") }
+}
+
+#[cfg(test)]
+mod tests;

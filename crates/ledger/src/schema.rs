@@ -1,0 +1,66 @@
+//! Tables of the ledger, and how an older file becomes a newer one.
+
+use rusqlite::Connection;
+
+use crate::LedgerError;
+
+/// Written into the file as `user_version`.
+pub const VERSION: i32 = 1;
+
+const TABLES: &str = "
+CREATE TABLE hauls (
+    haul TEXT PRIMARY KEY,
+    drive TEXT NOT NULL,
+    model TEXT NOT NULL,
+    serial TEXT NOT NULL,
+    route TEXT NOT NULL,
+    state TEXT NOT NULL,
+    reason TEXT,
+    started_unix_ms INTEGER NOT NULL,
+    elapsed_ns INTEGER NOT NULL DEFAULT 0,
+    written_bytes INTEGER NOT NULL DEFAULT 0,
+    read_bytes INTEGER NOT NULL DEFAULT 0,
+    samples INTEGER NOT NULL DEFAULT 0,
+    label TEXT,
+    head TEXT NOT NULL,
+    summary TEXT,
+    findings TEXT
+);
+CREATE INDEX hauls_by_start ON hauls (started_unix_ms);
+CREATE INDEX hauls_by_drive ON hauls (serial);
+CREATE TABLE batches (
+    haul TEXT NOT NULL REFERENCES hauls (haul) ON DELETE CASCADE,
+    seq INTEGER NOT NULL,
+    bytes BLOB NOT NULL,
+    PRIMARY KEY (haul, seq)
+) WITHOUT ROWID;
+CREATE TABLE leftovers (
+    path TEXT PRIMARY KEY,
+    device INTEGER NOT NULL,
+    inode INTEGER NOT NULL,
+    haul TEXT NOT NULL
+);
+";
+
+/// Brings a file to this version.
+///
+/// # Errors
+/// When it was written by a newer program, or cannot be written.
+pub fn prepare(db: &mut Connection) -> Result<(), LedgerError> {
+    let version: i32 = db.pragma_query_value(None, "user_version", |r| r.get(0))?;
+    match version {
+        VERSION => Ok(()),
+        0 => {
+            // Two programs may come here at once; the one that waits finds the tables made.
+            let tx = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            let version: i32 = tx.pragma_query_value(None, "user_version", |r| r.get(0))?;
+            if version == 0 {
+                tx.execute_batch(TABLES)?;
+                tx.pragma_update(None, "user_version", VERSION)?;
+            }
+            tx.commit()?;
+            Ok(())
+        }
+        found => Err(LedgerError::Newer { found, known: VERSION }),
+    }
+}

@@ -1,0 +1,203 @@
+use super::*;
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::event::{Conditions, Sample};
+use hollow_mile_core::route;
+use hollow_mile_core::units::Celsius;
+
+fn head(haul: &str) -> HaulHead {
+    HaulHead {
+        haul: haul.into(),
+        drive: DriveIdentity {
+            target: "sim:test".into(),
+            kind: DriveKind::Simulated,
+            model: "Test".into(),
+            serial: "KW-0001".into(),
+            firmware: String::new(),
+            capacity: Bytes::from_gb(100),
+            block: Bytes::new(512),
+            rotational: false,
+            link: None,
+            throttle_limit: Some(Celsius::new(80.0)),
+            rated_writes: None,
+            fill_percent: None,
+        },
+        route: route::shipped("long-haul").unwrap(),
+        conditions: Conditions { label: Some("bench".into()), ..Conditions::default() },
+        started_unix_ms: 1_700_000_000_000,
+        engine: "test".into(),
+        program: "0".into(),
+    }
+}
+
+/// 60 GB at 1 GB/s, then 30 GB at 250 MB/s.
+fn events(haul: &str) -> Vec<Event> {
+    let mut events = vec![Event::HaulStarted(Box::new(head(haul))), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let mut written = 0;
+    for i in 1..=1800u64 {
+        let step = if i <= 600 { 100_000_000 + i % 7 * 300_000 } else { 25_000_000 + i % 5 * 200_000 };
+        written += step;
+        events.push(Event::Sample(Sample {
+            end: Duration::from_millis(i * 100),
+            span: Duration::from_millis(100),
+            written: Bytes::new(step),
+            position: Some(Bytes::new(written)),
+            temperature: Some(Celsius::new(50.0 + (i / 400) as f64)),
+            ..Sample::default()
+        }));
+    }
+    events.push(Event::HaulEnded { at: Duration::from_secs(180), state: HaulState::Done, reason: None });
+    events
+}
+
+fn write(ledger: Ledger, haul: &str, finish: bool) {
+    let mut writer = ledger.begin(&head(haul)).unwrap();
+    let mut readings = Readings::new();
+    for event in events(haul) {
+        readings.push(&event);
+        writer.push(event).unwrap();
+    }
+    if finish {
+        writer.finish(HaulState::Done, None, &readings.conclude()).unwrap();
+    } else {
+        writer.commit().unwrap();
+        // As after a kill: the lock is freed with the process, nothing else happens.
+        drop(writer);
+    }
+}
+
+#[test]
+fn a_haul_comes_back_as_it_went_in() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "ab12cd34", true);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let row = ledger.haul("ab1").unwrap();
+    assert_eq!((row.state, row.samples, row.label.as_deref()), (HaulState::Done, 1800, Some("bench")));
+    assert_eq!(ledger.haul("last").unwrap(), row);
+    assert!(row.summary.starts_with("cache-end 60."), "{}", row.summary);
+    let mut back = Vec::new();
+    ledger.replay(&row.haul, |e| back.push(e.clone())).unwrap();
+    assert_eq!(back, events("ab12cd34"));
+    assert_eq!(row.head, Some(head("ab12cd34")));
+}
+
+#[test]
+fn a_running_haul_whose_program_died_is_cut_short_and_a_live_one_is_not() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "dead0001", false);
+    let live = Ledger::open(dir.path()).unwrap().begin(&head("live0001")).unwrap();
+    let ledger = Ledger::open(dir.path()).unwrap();
+    assert_eq!(ledger.haul("dead").unwrap().state, HaulState::CutShort);
+    assert!(ledger.haul("dead").unwrap().summary.contains("cache-end"));
+    assert_eq!(ledger.haul("live").unwrap().state, HaulState::Running);
+    drop(live);
+}
+
+#[test]
+fn names_that_are_unknown_or_unclear_are_refused_in_words() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "aa000001", true);
+    write(Ledger::open(dir.path()).unwrap(), "aa000002", true);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let words = |given: &str| ledger.haul(given).unwrap_err().to_string();
+    assert!(words("aa").contains("stands for 2 hauls"));
+    assert!(words("zz").contains("no haul \"zz\""));
+    assert!(words("").contains("no haul"));
+    assert!(words("%").contains("no haul"));
+}
+
+#[test]
+fn a_home_that_cannot_be_written_and_a_newer_ledger_say_so() {
+    let error = Ledger::open(Path::new("/proc/nowhere")).err().unwrap().to_string();
+    assert!(error.contains("cannot be written") && error.contains("HOLLOW_MILE_HOME"), "{error}");
+    let dir = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(dir.path()).unwrap();
+    ledger.db.pragma_update(None, "user_version", 99).unwrap();
+    let error = Ledger::open(dir.path()).err().unwrap().to_string();
+    assert!(error.contains("version 99"), "{error}");
+}
+
+#[test]
+fn a_damaged_batch_is_an_error_with_its_place() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "bad00001", true);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    ledger.db.execute("UPDATE batches SET bytes = substr(bytes, 1, 40) WHERE seq = 1", []).unwrap();
+    let mut seen = 0;
+    let error = ledger.replay("bad00001", |_| seen += 1).unwrap_err().to_string();
+    assert!(error.contains("haul bad00001, batch 1: the batch is damaged"), "{error}");
+    assert!(seen >= 1, "what stands before the damage is handed over");
+}
+
+#[test]
+fn leftovers_are_ours_only_while_they_are_the_same_file() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "file0001", false);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let path = dir.path().join("try.hm");
+    std::fs::write(&path, "ours").unwrap();
+    ledger.note_file(&path, "file0001").unwrap();
+    assert_eq!(ledger.leftovers().unwrap().len(), 1);
+    let other = dir.path().join("other");
+    std::fs::write(&other, "not ours").unwrap();
+    std::fs::rename(&other, &path).unwrap();
+    assert_eq!(ledger.leftovers().unwrap(), []);
+    assert!(path.exists(), "a file that took its place is left alone");
+}
+
+#[test]
+fn csv_gives_the_same_samples_and_the_same_findings_back() {
+    let before = events("ab12cd34");
+    let mut text = Vec::new();
+    csv_file::export(&before, &mut text).unwrap();
+    let back = csv_file::import("x.csv", text.as_slice()).unwrap();
+    assert_eq!(back.warnings, Vec::<String>::new());
+    let samples = |events: &[Event]| -> Vec<Event> {
+        events.iter().filter(|e| matches!(e, Event::Sample(_))).cloned().collect()
+    };
+    assert_eq!(samples(&before), samples(&back.events));
+    let fold = |events: &[Event]| {
+        let mut r = Readings::new();
+        events.iter().for_each(|e| r.push(e));
+        r.conclude()
+    };
+    assert_eq!(fold(&before).findings.len(), 1);
+    assert_eq!(fold(&before), fold(&back.events));
+}
+
+#[test]
+fn strange_csv_is_read_as_far_as_it_makes_sense() {
+    let text = "# capacity_bytes=1000000000000\r\n# throttle_c=80\r\nelapsed_s,written_bytes,temperature_c,mood\r\n\
+                1,100,NaN,a\r\n2,200,40,b\r\nx,300,40,c\r\n3,300\r\n3,400,40,d\r\n4,50,41,e\r\n1,150,41,f\r\n2,250,41,g\r\n";
+    let got = csv_file::import("odd.csv", text.as_bytes()).unwrap();
+    let words = got.warnings.join("\n");
+    for expected in [
+        "columns not known and not used: mood",
+        "line 6 refused: elapsed_s is \"x\"",
+        "line 8 refused: elapsed_s is the same",
+        "line 9: written_bytes fell",
+        "line 10: the clock went back by 3.000 s; taken as one interval of 1.000 s",
+    ] {
+        assert!(words.contains(expected), "{expected} is not in\n{words}");
+    }
+    let mut r = Readings::new();
+    got.events.iter().for_each(|e| r.push(e));
+    assert_eq!(r.series().len(), 6);
+    assert_eq!(r.written(), Bytes::new(300 + 50 + 100 + 100));
+    assert_eq!(r.elapsed(), Duration::from_secs(6));
+    assert_eq!(r.throttle_limit(), Some(Celsius::new(80.0)));
+}
+
+#[test]
+fn csv_that_cannot_be_used_says_why() {
+    let words = |text: &str| csv_file::import("x", text.as_bytes()).unwrap_err().to_string();
+    assert!(words("a,b\n1,2\n").contains("no column \"elapsed_s\"; it has: a, b"));
+    assert!(words("elapsed_s,written_bytes\n").contains("no row"));
+    assert!(words("elapsed_s\nabc\n").contains("line 2 refused"));
+    assert!(words("").contains("elapsed_s"));
+    for odd in ["elapsed_s\n1\n", "elapsed_s,written_bytes\n5,0\n", "elapsed_s,temperature_c\n1,255\n2,255\n"] {
+        let got = csv_file::import("x", odd.as_bytes()).unwrap();
+        let mut r = Readings::new();
+        got.events.iter().for_each(|e| r.push(e));
+        assert_eq!(r.conclude().findings, [], "{odd}");
+    }
+}

@@ -1,0 +1,123 @@
+//! Writes one haul into the ledger, event by event.
+
+use std::fs::File;
+use std::time::{Duration, Instant};
+
+use hollow_mile_core::event::{Event, HaulHead, HaulState};
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::record;
+use rusqlite::params;
+
+use crate::{Ledger, LedgerError};
+
+/// Half of the promised second, so that a slow commit still keeps the promise.
+const COMMIT_EVERY: Duration = Duration::from_millis(500);
+/// A simulated haul brings more events a second than a batch should hold.
+const MOST_EVENTS: usize = 16_384;
+
+/// Writes one haul. What was pushed is committed at least once a second, for as long as something is pushed.
+pub struct HaulWriter {
+    ledger: Ledger,
+    haul: String,
+    /// Held while the haul runs; freed by the kernel when the program dies.
+    _lock: File,
+    pending: Vec<Event>,
+    next_batch: i64,
+    committed_at: Instant,
+    elapsed_ns: u64,
+    written: u64,
+    read: u64,
+    samples: u64,
+}
+
+impl HaulWriter {
+    pub(crate) fn begin(ledger: Ledger, head: &HaulHead) -> Result<Self, LedgerError> {
+        let not_writable =
+            |why: String| LedgerError::NotWritable { home: ledger.home().display().to_string(), why };
+        let lock = ledger
+            .try_lock(&head.haul)
+            .map_err(|e| not_writable(e.to_string()))?
+            .ok_or_else(|| not_writable(format!("haul {} is being written already", head.haul)))?;
+        ledger.insert(head)?;
+        Ok(Self {
+            haul: head.haul.clone(),
+            _lock: lock,
+            pending: Vec::new(),
+            next_batch: 0,
+            committed_at: Instant::now(),
+            elapsed_ns: 0,
+            written: 0,
+            read: 0,
+            samples: 0,
+            ledger,
+        })
+    }
+
+    /// Takes an event; commits when it is time.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written; what was pending stays pending.
+    pub fn push(&mut self, event: Event) -> Result<(), LedgerError> {
+        self.elapsed_ns = event.at().as_nanos() as u64;
+        if let Event::Sample(s) = &event {
+            self.written += s.written.get();
+            self.read += s.read.get();
+            self.samples += 1;
+        }
+        let first = matches!(event, Event::HaulStarted(_));
+        self.pending.push(event);
+        if first || self.pending.len() >= MOST_EVENTS || self.committed_at.elapsed() >= COMMIT_EVERY {
+            self.commit()?;
+        }
+        Ok(())
+    }
+
+    /// Commits what is pending.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written; what was pending stays pending.
+    pub fn commit(&mut self) -> Result<(), LedgerError> {
+        self.committed_at = Instant::now();
+        if self.pending.is_empty() {
+            return Ok(());
+        }
+        let bytes = record::encode(&self.pending, serde_json::to_vec).map_err(|e| LedgerError::Record {
+            haul: self.haul.clone(),
+            batch: self.next_batch,
+            why: e.to_string(),
+        })?;
+        let tx = self.ledger.db.unchecked_transaction()?;
+        tx.prepare_cached("INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)")?
+            .execute(params![self.haul, self.next_batch, bytes])?;
+        tx.prepare_cached(
+            "UPDATE hauls SET elapsed_ns = ?2, written_bytes = ?3, read_bytes = ?4, samples = ?5 WHERE haul = ?1",
+        )?
+        .execute(params![
+            self.haul,
+            self.elapsed_ns as i64,
+            self.written as i64,
+            self.read as i64,
+            self.samples as i64
+        ])?;
+        tx.commit()?;
+        self.next_batch += 1;
+        self.pending.clear();
+        Ok(())
+    }
+
+    /// Commits what is left and writes down how the haul ended and what was found.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn finish(
+        mut self,
+        state: HaulState,
+        reason: Option<&str>,
+        conclusions: &Conclusions,
+    ) -> Result<Ledger, LedgerError> {
+        self.commit()?;
+        self.ledger.conclude(&self.haul, state, reason, conclusions)?;
+        let _ = std::fs::remove_file(self.ledger.lock_path(&self.haul));
+        Ok(self.ledger)
+    }
+}
