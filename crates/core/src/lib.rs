@@ -16,4 +16,5 @@ pub mod plain;
 pub mod readings;
 pub mod record;
 pub mod route;
+pub mod scale;
 pub mod units;

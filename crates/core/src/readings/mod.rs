@@ -183,6 +183,47 @@ impl Readings {
         Conclusions { findings, figures }
     }
 
+    /// The length of a ruler: seconds so far, bytes moved so far, or the capacity of the drive.
+    #[must_use]
+    pub fn extent(&self, ruler: Ruler) -> f64 {
+        match ruler {
+            Ruler::Position => self.head.as_ref().map_or(0.0, |h| h.drive.capacity.as_f64()),
+            _ => self.series.extent(ruler),
+        }
+    }
+
+    /// What lies between two places on a ruler, in `columns` equal parts.
+    #[must_use]
+    pub fn columns(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Column> {
+        match ruler {
+            Ruler::Position => self.ground.columns(from, to, columns),
+            _ => self.series.columns(ruler, from, to, columns),
+        }
+    }
+
+    /// The place of a moment on a ruler; `None` where it has none (a rest has no address).
+    #[must_use]
+    pub fn place_of(&self, ruler: Ruler, at: Duration) -> Option<f64> {
+        if ruler == Ruler::Elapsed {
+            return Some(at.as_secs_f64());
+        }
+        let i = self.series.index_at(at).min(self.series.len().checked_sub(1)?);
+        match ruler {
+            Ruler::Position => self.series.position(i).map(Bytes::as_f64),
+            _ => Some(self.series.moved(i) as f64),
+        }
+    }
+
+    /// The place of a finding on a ruler.
+    #[must_use]
+    pub fn place_of_finding(&self, ruler: Ruler, finding: &crate::finding::Finding) -> Option<f64> {
+        match ruler {
+            Ruler::Moved if self.read == Bytes::ZERO => Some(finding.written.as_f64()),
+            Ruler::Position if finding.position.is_some() => finding.position.map(Bytes::as_f64),
+            _ => self.place_of(ruler, finding.elapsed),
+        }
+    }
+
     /// The head of the record.
     #[must_use]
     pub fn head(&self) -> Option<&HaulHead> {

@@ -259,7 +259,11 @@ impl Drive for SimDrive {
             took: if took < seconds { Duration::from_secs_f64(took) } else { interval },
             written: Bytes::new(if writes { bytes } else { 0 }),
             read: Bytes::new(if writes { 0 } else { bytes }),
-            position: (self.load.kind != LoadKind::Rest).then(|| Bytes::new(self.position)),
+            // The end of the region is not its start, though the next byte goes there.
+            position: (self.load.kind != LoadKind::Rest).then(|| {
+                let at_end = self.position == self.load.start.get() && self.moved > 0;
+                if at_end { self.load.end } else { Bytes::new(self.position) }
+            }),
             temperature: Some(self.heat.reading()),
             latency,
             other: Some(Bytes::ZERO),

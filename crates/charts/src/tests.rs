@@ -1,0 +1,60 @@
+use std::time::Duration;
+
+use hollow_mile_core::event::{Event, Sample};
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::units::{Bytes, Celsius};
+
+use crate::lanes::{lanes, letter};
+
+fn two_levels() -> Readings {
+    let mut r = Readings::new();
+    r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+    for i in 1..=2000u64 {
+        let rate = if i <= 800 { 200_000_000 } else { 30_000_000 };
+        let stall = i == 1234;
+        r.push(&Event::Sample(Sample {
+            end: Duration::from_millis(i * 100),
+            span: Duration::from_millis(100),
+            written: Bytes::new(if stall { 0 } else { rate + i % 13 * 100_000 }),
+            temperature: Some(Celsius::new(40.0 + (i / 100) as f64)),
+            ..Sample::default()
+        }));
+    }
+    r.push(&Event::Note { at: Duration::from_secs(100), text: "fan <on>".into() });
+    r
+}
+
+#[test]
+fn a_page_has_lanes_axes_flags_and_the_words_of_each_finding() {
+    let r = two_levels();
+    let svg = lanes(&r, &r.conclude(), Ruler::Moved).to_svg();
+    for words in
+        ["rate, MB/s", "temperature, °C", "latency p99: not in the record", "written, GB", "cache-end at 16", "fan &lt;on&gt;"]
+    {
+        assert!(svg.contains(words), "{words} is missing");
+    }
+    assert_eq!(svg.matches(">A</text>").count(), 2, "a flag and its line below");
+    let by_time = lanes(&r, &r.conclude(), Ruler::Elapsed).to_svg();
+    assert!(by_time.contains("elapsed, h:mm:ss"));
+}
+
+#[test]
+fn no_extreme_is_lost_in_thinning_and_the_file_stays_small() {
+    let r = two_levels();
+    let svg = lanes(&r, &r.conclude(), Ruler::Elapsed).to_svg();
+    // The stall of one interval in 2,000 reaches the base of the rate lane, at 96 + 210 points.
+    assert!(svg.lines().any(|l| l.starts_with("<polygon") && l.contains(",306 ")), "the stall is not drawn");
+    assert!(svg.len() < 200_000, "{} bytes", svg.len());
+}
+
+#[test]
+fn nothing_recorded_is_still_a_page() {
+    let r = Readings::new();
+    let svg = lanes(&r, &r.conclude(), Ruler::Position).to_svg();
+    assert!(svg.contains("</svg>") && !svg.contains("NaN") && !svg.contains("inf"));
+}
+
+#[test]
+fn letters_go_on_after_z() {
+    assert_eq!([0, 25, 26, 27, 52].map(letter), ["A", "Z", "AA", "AB", "BA"]);
+}

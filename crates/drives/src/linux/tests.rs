@@ -1,0 +1,126 @@
+use std::path::Path;
+use std::time::Duration;
+
+use hollow_mile_core::drive::{Drive, Load, LoadKind};
+use hollow_mile_core::units::Bytes;
+
+use super::{EngineChoice, FileDrive, FileError};
+
+const MIB: u64 = 1 << 20;
+
+fn load(kind: LoadKind, size: u64, block: u64, depth: u32, limit: Option<u64>) -> Load {
+    Load {
+        kind,
+        start: Bytes::ZERO,
+        end: Bytes::new(size),
+        block: Bytes::new(block),
+        depth,
+        limit: limit.map(Bytes::new),
+    }
+}
+
+/// Runs a load to its end and says how much was moved and in how many intervals.
+fn run(drive: &mut FileDrive, load: &Load) -> (u64, usize, u64) {
+    drive.begin(load).unwrap();
+    let (mut bytes, mut intervals) = (0, 0);
+    loop {
+        let tally = drive.work(Duration::from_millis(20)).unwrap();
+        assert_eq!(tally.errors, 0);
+        bytes += (tally.written + tally.read).get();
+        intervals += 1;
+        if tally.finished {
+            break;
+        }
+    }
+    let summary = drive.finish(load.kind == LoadKind::Write).unwrap();
+    assert_eq!(summary.drained, Bytes::ZERO, "nothing is in flight when a load says it is finished");
+    assert_eq!(summary.flush.is_some(), load.kind == LoadKind::Write);
+    let operations = summary.histogram.iter().map(|(_, n)| n).sum();
+    (bytes, intervals, operations)
+}
+
+/// Every case on both engines: they share one pump, and give the same transcript.
+fn on_both_engines(case: impl Fn(EngineChoice, &Path)) {
+    for engine in [EngineChoice::Best, EngineChoice::Threads] {
+        let dir = tempfile::tempdir().unwrap();
+        case(engine, dir.path());
+    }
+}
+
+#[test]
+fn exactly_the_bytes_asked_for_are_written_and_nothing_is_left() {
+    on_both_engines(|engine, dir| {
+        let path = dir.join("try.hm");
+        let size = 40 * MIB + 4096;
+        let mut drive = FileDrive::create(&path, Bytes::new(size), engine, 1).unwrap();
+        let (bytes, _, operations) = run(&mut drive, &load(LoadKind::Write, size, MIB, 8, Some(size)));
+        assert_eq!(bytes, size);
+        assert_eq!(operations, 41, "forty whole blocks and a short one");
+        let data = std::fs::read(&path).unwrap();
+        assert_eq!(data.len() as u64, size);
+        let mut seen = std::collections::HashSet::new();
+        assert!(data.chunks(4096).all(|b| seen.insert(b)), "a 4 KiB block was written twice");
+        let (bytes, ..) = run(&mut drive, &load(LoadKind::Read, size, 64 << 10, 4, Some(size)));
+        assert_eq!(bytes, size);
+        drive.release().unwrap();
+        assert!(!path.exists());
+    });
+}
+
+#[test]
+fn a_load_longer_than_the_file_goes_round() {
+    on_both_engines(|engine, dir| {
+        let mut drive = FileDrive::create(&dir.join("r"), Bytes::new(8 * MIB), engine, 1).unwrap();
+        let (bytes, ..) = run(&mut drive, &load(LoadKind::Write, 8 * MIB, MIB, 3, Some(29 * MIB)));
+        assert_eq!(bytes, 29 * MIB);
+        assert_eq!(std::fs::metadata(drive.path()).unwrap().len(), 8 * MIB);
+    });
+}
+
+#[test]
+fn what_is_in_flight_at_a_stop_is_counted() {
+    on_both_engines(|engine, dir| {
+        let size = 64 * MIB;
+        let mut drive = FileDrive::create(&dir.join("s"), Bytes::new(size), engine, 1).unwrap();
+        drive.begin(&load(LoadKind::Write, size, MIB, 16, None)).unwrap();
+        let tally = drive.work(Duration::from_millis(5)).unwrap();
+        let position = tally.position.unwrap();
+        let summary = drive.finish(false).unwrap();
+        let total = (tally.written + summary.drained).get();
+        assert_eq!(total % MIB, 0);
+        let operations: u64 = summary.histogram.iter().map(|(_, n)| n).sum();
+        assert_eq!(operations, total / MIB, "every operation that moved bytes is in the histogram");
+        assert!(position.get() <= size);
+    });
+}
+
+#[test]
+fn the_file_goes_when_the_drive_is_dropped_but_a_stranger_in_its_place_stays() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("d");
+    drop(FileDrive::create(&path, Bytes::new(MIB), EngineChoice::Best, 1).unwrap());
+    assert!(!path.exists());
+    let drive = FileDrive::create(&path, Bytes::new(MIB), EngineChoice::Best, 1).unwrap();
+    std::fs::remove_file(&path).unwrap();
+    std::fs::write(&path, "somebody's thesis").unwrap();
+    drop(drive);
+    assert_eq!(std::fs::read_to_string(&path).unwrap(), "somebody's thesis");
+}
+
+#[test]
+fn bad_targets_are_refused_before_a_byte_is_written() {
+    let dir = tempfile::tempdir().unwrap();
+    let make = |path: &Path, size: u64| FileDrive::create(path, Bytes::new(size), EngineChoice::Best, 1).err().unwrap();
+    assert!(matches!(make(dir.path(), MIB), FileError::Folder(_)));
+    let taken = dir.path().join("taken");
+    std::fs::write(&taken, "precious").unwrap();
+    assert!(matches!(make(&taken, MIB), FileError::Exists(_)));
+    assert_eq!(std::fs::read_to_string(&taken).unwrap(), "precious");
+    std::os::unix::fs::symlink("/nowhere", dir.path().join("link")).unwrap();
+    assert!(matches!(make(&dir.path().join("link"), MIB), FileError::Exists(_)));
+    assert!(matches!(make(&dir.path().join("no/such"), MIB), FileError::NoFolder(_)));
+    assert!(matches!(make(&dir.path().join("big"), 1 << 60), FileError::NoSpace { .. }));
+    assert!(matches!(make(&dir.path().join("odd"), MIB + 1), FileError::Uneven { .. }));
+    assert!(matches!(make(&dir.path().join("tiny"), 0), FileError::Uneven { .. }));
+    assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 2, "nothing was left behind");
+}
