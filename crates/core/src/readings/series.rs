@@ -282,15 +282,16 @@ impl Series {
         }
     }
 
-    /// Places sample ends on a ruler that grows with the record.
-    fn first_past(&self, ruler: Ruler, x: f64) -> usize {
+    /// How many samples end at or before a place on a ruler that grows with the record.
+    fn ended_by(&self, ruler: Ruler, x: f64) -> usize {
         match ruler {
-            Ruler::Elapsed => self.end_ns.partition_point(|e| (*e as f64) < x * 1e9),
-            Ruler::Moved | Ruler::Position => self.moved.partition_point(|m| (*m as f64) < x),
+            Ruler::Elapsed => self.end_ns.partition_point(|e| *e as f64 / 1e9 <= x),
+            Ruler::Moved | Ruler::Position => self.moved.partition_point(|m| *m as f64 <= x),
         }
     }
 
-    /// What lies between `from` and `to` on the elapsed or the moved ruler, in `columns` equal parts.
+    /// What lies between `from` and `to` on the elapsed or the moved ruler, in `columns` equal parts. A sample belongs
+    /// to the column that it ends in.
     #[must_use]
     pub fn columns(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Column> {
         if self.is_empty() || columns == 0 || to <= from {
@@ -298,17 +299,17 @@ impl Series {
         }
         let width = (to - from) / columns as f64;
         let end = self.extent(ruler);
+        // Each edge is computed once, so that no sample falls between two columns.
+        let edge = |c: usize| if c == columns { to } else { from + width * c as f64 };
+        let edges: Vec<usize> = (0..=columns).map(|c| self.ended_by(ruler, edge(c))).collect();
         (0..columns)
             .map(|c| {
-                let left = from + width * c as f64;
-                if left >= end || left + width <= 0.0 {
+                if edge(c) >= end || edge(c + 1) <= 0.0 {
                     return Column::default();
                 }
-                let first = self.first_past(ruler, left + width * 1e-9);
-                let past = self.first_past(ruler, left + width).max(first);
                 // A column narrower than a sample shows the sample that it lies in.
-                let range = first..(past + usize::from(past == first)).min(self.len());
-                self.column(range)
+                let past = edges[c + 1].max((edges[c] + 1).min(self.len()));
+                self.column(edges[c]..past)
             })
             .collect()
     }
