@@ -1,0 +1,208 @@
+//! `hollow-mile haul`: runs a route without the interface, with a progress line, and says what was found.
+
+use std::io::{IsTerminal, Write};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use hollow_mile_core::event::{Conditions, Event, HaulState};
+use hollow_mile_core::finding::{Figures, Finding};
+use hollow_mile_core::haul::Setup;
+use hollow_mile_core::route::Route;
+use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_ledger::Ledger;
+use serde::Serialize;
+
+use super::{HaulArgs, say, say_json};
+use crate::error::{AppError, Exit};
+use crate::session::{Command, Outcome, Session, Speed};
+use crate::targets::{self, Target};
+use crate::{home, text, ui};
+
+/// The object at the end of `haul --json`.
+#[derive(Serialize)]
+struct HaulDocument<'a> {
+    haul: &'a str,
+    state: &'a str,
+    reason: Option<&'a str>,
+    drive: &'a str,
+    route: &'a str,
+    engine: &'a str,
+    elapsed_s: f64,
+    written_bytes: u64,
+    read_bytes: u64,
+    samples: usize,
+    errors: u64,
+    findings: &'a [Finding],
+    figures: &'a Figures,
+}
+
+/// Checks a route against a drive before anything is asked of it.
+pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError> {
+    for (i, leg) in route.legs.iter().enumerate() {
+        if leg.kind != hollow_mile_core::route::LegKind::Rest && !leg.block.get().is_multiple_of(block.get()) {
+            return Err(AppError::usage(format!(
+                "leg {} of {} has a block of {}, which is not a multiple of the drive's {}",
+                i + 1,
+                route.name,
+                leg.block.binary(),
+                block.binary()
+            )));
+        }
+        if leg.kind != hollow_mile_core::route::LegKind::Rest && leg.block > capacity {
+            return Err(AppError::usage(format!(
+                "leg {} of {} has a block of {}, larger than the drive of {capacity}",
+                i + 1,
+                route.name,
+                leg.block.binary()
+            )));
+        }
+    }
+    Ok(())
+}
+
+pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
+    let home = home::home()?;
+    let target = Target::parse(&args.on)?;
+    let route = targets::find_route(&args.route, &home)?;
+    if args.erase.is_some() {
+        eprintln!("--erase is for devices; {} needs no such consent", args.on);
+    }
+    let conditions = Conditions {
+        ambient: args.ambient,
+        cooling: args.cooling.clone(),
+        slot: args.slot.clone(),
+        label: args.label.clone(),
+        rested_for: None,
+        tags: args.tags.clone(),
+    };
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        signal_hook::flag::register(signal, stop.clone())
+            .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
+    }
+    let mut exit = Exit::Done;
+    for repeat in 0..u64::from(args.repeat) {
+        let ledger = Ledger::open(&home)?;
+        for left in ledger.leftovers()? {
+            eprintln!(
+                "{} ({}) was left behind by haul {}: `hollow-mile leftovers --remove` removes it",
+                left.path.display(),
+                left.size,
+                left.haul
+            );
+        }
+        let opened = targets::open(&target, args.size, &conditions, repeat)?;
+        fits(&route, opened.drive.identity().capacity, opened.drive.identity().block)?;
+        let setup = Setup {
+            haul: ledger.new_haul_id()?,
+            route: route.clone(),
+            conditions: conditions.clone(),
+            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
+            program: env!("CARGO_PKG_VERSION").into(),
+        };
+        let engine = opened.drive.engine();
+        let session = Session::start(opened, setup, ledger, Speed::Most)?;
+        if args.watch {
+            return ui::run(ui::Start::Watch { home, session });
+        }
+        let haul = session.haul.clone();
+        let outcome = follow(session, &route, &stop)?;
+        report(&args, &haul, &route, &engine, &outcome)?;
+        exit = match outcome.state {
+            HaulState::Failed => Exit::DriveFailed,
+            HaulState::Stopped => Exit::Stopped,
+            _ => exit,
+        };
+        if let (HaulState::Failed, Some(reason)) = (outcome.state, &outcome.reason) {
+            eprintln!("hollow-mile: {reason}");
+        }
+        if exit != Exit::Done {
+            break;
+        }
+    }
+    Ok(exit)
+}
+
+/// Shows progress on standard error until the haul is over.
+fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome, AppError> {
+    let on_terminal = std::io::stderr().is_terminal();
+    let every = if on_terminal { Duration::from_millis(200) } else { Duration::from_secs(5) };
+    let mut shown = Instant::now();
+    let (mut written, mut read, mut leg, mut asked) = (Bytes::ZERO, Bytes::ZERO, 0u16, false);
+    loop {
+        if stop.load(Ordering::Relaxed) && !asked {
+            session.ask(Command::Stop);
+            asked = true;
+        }
+        let events = match session.next_events(Duration::from_millis(100)) {
+            Some(events) => events,
+            None => match session.try_events() {
+                Ok(Some(events)) => events,
+                Ok(None) => continue,
+                Err(_) => break,
+            },
+        };
+        let mut line = None;
+        for event in &events {
+            match event {
+                Event::Sample(s) => {
+                    written += s.written;
+                    read += s.read;
+                    line = Some(format!(
+                        "{}  leg {} of {}  {}  {} written{}",
+                        clock(s.end),
+                        leg + 1,
+                        route.legs.len(),
+                        s.rate(),
+                        written,
+                        s.temperature.map(|t| format!("  {t}")).unwrap_or_default()
+                    ));
+                }
+                Event::LegStarted { leg: l, .. } => leg = *l,
+                _ => {}
+            }
+        }
+        if let Some(line) = line.filter(|_| shown.elapsed() >= every) {
+            shown = Instant::now();
+            let end = if on_terminal { "\r" } else { "\n" };
+            let _ = write!(std::io::stderr(), "{line:<78}{end}");
+        }
+    }
+    if on_terminal {
+        let _ = write!(std::io::stderr(), "{:78}\r", "");
+    }
+    session.finish()
+}
+
+fn report(args: &HaulArgs, haul: &str, route: &Route, engine: &str, outcome: &Outcome) -> Result<(), AppError> {
+    let r = &outcome.readings;
+    if args.json {
+        return say_json(&HaulDocument {
+            haul,
+            state: outcome.state.word(),
+            reason: outcome.reason.as_deref(),
+            drive: &args.on,
+            route: &route.name,
+            engine,
+            elapsed_s: r.elapsed().as_secs_f64(),
+            written_bytes: r.written().get(),
+            read_bytes: r.read().get(),
+            samples: r.series().len(),
+            errors: r.errors(),
+            findings: &outcome.conclusions.findings,
+            figures: &outcome.conclusions.figures,
+        });
+    }
+    say(&format!(
+        "haul {haul}  {}  {} on {}  {}  {} written  {}",
+        outcome.state.word(),
+        route.name,
+        args.on,
+        clock(r.elapsed()),
+        r.written(),
+        engine
+    ))?;
+    say(&text::answer(r, &outcome.conclusions))?;
+    say(&text::findings(&outcome.conclusions))
+}

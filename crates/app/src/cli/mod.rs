@@ -1,0 +1,288 @@
+//! The command line: stable words and JSON; see the design's contract in `docs/formats.md`.
+
+mod archive;
+mod haul;
+mod show;
+
+use std::io::Write;
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand, ValueEnum};
+use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_ledger::Ledger;
+use serde::Serialize;
+
+use crate::error::{AppError, Exit};
+use crate::{demo, home, ui};
+
+/// Long sustained writes on drives: where the cache ends, when heat throttles, which stretches are slow, and why.
+#[derive(Debug, Parser)]
+#[command(name = "hollow-mile", version, max_term_width = 100)]
+pub struct Args {
+    #[command(subcommand)]
+    command: Option<Verb>,
+}
+
+fn bytes(text: &str) -> Result<Bytes, String> {
+    text.parse().map_err(|e: hollow_mile_core::units::ParseUnitError| e.to_string())
+}
+
+fn celsius(text: &str) -> Result<Celsius, String> {
+    text.parse().map_err(|e: hollow_mile_core::units::ParseUnitError| e.to_string())
+}
+
+fn tag(text: &str) -> Result<(String, String), String> {
+    text.split_once('=')
+        .filter(|(k, _)| !k.is_empty())
+        .map(|(k, v)| (k.to_owned(), v.to_owned()))
+        .ok_or_else(|| "a tag is written key=value".into())
+}
+
+/// What is done, under which conditions.
+#[derive(Debug, clap::Args)]
+pub struct HaulArgs {
+    /// Route: a name from `route list`, or a file that ends in .toml
+    route: String,
+    /// Drive: sim:NAME, sim:FILE.toml, or file:PATH with --size
+    #[arg(long, value_name = "DRIVE")]
+    on: String,
+    /// Size of a file: target, such as 20GB or 16GiB
+    #[arg(long, value_name = "SIZE", value_parser = bytes)]
+    size: Option<Bytes>,
+    /// Temperature of the air around the drive, °C
+    #[arg(long, value_name = "C", value_parser = celsius, allow_hyphen_values = true)]
+    ambient: Option<Celsius>,
+    /// How the drive is cooled, in your words
+    #[arg(long, value_name = "TEXT")]
+    cooling: Option<String>,
+    /// Slot or port
+    #[arg(long, value_name = "TEXT")]
+    slot: Option<String>,
+    /// A name for this haul
+    #[arg(long, value_name = "TEXT")]
+    label: Option<String>,
+    /// Tags for comparing, any number
+    #[arg(long = "tag", value_name = "K=V", value_parser = tag)]
+    tags: Vec<(String, String)>,
+    /// Serial of the device whose data may be destroyed
+    #[arg(long, value_name = "SERIAL")]
+    erase: Option<String>,
+    /// How often
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    repeat: u32,
+    /// One JSON object at the end of each haul
+    #[arg(long)]
+    json: bool,
+    /// Watch it in the interface
+    #[arg(long, conflicts_with_all = ["json", "repeat"])]
+    watch: bool,
+}
+
+/// Along what a chart is drawn.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum Along {
+    /// Elapsed time
+    Elapsed,
+    /// Bytes written and read
+    Written,
+    /// Position on the drive
+    Position,
+}
+
+/// What a chart shows.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ChartKind {
+    /// Rate, latency and temperature with the findings as flags
+    Lanes,
+}
+
+/// How a haul is written out.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ExportKind {
+    /// Telemetry, a row an interval
+    Csv,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// Open the interface on the demo yard and the demo ledger
+    Demo,
+    /// List drives
+    Yard {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// List, show or check routes
+    #[command(subcommand)]
+    Route(RouteVerb),
+    /// Run a route on a drive
+    Haul(Box<HaulArgs>),
+    /// List hauls
+    Ledger {
+        /// Only those of this drive: its target, serial or model, or a part of one
+        #[arg(long, value_name = "DRIVE")]
+        drive: Option<String>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// What was found in a haul, or in a CSV file
+    Findings {
+        /// A haul (id, unique beginning of one, or `last`), or FILE.csv
+        #[arg(value_name = "HAUL|FILE.csv")]
+        source: String,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Draw a chart
+    Chart {
+        /// A haul: id, unique beginning of one, or `last`
+        #[arg(required = true, value_name = "HAUL")]
+        hauls: Vec<String>,
+        /// What it shows
+        #[arg(long, value_enum, default_value = "lanes")]
+        kind: ChartKind,
+        /// Along what
+        #[arg(long, value_enum, default_value = "elapsed")]
+        along: Along,
+        /// File to write: .svg
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Write over a file that exists
+        #[arg(long)]
+        force: bool,
+    },
+    /// Take telemetry from elsewhere into the ledger
+    Import {
+        /// CSV file
+        file: PathBuf,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Write a haul out, to standard output or a file
+    Export {
+        /// A haul: id, unique beginning of one, or `last`
+        haul: String,
+        /// How
+        #[arg(long = "as", value_enum, default_value = "csv")]
+        kind: ExportKind,
+        /// File to write
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+    },
+    /// List or show simulated drives
+    #[command(subcommand)]
+    Sim(SimVerb),
+    /// List files that a killed haul left behind, or remove them
+    Leftovers {
+        /// Remove them
+        #[arg(long)]
+        remove: bool,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+enum RouteVerb {
+    /// All routes: shipped ones and your own
+    List {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// One route as the text of its file
+    Show {
+        /// Name or file
+        name: String,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Check a route file
+    Check {
+        /// File
+        file: PathBuf,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+enum SimVerb {
+    /// All that ship
+    List {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// One, as the text of its file; with --json, its truth
+    Show {
+        /// Name or file
+        name: String,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+/// Does what was asked.
+///
+/// # Errors
+/// One sentence and an exit code.
+pub fn run(args: Args) -> Result<Exit, AppError> {
+    match args.command {
+        None => ui::run(ui::Start::Yard { home: home::home()?, demo: false }),
+        Some(Verb::Demo) => {
+            let home = home::demo_home(&home::home()?);
+            demo::prepare(&home)?;
+            ui::run(ui::Start::Yard { home, demo: true })
+        }
+        Some(Verb::Yard { json }) => show::yard(json),
+        Some(Verb::Route(RouteVerb::List { json })) => show::routes(json),
+        Some(Verb::Route(RouteVerb::Show { name, json })) => show::route(&name, json),
+        Some(Verb::Route(RouteVerb::Check { file })) => show::check_route(&file),
+        Some(Verb::Sim(SimVerb::List { json })) => show::sims(json),
+        Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, json),
+        Some(Verb::Haul(args)) => haul::run(*args),
+        Some(Verb::Ledger { drive, json }) => archive::list(drive.as_deref(), json),
+        Some(Verb::Findings { source, json }) => archive::findings(&source, json),
+        Some(Verb::Chart { hauls, kind, along, output, force }) => archive::chart(&hauls, kind, along, &output, force),
+        Some(Verb::Import { file, json }) => archive::import(&file, json),
+        Some(Verb::Export { haul, kind, output }) => archive::export(&haul, kind, output.as_deref()),
+        Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, json),
+    }
+}
+
+fn open_ledger() -> Result<Ledger, AppError> {
+    Ok(Ledger::open(&home::home()?)?)
+}
+
+/// Writes to standard output; a reader that went away (`| head`) is no fault.
+fn say(text: &str) -> Result<(), AppError> {
+    match writeln!(std::io::stdout(), "{text}") {
+        Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
+            Err(AppError::usage(format!("standard output cannot be written: {e}")))
+        }
+        _ => Ok(()),
+    }
+}
+
+fn say_json(value: &impl Serialize) -> Result<(), AppError> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| AppError::usage(format!("no JSON: {e}")))?;
+    say(&text)
+}
+
+/// Columns with two spaces between them, as wide as their widest cell.
+fn table(rows: &[Vec<String>]) -> String {
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let width = |c: usize| rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let line = |row: &Vec<String>| {
+        let cells: Vec<String> = row.iter().zip(&widths).map(|(t, w)| format!("{t:<w$}")).collect();
+        cells.join("  ").trim_end().to_owned()
+    };
+    rows.iter().map(line).collect::<Vec<_>>().join("\n")
+}

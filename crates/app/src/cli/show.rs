@@ -1,0 +1,156 @@
+//! Commands that show what there is: yard, routes, simulated drives.
+
+use std::path::Path;
+
+use hollow_mile_core::route::Route;
+use hollow_mile_drives::sim::Truth;
+use serde::Serialize;
+
+use super::{say, say_json, table};
+use crate::error::{AppError, Exit};
+use crate::{home, targets};
+
+#[derive(Serialize)]
+struct YardRow {
+    drive: String,
+    kind: &'static str,
+    model: String,
+    serial: String,
+    firmware: String,
+    capacity_bytes: u64,
+    block_bytes: u64,
+    rotational: bool,
+    link: Option<String>,
+    throttle_c: Option<f64>,
+    fill_percent: Option<f64>,
+    safe_to_write: bool,
+}
+
+pub fn yard(json: bool) -> Result<Exit, AppError> {
+    let rows: Vec<YardRow> = targets::yard()
+        .into_iter()
+        .map(|(d, _)| YardRow {
+            kind: "simulated",
+            link: d.link.as_ref().map(hollow_mile_core::drive::Link::words),
+            throttle_c: d.throttle_limit.map(hollow_mile_core::units::Celsius::degrees),
+            drive: d.target,
+            model: d.model,
+            serial: d.serial,
+            firmware: d.firmware,
+            capacity_bytes: d.capacity.get(),
+            block_bytes: d.block.get(),
+            rotational: d.rotational,
+            fill_percent: d.fill_percent,
+            safe_to_write: true,
+        })
+        .collect();
+    if json {
+        say_json(&rows)?;
+        return Ok(Exit::Done);
+    }
+    let mut lines = vec![["DRIVE", "MODEL", "SERIAL", "CAPACITY", "LINK"].map(String::from).to_vec()];
+    for r in rows {
+        let capacity = hollow_mile_core::units::Bytes::new(r.capacity_bytes).to_string();
+        lines.push(vec![r.drive, r.model, r.serial, capacity, r.link.unwrap_or_default()]);
+    }
+    lines.push(vec!["file:PATH".into(), "a new file on this machine, with --size".into()]);
+    say(&table(&lines))?;
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize)]
+struct RouteDocument<'a> {
+    #[serde(flatten)]
+    route: &'a Route,
+    words: Vec<String>,
+    writes: bool,
+}
+
+fn document(route: &Route) -> RouteDocument<'_> {
+    RouteDocument {
+        route,
+        words: route.legs.iter().map(hollow_mile_core::route::Leg::words).collect(),
+        writes: route.writes(),
+    }
+}
+
+pub fn routes(json: bool) -> Result<Exit, AppError> {
+    let (routes, broken) = targets::all_routes(&home::home()?);
+    broken.iter().for_each(|b| eprintln!("left out: {b}"));
+    if json {
+        say_json(&routes.iter().map(document).collect::<Vec<_>>())?;
+    } else {
+        let mut lines = vec![vec!["ROUTE".to_owned(), "FINDS OUT".to_owned()]];
+        lines.extend(routes.iter().map(|r| vec![r.name.clone(), r.about.clone()]));
+        say(&table(&lines))?;
+    }
+    Ok(Exit::Done)
+}
+
+pub fn route(name: &str, json: bool) -> Result<Exit, AppError> {
+    let route = targets::find_route(name, &home::home()?)?;
+    if json {
+        say_json(&document(&route))?;
+    } else {
+        let text = route.to_toml().map_err(|e| AppError::usage(e.to_string()))?;
+        say(text.trim_end())?;
+    }
+    Ok(Exit::Done)
+}
+
+pub fn check_route(file: &Path) -> Result<Exit, AppError> {
+    let text = std::fs::read_to_string(file).map_err(|e| AppError::file(file, "read", &e))?;
+    let route = Route::from_toml(&text).map_err(|e| AppError::usage(format!("{}: {e}", file.display())))?;
+    let legs: Vec<String> = route.legs.iter().enumerate().map(|(i, l)| format!("  {}. {}", i + 1, l.words())).collect();
+    say(&format!("{}: good, {} leg(s)\n{}", file.display(), legs.len(), legs.join("\n")))?;
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize)]
+struct SimDocument {
+    name: String,
+    about: String,
+    model: String,
+    serial: String,
+    capacity_bytes: u64,
+    truth: Truth,
+}
+
+fn sim_document(spec: &hollow_mile_drives::sim::SimSpec) -> SimDocument {
+    SimDocument {
+        name: spec.name.clone(),
+        about: spec.about.clone(),
+        model: spec.model.clone(),
+        serial: spec.serial.clone(),
+        capacity_bytes: spec.capacity.get(),
+        truth: spec.truth(),
+    }
+}
+
+pub fn sims(json: bool) -> Result<Exit, AppError> {
+    let specs: Vec<_> = targets::yard().into_iter().map(|(_, s)| s).collect();
+    if json {
+        say_json(&specs.iter().map(sim_document).collect::<Vec<_>>())?;
+    } else {
+        let mut lines = vec![["NAME", "CAPACITY", "WHAT IT IS"].map(String::from).to_vec()];
+        lines.extend(specs.iter().map(|s| vec![s.name.clone(), s.capacity.to_string(), s.about.clone()]));
+        say(&table(&lines))?;
+    }
+    Ok(Exit::Done)
+}
+
+pub fn sim(name: &str, json: bool) -> Result<Exit, AppError> {
+    let name = name.strip_prefix("sim:").unwrap_or(name);
+    let spec = targets::sim_spec(name)?;
+    if json {
+        say_json(&sim_document(&spec))?;
+    } else {
+        let text = hollow_mile_drives::sim::SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| (*t).to_owned());
+        let text = match text {
+            Some(text) => text,
+            None => std::fs::read_to_string(name).map_err(|e| AppError::file(Path::new(name), "read", &e))?,
+        };
+        say(text.trim_end())?;
+    }
+    Ok(Exit::Done)
+}

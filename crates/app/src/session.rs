@@ -1,0 +1,316 @@
+//! A haul under way: one thread drives, one writes the ledger, anybody may watch.
+//!
+//! The driving thread never waits for the screen or for the disk of the ledger: on a real drive it hands events over
+//! an unbounded channel. A simulated drive has no time to lose, so there the channel is bounded and memory stays flat.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TryRecvError, bounded, unbounded};
+use hollow_mile_core::drive::Drive;
+use hollow_mile_core::event::{Event, HaulState};
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::readings::Readings;
+use hollow_mile_ledger::{HaulWriter, Ledger};
+
+use crate::error::AppError;
+use crate::targets::Opened;
+
+/// What the one at the controls can ask for.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Command {
+    /// Take the load off, or put it on again. A simulated drive's clock stands meanwhile.
+    Pause(bool),
+    /// Go on to the next leg.
+    SkipLeg,
+    /// End the haul.
+    Stop,
+    /// Write words into the record.
+    Note(String),
+    /// How fast a simulated drive's clock runs.
+    Speed(Speed),
+}
+
+/// How fast a simulated drive's clock runs.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Speed {
+    /// So many times as fast as real time.
+    Times(f64),
+    /// As fast as possible.
+    Most,
+}
+
+impl Speed {
+    const STEPS: [f64; 7] = [1.0, 4.0, 15.0, 60.0, 240.0, 900.0, 3600.0];
+
+    /// The next faster one.
+    #[must_use]
+    pub fn faster(self) -> Self {
+        match self {
+            Self::Times(t) => Self::STEPS.into_iter().find(|s| *s > t).map_or(Self::Most, Self::Times),
+            Self::Most => Self::Most,
+        }
+    }
+
+    /// The next slower one.
+    #[must_use]
+    pub fn slower(self) -> Self {
+        match self {
+            Self::Most => Self::Times(Self::STEPS[Self::STEPS.len() - 1]),
+            Self::Times(t) => Self::Times(Self::STEPS.into_iter().rev().find(|s| *s < t).unwrap_or(1.0)),
+        }
+    }
+
+    /// `60 × real time`.
+    #[must_use]
+    pub fn words(self) -> String {
+        match self {
+            Self::Most => "as fast as possible".into(),
+            Self::Times(1.0) => "real time".into(),
+            Self::Times(t) => format!("{t} × real time"),
+        }
+    }
+}
+
+/// How a haul came out.
+pub struct Outcome {
+    /// How it ended.
+    pub state: HaulState,
+    /// Why, where there is something to say.
+    pub reason: Option<String>,
+    /// The whole fold.
+    pub readings: Readings,
+    /// What was concluded.
+    pub conclusions: Conclusions,
+}
+
+/// A haul under way.
+pub struct Session {
+    /// Its identifier.
+    pub haul: String,
+    /// Its drive computes its own time.
+    pub simulated: bool,
+    commands: Sender<Command>,
+    events: Receiver<Vec<Event>>,
+    scribe: Option<JoinHandle<Result<Outcome, AppError>>>,
+}
+
+/// Sent at once when there are so many, else after [`HAND_OVER`].
+const BATCH: usize = 512;
+const HAND_OVER: Duration = Duration::from_millis(40);
+
+impl Session {
+    /// Starts a haul. Its head is in the ledger when this returns.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn start(opened: Opened, setup: Setup, ledger: Ledger, speed: Speed) -> Result<Self, AppError> {
+        let Opened { drive, file } = opened;
+        let simulated = drive.is_simulated();
+        let haul_id = setup.haul.clone();
+        if let Some(path) = &file {
+            ledger.note_file(path, &haul_id)?;
+        }
+        let (give, take) = if simulated { bounded(32) } else { unbounded() };
+        let (show, watch) = if simulated { bounded(32) } else { unbounded() };
+        let (commands, obey) = unbounded();
+        let trouble = Arc::new(AtomicBool::new(false));
+
+        let mut haul = Haul::new(drive, setup);
+        // The first step only writes the head and the first health reading.
+        let mut first = Vec::new();
+        haul.step(&mut first);
+        let Some(Event::HaulStarted(head)) = first.first() else {
+            return Err(AppError::usage("the haul did not begin"));
+        };
+        let writer = ledger.begin(head)?;
+        let _ = give.send(first);
+
+        let stop = trouble.clone();
+        spawn("haul", move || drive_on(haul, simulated, speed, &obey, &give, &stop))?;
+        let scribe = spawn("scribe", move || {
+            let outcome = write_down(writer, &take, &show, &trouble);
+            if let (Ok((_, ledger)), Some(path)) = (&outcome, &file)
+                && !path.exists()
+            {
+                let _ = ledger.strike_file(path);
+            }
+            outcome.map(|(outcome, _)| outcome)
+        })?;
+        Ok(Self { haul: haul_id, simulated, commands, events: watch, scribe: Some(scribe) })
+    }
+
+    /// Asks for something. A haul that has ended does not mind.
+    pub fn ask(&self, command: Command) {
+        let _ = self.commands.send(command);
+    }
+
+    /// The next events; `None` when none came in time, or ever will.
+    #[must_use]
+    pub fn next_events(&self, at_most: Duration) -> Option<Vec<Event>> {
+        self.events.recv_timeout(at_most).ok()
+    }
+
+    /// The next events if there are any now; an error when the haul is over and all were taken.
+    ///
+    /// # Errors
+    /// When there will be no more.
+    pub fn try_events(&self) -> Result<Option<Vec<Event>>, Over> {
+        match self.events.try_recv() {
+            Ok(events) => Ok(Some(events)),
+            Err(TryRecvError::Empty) => Ok(None),
+            Err(TryRecvError::Disconnected) => Err(Over),
+        }
+    }
+
+    /// Waits for the end.
+    ///
+    /// # Errors
+    /// When the ledger could not be written.
+    pub fn finish(mut self) -> Result<Outcome, AppError> {
+        // Nobody watches from here on; the scribe goes on without.
+        while self.next_events(Duration::from_secs(3600)).is_some() {}
+        let ended = self.scribe.take().map(JoinHandle::join);
+        match ended {
+            Some(Ok(outcome)) => outcome,
+            _ => Err(AppError::usage("the haul's thread ended in a fault; what was committed is in the ledger")),
+        }
+    }
+}
+
+/// There are no more events.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Over;
+
+fn spawn<T: Send + 'static>(
+    name: &str,
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<JoinHandle<T>, AppError> {
+    std::thread::Builder::new()
+        .name(name.into())
+        .spawn(work)
+        .map_err(|e| AppError::usage(format!("no thread for the haul: {e}")))
+}
+
+/// Keeps a simulated clock in step with the real one.
+struct Pacer {
+    speed: Speed,
+    began: Instant,
+    from: Duration,
+}
+
+impl Pacer {
+    /// How long to wait until the simulated clock may pass `elapsed`.
+    fn ahead(&self, elapsed: Duration) -> Duration {
+        match self.speed {
+            Speed::Most => Duration::ZERO,
+            Speed::Times(t) => elapsed.saturating_sub(self.from).div_f64(t).saturating_sub(self.began.elapsed()),
+        }
+    }
+    fn restart(&mut self, elapsed: Duration) {
+        self.began = Instant::now();
+        self.from = elapsed;
+    }
+}
+
+fn drive_on(
+    mut haul: Haul<Box<dyn Drive>>,
+    simulated: bool,
+    speed: Speed,
+    obey: &Receiver<Command>,
+    give: &Sender<Vec<Event>>,
+    trouble: &AtomicBool,
+) {
+    let mut pacer = Pacer { speed, began: Instant::now(), from: haul.elapsed() };
+    let mut batch: Vec<Event> = Vec::with_capacity(BATCH);
+    let mut handed_over = Instant::now();
+    let mut clock_stands = false;
+    let mut listening = true;
+    loop {
+        let wait = if simulated { pacer.ahead(haul.elapsed()) } else { Duration::ZERO };
+        let wait = if clock_stands { Duration::from_millis(200) } else { wait.min(Duration::from_millis(200)) };
+        let heard = if wait.is_zero() || !listening {
+            std::thread::sleep(if listening { Duration::ZERO } else { wait });
+            obey.try_recv().map_err(|e| e == TryRecvError::Disconnected)
+        } else {
+            obey.recv_timeout(wait).map_err(|e| e == RecvTimeoutError::Disconnected)
+        };
+        match heard {
+            Ok(Command::Pause(pause)) if simulated => {
+                clock_stands = pause;
+                pacer.restart(haul.elapsed());
+            }
+            Ok(Command::Pause(pause)) => haul.pause(pause),
+            Ok(Command::SkipLeg) => haul.skip_leg(),
+            Ok(Command::Stop) => {
+                clock_stands = false;
+                haul.stop();
+            }
+            Ok(Command::Note(text)) => haul.note(&text, &mut batch),
+            Ok(Command::Speed(speed)) => {
+                pacer.speed = speed;
+                pacer.restart(haul.elapsed());
+            }
+            Err(disconnected) => listening &= !disconnected,
+        }
+        if trouble.load(Ordering::Relaxed) {
+            haul.stop();
+        }
+        let may_step = !clock_stands && (!simulated || pacer.ahead(haul.elapsed()).is_zero());
+        let ended = may_step && matches!(haul.step(&mut batch), Progress::Ended(_));
+        if ended || batch.len() >= BATCH || (!batch.is_empty() && handed_over.elapsed() >= HAND_OVER) {
+            handed_over = Instant::now();
+            if give.send(std::mem::replace(&mut batch, Vec::with_capacity(BATCH))).is_err() {
+                // Nobody takes the record: the load must not go on unrecorded.
+                haul.stop();
+            }
+        }
+        if ended {
+            return;
+        }
+    }
+}
+
+fn write_down(
+    mut writer: HaulWriter,
+    take: &Receiver<Vec<Event>>,
+    show: &Sender<Vec<Event>>,
+    trouble: &AtomicBool,
+) -> Result<(Outcome, Ledger), AppError> {
+    let mut readings = Readings::new();
+    let mut failed: Option<AppError> = None;
+    let mut watched = true;
+    loop {
+        let events = match take.recv_timeout(Duration::from_millis(250)) {
+            Ok(events) => events,
+            Err(RecvTimeoutError::Timeout) => Vec::new(),
+            Err(RecvTimeoutError::Disconnected) => break,
+        };
+        if failed.is_none() {
+            let written = if events.is_empty() {
+                writer.commit()
+            } else {
+                events.iter().try_for_each(|e| writer.push(e.clone()))
+            };
+            if let Err(e) = written {
+                trouble.store(true, Ordering::Relaxed);
+                failed = Some(AppError::usage(format!("the haul was stopped because {e}")));
+            }
+        }
+        events.iter().for_each(|e| readings.push(e));
+        if watched && !events.is_empty() {
+            watched = show.send(events).is_ok();
+        }
+    }
+    if let Some(error) = failed {
+        return Err(error);
+    }
+    let (state, reason) =
+        readings.ended().map_or((HaulState::CutShort, None), |(_, state, reason)| (*state, reason.clone()));
+    let conclusions = readings.conclude();
+    let ledger = writer.finish(state, reason.as_deref(), &conclusions)?;
+    Ok((Outcome { state, reason, readings, conclusions }, ledger))
+}

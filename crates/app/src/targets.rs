@@ -1,0 +1,173 @@
+//! From what the user names to a drive: `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
+
+use std::path::{Path, PathBuf};
+
+use hollow_mile_core::drive::{Drive, DriveIdentity};
+use hollow_mile_core::event::Conditions;
+use hollow_mile_core::route::{self, Route};
+use hollow_mile_core::units::Bytes;
+use hollow_mile_drives::linux::{EngineChoice, FileDrive};
+use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
+
+use crate::error::{AppError, Exit};
+
+/// A drive as the user names it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Target {
+    /// A simulated drive, by name or file.
+    Sim(String),
+    /// A file to be made.
+    File(PathBuf),
+}
+
+impl Target {
+    /// Reads a target as given on the command line.
+    ///
+    /// # Errors
+    /// When it is none, with what would be.
+    pub fn parse(text: &str) -> Result<Self, AppError> {
+        let shown = text.escape_default();
+        if let Some(name) = text.strip_prefix("sim:").filter(|n| !n.is_empty()) {
+            return Ok(Self::Sim(name.to_owned()));
+        }
+        if let Some(path) = text.strip_prefix("file:").filter(|p| !p.is_empty()) {
+            return Ok(Self::File(PathBuf::from(path)));
+        }
+        if text.starts_with("/dev/") {
+            return Err(AppError {
+                message: format!("{shown} is a device: this version drives simulated drives and files, and leaves devices alone"),
+                exit: Exit::Refused,
+            });
+        }
+        Err(AppError::usage(format!(
+            "\"{shown}\" is no drive: give sim:NAME (`hollow-mile sim list`), sim:FILE.toml, or file:PATH with --size"
+        )))
+    }
+}
+
+/// A simulated drive by its name, or from its file.
+///
+/// # Errors
+/// When there is none of this name, or the file is broken (with line and column).
+pub fn sim_spec(name: &str) -> Result<SimSpec, AppError> {
+    if let Some(spec) = sim::shipped(name) {
+        return Ok(spec);
+    }
+    let path = Path::new(name);
+    if path.extension().is_some_and(|e| e == "toml") {
+        let text = std::fs::read_to_string(path).map_err(|e| AppError::file(path, "read", &e))?;
+        return SimSpec::from_toml(&text).map_err(|e| AppError::usage(format!("{}: {e}", path.display())));
+    }
+    let names: Vec<&str> = sim::SHIPPED.iter().map(|(n, _)| *n).collect();
+    Err(AppError::usage(format!(
+        "no simulated drive \"{}\": there are {}, or a file of your own that ends in .toml",
+        name.escape_default(),
+        names.join(", ")
+    )))
+}
+
+/// Opens a drive for a haul. For a file, `size` says how large; it is made here, and nothing is written yet.
+///
+/// # Errors
+/// When there is no such drive or the file cannot be made.
+pub fn open(
+    target: &Target,
+    size: Option<Bytes>,
+    conditions: &Conditions,
+    repeat: u64,
+) -> Result<Opened, AppError> {
+    match target {
+        Target::Sim(name) => {
+            if size.is_some() {
+                return Err(AppError::usage("--size goes with file:PATH; a simulated drive has its own capacity"));
+            }
+            let spec = sim_spec(name)?;
+            let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, repeat);
+            Ok(Opened { drive: Box::new(drive), file: None })
+        }
+        Target::File(path) => {
+            let size = size.ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
+            let engine = match std::env::var("HOLLOW_MILE_ENGINE").as_deref() {
+                Ok("threads") => EngineChoice::Threads,
+                _ => EngineChoice::Best,
+            };
+            let seed = rand_seed(repeat);
+            let drive = FileDrive::create(path, size, engine, seed)?;
+            let file = Some(drive.path().to_owned());
+            Ok(Opened { drive: Box::new(drive), file })
+        }
+    }
+}
+
+/// Data must not repeat from one haul to the next: the clock and the process make a seed.
+fn rand_seed(repeat: u64) -> u64 {
+    let now = jiff::Timestamp::now().as_nanosecond() as u64;
+    now ^ (u64::from(std::process::id()) << 32) ^ repeat
+}
+
+/// A drive ready for a haul.
+pub struct Opened {
+    /// The drive.
+    pub drive: Box<dyn Drive>,
+    /// The file that was made for it.
+    pub file: Option<PathBuf>,
+}
+
+/// The simulated drives that ship, as the yard shows them.
+#[must_use]
+pub fn yard() -> Vec<(DriveIdentity, SimSpec)> {
+    sim::SHIPPED
+        .iter()
+        .filter_map(|(name, _)| sim::shipped(name))
+        .map(|spec| (spec.identity(&format!("sim:{}", spec.name)), spec))
+        .collect()
+}
+
+/// A route by name or file: shipped ones, the user's own in the home folder, or a path that ends in `.toml`.
+///
+/// # Errors
+/// When there is none, or the file is broken (with line and column).
+pub fn find_route(name: &str, home: &Path) -> Result<Route, AppError> {
+    let read = |path: &Path| -> Result<Route, AppError> {
+        let text = std::fs::read_to_string(path).map_err(|e| AppError::file(path, "read", &e))?;
+        Route::from_toml(&text).map_err(|e| AppError::usage(format!("{}: {e}", path.display())))
+    };
+    if name.ends_with(".toml") {
+        return read(Path::new(name));
+    }
+    if let Some(route) = route::shipped(name) {
+        return Ok(route);
+    }
+    // A name is a name and no way out of the folder.
+    if !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_')) {
+        let own = crate::home::routes(home).join(format!("{name}.toml"));
+        if own.exists() {
+            return read(&own);
+        }
+    }
+    let names: Vec<&str> = route::SHIPPED.iter().map(|(n, _)| *n).collect();
+    Err(AppError::usage(format!(
+        "no route \"{}\": there are {}, your own in {}, or a file that ends in .toml",
+        name.escape_default(),
+        names.join(", "),
+        crate::home::routes(home).display()
+    )))
+}
+
+/// All routes that can be chosen: shipped ones, then the user's own. Broken files are left out and named.
+#[must_use]
+pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
+    let mut routes: Vec<Route> = route::SHIPPED.iter().filter_map(|(n, _)| route::shipped(n)).collect();
+    let mut broken = Vec::new();
+    let mut files: Vec<PathBuf> = std::fs::read_dir(crate::home::routes(home))
+        .map(|d| d.flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "toml")).collect())
+        .unwrap_or_default();
+    files.sort();
+    for path in files {
+        match find_route(&path.to_string_lossy(), home) {
+            Ok(route) => routes.push(route),
+            Err(e) => broken.push(e.message),
+        }
+    }
+    (routes, broken)
+}

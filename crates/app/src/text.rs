@@ -1,0 +1,164 @@
+//! The program's own sentences, for the interface and the command line alike.
+
+use std::time::Duration;
+
+use hollow_mile_core::event::HaulState;
+use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::route::{Leg, LegKind};
+use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant};
+
+/// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
+#[must_use]
+pub fn timestamp(unix_ms: i64) -> String {
+    jiff::Timestamp::from_millisecond(unix_ms).map_or_else(|_| String::new(), |t| t.to_string())
+}
+
+/// A moment in this machine's time zone: `2026-09-14 08:30`.
+#[must_use]
+pub fn local_time(unix_ms: i64) -> String {
+    jiff::Timestamp::from_millisecond(unix_ms).map_or_else(
+        |_| String::new(),
+        |t| t.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
+    )
+}
+
+/// Half the width of a finding's 95 % interval: `± 0.6 GB`.
+#[must_use]
+pub fn plus_minus(f: &Finding) -> String {
+    let half = f.written_high.saturating_sub(f.written_low).get() / 2;
+    let (scale, unit) = if half >= 100_000_000 { (1e9, "GB") } else { (1e6, "MB") };
+    format!("± {} {unit}", significant(((half as f64 / scale) * 100.0).round() / 100.0))
+}
+
+/// The leg that is under way.
+fn current_leg(r: &Readings) -> Option<(&Leg, Duration)> {
+    let reading = r.legs().last()?;
+    let leg = r.head()?.route.legs.get(usize::from(reading.leg))?;
+    Some((leg, r.elapsed().saturating_sub(reading.from)))
+}
+
+/// Rate over the last ten seconds or so.
+#[must_use]
+pub fn rate_now(r: &Readings) -> Option<Rate> {
+    let s = r.series();
+    let last = s.len().checked_sub(1)?;
+    let from = s.index_at(s.end(last).saturating_sub(Duration::from_secs(10)));
+    (s.loaded_s(from..last + 1) > 0.0).then(|| Rate::new(s.mean_rate(from..last + 1)))
+}
+
+/// The answer, in words, as it stands at the top of a haul: what happened, and why.
+#[must_use]
+pub fn answer(r: &Readings, c: &Conclusions) -> String {
+    let mut parts: Vec<String> = Vec::new();
+    match r.ended() {
+        Some((_, HaulState::Failed, reason)) => {
+            parts.push(format!("The drive failed: {}.", reason.as_deref().unwrap_or("it did not say why")));
+        }
+        Some((at, HaulState::Stopped, _)) => parts.push(format!("Stopped after {}.", clock(*at))),
+        _ => {}
+    }
+    if r.series().is_empty() {
+        parts.push("Nothing is recorded yet.".into());
+        return parts.join(" ");
+    }
+    let live = r.ended().is_none();
+    let cache: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
+    let heat: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::Throttle).collect();
+    let open = c.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
+    if let Some(last) = cache.last() {
+        let places: Vec<String> = cache.iter().map(|f| format!("{} ({})", f.written, plus_minus(f))).collect();
+        let verb = if places.len() == 1 { "The cache ended at" } else { "The cache ended in steps, at" };
+        parts.push(format!("{verb} {}.", join(&places)));
+        if let Some(after) = last.after {
+            let steady = c.figures.steady.is_some_and(|s| s.reached);
+            parts.push(format!("{after} since{}.", if steady { ", steady" } else { "" }));
+        }
+    }
+    if let Some(first) = heat.first() {
+        let at = first.temperature.map(|t| format!(" at {t}")).unwrap_or_default();
+        let rates = first.before.zip(first.after).map(|(b, a)| format!(", from {b} down to {a}")).unwrap_or_default();
+        parts.push(format!("Heat throttles{at}{rates}, first after {}.", clock(first.elapsed)));
+    } else if let (Some(limit), Some(hottest)) = (r.throttle_limit(), c.figures.hottest_c) {
+        let subject = if cache.is_empty() { "Heat did not slow it" } else { "Heat is not the cause" };
+        parts.push(format!("{subject}: {} at most, limit {}.", Celsius::new(hottest), degrees(limit)));
+    }
+    if open > 0 {
+        let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
+        parts.push(format!("{open} {word} of speed {verb} unexplained."));
+    }
+    if cache.is_empty() && heat.is_empty() && open == 0 {
+        let rate = c.figures.burst_mb_s.map(Rate::from_mb_s).unwrap_or_default();
+        let wrote = r.written() > Bytes::ZERO;
+        parts.insert(
+            parts.len().min(1),
+            match (live, wrote) {
+                (true, true) => format!("No cache end so far: {rate} after {}.", r.written()),
+                (false, true) => format!("No cache end within {}: {rate} throughout.", r.written()),
+                _ => format!("No change of speed: {rate}."),
+            },
+        );
+    }
+    if live && current_leg(r).is_some_and(|(l, _)| l.kind == LegKind::Rest) {
+        parts.insert(0, "Resting.".into());
+    }
+    parts.join(" ")
+}
+
+fn degrees(t: Celsius) -> String {
+    significant(t.degrees())
+}
+
+fn join(parts: &[String]) -> String {
+    match parts {
+        [] => String::new(),
+        [one] => one.clone(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
+/// What is left of the leg under way: time, bytes. `None` when the leg does not say.
+#[must_use]
+pub fn left(r: &Readings) -> Option<(Option<Duration>, Option<Bytes>)> {
+    let (leg, in_leg) = current_leg(r)?;
+    let capacity = r.head()?.drive.capacity;
+    let moved = (r.written() + r.read()).saturating_sub(r.legs().last()?.moved_before);
+    let bytes = leg.bytes_on(capacity).map(|b| b.saturating_sub(moved));
+    let by_bytes = bytes.zip(rate_now(r)).and_then(|(b, rate)| rate.time_for(b));
+    let by_time = leg.until.duration.map(|d| d.saturating_sub(in_leg));
+    let time = match (by_bytes, by_time) {
+        (Some(a), Some(b)) => Some(a.min(b)),
+        (a, b) => a.or(b),
+    };
+    (time.is_some() || bytes.is_some()).then_some((time, bytes))
+}
+
+/// A span as people say it: `32 min`, `1 h 20 min`, `40 s`.
+#[must_use]
+pub fn about(span: Duration) -> String {
+    let s = span.as_secs();
+    match s {
+        0..=90 => format!("{s} s"),
+        91..=5_399 => format!("{} min", (s + 30) / 60),
+        5_400..=172_799 => format!("{} h {} min", s / 3600, s / 60 % 60),
+        _ => format!("{} d {} h", s / 86_400, s / 3600 % 24),
+    }
+}
+
+/// All findings with their evidence, for the command line.
+#[must_use]
+pub fn findings(c: &Conclusions) -> String {
+    if c.findings.is_empty() {
+        return "No findings.".into();
+    }
+    let mut lines = Vec::new();
+    for (i, f) in c.findings.iter().enumerate() {
+        lines.push(format!(
+            "{}  {}",
+            hollow_mile_charts::lanes::letter(i),
+            hollow_mile_charts::lanes::finding_line(f)
+        ));
+        lines.extend(f.evidence.iter().map(|e| format!("   - {e}")));
+    }
+    lines.join("\n")
+}
