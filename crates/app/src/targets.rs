@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use hollow_mile_core::drive::{Drive, DriveIdentity};
 use hollow_mile_core::event::Conditions;
-use hollow_mile_core::route::{self, Route};
+use hollow_mile_core::route::{self, LegKind, Route};
 use hollow_mile_core::units::Bytes;
 use hollow_mile_drives::linux::{EngineChoice, FileDrive};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
@@ -170,4 +170,31 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
         }
     }
     (routes, broken)
+}
+
+/// Checks a route against a drive before anything is asked of it.
+///
+/// # Errors
+/// When a block does not fit the drive.
+pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError> {
+    for (i, leg) in route.legs.iter().enumerate() {
+        if leg.kind != LegKind::Rest && !leg.block.get().is_multiple_of(block.get()) {
+            return Err(AppError::usage(format!(
+                "leg {} of {} has a block of {}, which is not a multiple of the drive's {}",
+                i + 1,
+                route.name,
+                leg.block.binary(),
+                block.binary()
+            )));
+        }
+        if leg.kind != LegKind::Rest && leg.block > capacity {
+            return Err(AppError::usage(format!(
+                "leg {} of {} has a block of {}, larger than the drive of {capacity}",
+                i + 1,
+                route.name,
+                leg.block.binary()
+            )));
+        }
+    }
+    Ok(())
 }

@@ -37,30 +37,6 @@ struct HaulDocument<'a> {
     figures: &'a Figures,
 }
 
-/// Checks a route against a drive before anything is asked of it.
-pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError> {
-    for (i, leg) in route.legs.iter().enumerate() {
-        if leg.kind != hollow_mile_core::route::LegKind::Rest && !leg.block.get().is_multiple_of(block.get()) {
-            return Err(AppError::usage(format!(
-                "leg {} of {} has a block of {}, which is not a multiple of the drive's {}",
-                i + 1,
-                route.name,
-                leg.block.binary(),
-                block.binary()
-            )));
-        }
-        if leg.kind != hollow_mile_core::route::LegKind::Rest && leg.block > capacity {
-            return Err(AppError::usage(format!(
-                "leg {} of {} has a block of {}, larger than the drive of {capacity}",
-                i + 1,
-                route.name,
-                leg.block.binary()
-            )));
-        }
-    }
-    Ok(())
-}
-
 pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
     let target = Target::parse(&args.on)?;
@@ -93,7 +69,7 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
             );
         }
         let opened = targets::open(&target, args.size, &conditions, repeat)?;
-        fits(&route, opened.drive.identity().capacity, opened.drive.identity().block)?;
+        targets::fits(&route, opened.drive.identity().capacity, opened.drive.identity().block)?;
         let setup = Setup {
             haul: ledger.new_haul_id()?,
             route: route.clone(),

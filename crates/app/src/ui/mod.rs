@@ -1,6 +1,147 @@
-//! The interface.
+//! The interface: full-screen, in any terminal, by keys.
+//!
+//! State in [`app`], drawn by [`views`] through `&self`; every key is in [`actions`]. The loop below waits for keys and
+//! for what happens on hauls, draws when something changed, and gives the terminal back whatever happens.
+
+pub mod actions;
+pub mod app;
+pub mod live;
+pub mod theme;
+pub mod views;
+pub mod widgets;
+
+use std::io::{IsTerminal, stdout};
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use ratatui::Terminal;
+use ratatui::backend::CrosstermBackend;
+use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture};
+use ratatui::crossterm::execute;
+use ratatui::crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+
 use crate::error::{AppError, Exit};
-use crate::session::Session;
-pub enum Start { Yard { home: PathBuf, demo: bool }, Watch { home: PathBuf, session: Session } }
-pub fn run(_start: Start) -> Result<Exit, AppError> { Ok(Exit::Done) }
+use crate::session::{Session, Speed};
+use app::App;
+use theme::{Depth, Theme};
+
+/// Where the interface begins.
+pub enum Start {
+    /// At the yard.
+    Yard {
+        /// Folder of the ledger.
+        home: PathBuf,
+        /// On the demo's data.
+        demo: bool,
+    },
+    /// At a haul that was just started.
+    Watch {
+        /// Folder of the ledger.
+        home: PathBuf,
+        /// The haul.
+        session: Session,
+    },
+}
+
+/// Ten frames a second while something moves.
+const FRAME: Duration = Duration::from_millis(100);
+/// How much of a frame may go into taking events of hauls.
+const FOLD: Duration = Duration::from_millis(40);
+
+/// The terminal in raw mode on its other screen; given back when dropped, also by a panic.
+struct Screen;
+
+fn give_back() {
+    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, ratatui::crossterm::cursor::Show);
+    let _ = disable_raw_mode();
+}
+
+impl Screen {
+    fn take() -> std::io::Result<Self> {
+        let before = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            // First the terminal, so that the words of the fault can be read.
+            give_back();
+            before(info);
+        }));
+        enable_raw_mode()?;
+        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
+        Ok(Self)
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        give_back();
+    }
+}
+
+/// Runs the interface until the user leaves.
+///
+/// # Errors
+/// When there is no terminal, or the ledger cannot be opened.
+pub fn run(start: Start) -> Result<Exit, AppError> {
+    if !stdout().is_terminal() {
+        return Err(AppError::usage(
+            "the interface needs a terminal; `hollow-mile --help` lists the commands that do not",
+        ));
+    }
+    let theme = Theme::new(Depth::of_terminal());
+    let mut app = match start {
+        Start::Yard { home, demo } => App::new(home, demo, theme)?,
+        Start::Watch { home, session } => {
+            let mut app = App::new(home, false, theme)?;
+            app.watch(session, Speed::Most);
+            app
+        }
+    };
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP, signal_hook::consts::SIGINT] {
+        signal_hook::flag::register(signal, stop.clone())
+            .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
+    }
+    let trouble = |e: std::io::Error| AppError::usage(format!("the terminal does not answer: {e}"));
+    let screen = Screen::take().map_err(trouble)?;
+    let mut terminal = Terminal::new(CrosstermBackend::new(stdout())).map_err(trouble)?;
+    let ran = turn(&mut app, &mut terminal, &stop);
+    for live in &mut app.live {
+        if let Err(e) = live.end() {
+            app.quit = true;
+            drop(screen);
+            return Err(e);
+        }
+    }
+    drop(screen);
+    ran.map_err(trouble)?;
+    Ok(Exit::Done)
+}
+
+type Term = Terminal<CrosstermBackend<std::io::Stdout>>;
+
+fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Result<()> {
+    let mut drawn = Instant::now();
+    let mut stale = true;
+    let mut had_message = false;
+    while !app.quit && !stop.load(Ordering::Relaxed) {
+        if stale || had_message != app.message().is_some() {
+            had_message = app.message().is_some();
+            terminal.draw(|frame| views::render(app, frame.area(), frame.buffer_mut()))?;
+            drawn = Instant::now();
+            stale = false;
+        }
+        // Idle, a look twice a second is enough for signals and for a message that fades.
+        let wait = if app.running() > 0 { FRAME.saturating_sub(drawn.elapsed()) } else { Duration::from_millis(500) };
+        if event::poll(wait)? {
+            app.on_event(&event::read()?);
+            stale = true;
+            // Keys that came together are drawn together.
+            while !app.quit && event::poll(Duration::ZERO)? {
+                app.on_event(&event::read()?);
+            }
+        }
+        stale |= app.follow(FOLD);
+    }
+    Ok(())
+}

@@ -1,0 +1,206 @@
+//! Every action by name, with its key and the view it belongs to. Keys, help and the `:` list all read this table.
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+
+/// Which view is on screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Screen {
+    /// All drives.
+    Yard,
+    /// What to do on one.
+    Route,
+    /// A haul, live or kept.
+    Haul,
+    /// All hauls.
+    Ledger,
+}
+
+impl Screen {
+    /// Its name.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Yard => "Yard",
+            Self::Route => "Route",
+            Self::Haul => "Haul",
+            Self::Ledger => "Ledger",
+        }
+    }
+
+    /// The question that it answers.
+    #[must_use]
+    pub const fn question(self) -> &'static str {
+        match self {
+            Self::Yard => "Which drives are here, what is each, and what is known of it?",
+            Self::Route => "What shall be done on this drive, and what will it cost?",
+            Self::Haul => "What happens on the drive, where, and why?",
+            Self::Ledger => "Which hauls were there, and what was found?",
+        }
+    }
+}
+
+/// What the user can do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs, reason = "each is said in words in the table below")]
+pub enum Action {
+    Up,
+    Down,
+    First,
+    Last,
+    Open,
+    Back,
+    Help,
+    Find,
+    Quit,
+    GoYard,
+    GoLedger,
+    Watch,
+    Filter,
+    OtherPane,
+    Start,
+    TurnRuler,
+    Pause,
+    SkipLeg,
+    Stop,
+    Note,
+    Faster,
+    Slower,
+    CursorLeft,
+    CursorRight,
+    ZoomIn,
+    ZoomOut,
+    PanLeft,
+    PanRight,
+    Whole,
+    Export,
+    Tidy,
+}
+
+/// A key with its action.
+pub struct Binding {
+    /// Where it works; everywhere when `None`.
+    pub screen: Option<Screen>,
+    /// As shown.
+    pub keys: &'static str,
+    /// What it does.
+    pub action: Action,
+    /// Its name in the `:` list.
+    pub name: &'static str,
+    /// In a sentence.
+    pub help: &'static str,
+    /// Shown in the bottom row, in this short form.
+    pub hint: Option<&'static str>,
+}
+
+const fn b(
+    screen: Option<Screen>,
+    keys: &'static str,
+    action: Action,
+    name: &'static str,
+    help: &'static str,
+    hint: Option<&'static str>,
+) -> Binding {
+    Binding { screen, keys, action, name, help, hint }
+}
+
+const YARD: Option<Screen> = Some(Screen::Yard);
+const ROUTE: Option<Screen> = Some(Screen::Route);
+const HAUL: Option<Screen> = Some(Screen::Haul);
+const LEDGER: Option<Screen> = Some(Screen::Ledger);
+
+/// All of them.
+pub const BINDINGS: &[Binding] = &[
+    b(YARD, "Enter", Action::Open, "plan a haul", "Choose a route for this drive.", Some("plan a haul")),
+    b(YARD, "w", Action::Watch, "watch", "Watch the haul that runs on this drive.", Some("watch")),
+    b(YARD, "T", Action::Tidy, "tidy up", "Remove a file that a killed haul left behind.", None),
+    b(ROUTE, "Enter", Action::Open, "edit", "Change the figure under the cursor.", Some("change")),
+    b(ROUTE, "Tab", Action::OtherPane, "other pane", "Go between the routes and their figures.", Some("routes/figures")),
+    b(ROUTE, "s", Action::Start, "start", "Start the haul.", Some("start")),
+    b(HAUL, "r", Action::TurnRuler, "turn the ruler", "Lay the record along time, bytes, or position.", Some("ruler")),
+    b(HAUL, "n", Action::Note, "note", "Write words into the record at this moment.", Some("note")),
+    b(HAUL, "Space", Action::Pause, "pause", "Take the load off, or put it on again.", Some("pause")),
+    b(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.", None),
+    b(HAUL, "<", Action::Slower, "slower", "Let the clock of a simulated drive run slower.", None),
+    b(HAUL, "e", Action::SkipLeg, "end the leg", "Go on to the next leg.", None),
+    b(HAUL, "X", Action::Stop, "stop", "End the haul; what was recorded stays.", Some("stop")),
+    b(HAUL, "x", Action::Export, "export chart", "Write the lanes as an SVG file.", Some("chart")),
+    b(HAUL, "h ←", Action::CursorLeft, "cursor left", "Read the values one column to the left.", None),
+    b(HAUL, "l →", Action::CursorRight, "cursor right", "Read the values one column to the right.", None),
+    b(HAUL, "+", Action::ZoomIn, "zoom in", "Show half as much, around the cursor.", Some("zoom")),
+    b(HAUL, "-", Action::ZoomOut, "zoom out", "Show twice as much.", None),
+    b(HAUL, "[", Action::PanLeft, "move left", "Move the window towards the beginning.", None),
+    b(HAUL, "]", Action::PanRight, "move right", "Move the window towards the end.", None),
+    b(HAUL, "0", Action::Whole, "show all", "Show the whole haul again.", None),
+    b(LEDGER, "Enter", Action::Open, "open", "Open the haul, as it was live.", Some("open")),
+    b(LEDGER, "/", Action::Filter, "filter", "Show only hauls with these words.", Some("filter")),
+    b(None, "k ↑", Action::Up, "up", "One row up.", None),
+    b(None, "j ↓", Action::Down, "down", "One row down.", None),
+    b(None, "g", Action::First, "first", "To the first row.", None),
+    b(None, "G", Action::Last, "last", "To the last row.", None),
+    b(None, "Y", Action::GoYard, "yard", "Go to the yard.", Some("yard")),
+    b(None, "L", Action::GoLedger, "ledger", "Go to the ledger.", Some("ledger")),
+    b(None, "Esc", Action::Back, "back", "Back to the view before.", Some("back")),
+    b(None, ":", Action::Find, "actions", "Find any action by its name.", Some("actions")),
+    b(None, "?", Action::Help, "help", "What this view shows and which keys it has.", Some("help")),
+    b(None, "q", Action::Quit, "leave", "Leave the program.", Some("leave")),
+];
+
+fn is(key: &KeyEvent, word: &str) -> bool {
+    match word {
+        "Enter" => key.code == KeyCode::Enter,
+        "Tab" => key.code == KeyCode::Tab,
+        "Space" => key.code == KeyCode::Char(' '),
+        "Esc" => key.code == KeyCode::Esc,
+        "←" => key.code == KeyCode::Left,
+        "→" => key.code == KeyCode::Right,
+        "↑" => key.code == KeyCode::Up,
+        "↓" => key.code == KeyCode::Down,
+        _ => word.chars().next().is_some_and(|c| key.code == KeyCode::Char(c)),
+    }
+}
+
+/// The action of a key in a view.
+#[must_use]
+pub fn action(screen: Screen, key: &KeyEvent) -> Option<Action> {
+    if key.modifiers.contains(KeyModifiers::CONTROL) {
+        return (key.code == KeyCode::Char('c')).then_some(Action::Quit);
+    }
+    match key.code {
+        KeyCode::Home => return Some(Action::First),
+        KeyCode::End => return Some(Action::Last),
+        // Plus without shift, as people press it.
+        KeyCode::Char('=') if screen == Screen::Haul => return Some(Action::ZoomIn),
+        _ => {}
+    }
+    available(screen).find(|b| b.keys.split(' ').any(|k| is(key, k))).map(|b| b.action)
+}
+
+/// What can be done in a view.
+pub fn available(screen: Screen) -> impl Iterator<Item = &'static Binding> {
+    BINDINGS.iter().filter(move |b| b.screen.is_none_or(|s| s == screen))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_key_means_two_things_in_one_view() {
+        for screen in [Screen::Yard, Screen::Route, Screen::Haul, Screen::Ledger] {
+            let mut seen = std::collections::HashSet::new();
+            for binding in available(screen) {
+                for key in binding.keys.split(' ') {
+                    assert!(seen.insert(key), "{key} twice in {}", screen.name());
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn keys_find_their_actions() {
+        let key = |c| KeyEvent::new(c, KeyModifiers::NONE);
+        assert_eq!(action(Screen::Haul, &key(KeyCode::Char('r'))), Some(Action::TurnRuler));
+        assert_eq!(action(Screen::Yard, &key(KeyCode::Char('r'))), None);
+        assert_eq!(action(Screen::Ledger, &key(KeyCode::Up)), Some(Action::Up));
+    }
+}

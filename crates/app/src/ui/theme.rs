@@ -1,0 +1,155 @@
+//! Colours, in one place. Nothing needs them: shapes and letters carry the meaning.
+//!
+//! Two ramps, both even in lightness from end to end so that they read in grey: speed from plum over indigo, teal and
+//! moss to straw (slow to fast), heat from slate to ember. One accent. Text and ground are the terminal's own.
+
+use ratatui::style::{Color, Modifier, Style};
+
+/// How many colours the terminal has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// None, or `NO_COLOR` is set.
+    Mono,
+    /// Sixteen.
+    Sixteen,
+    /// The 256 of xterm.
+    Indexed,
+    /// Any.
+    True,
+}
+
+impl Depth {
+    /// From the environment: `NO_COLOR` (no-color.org), `COLORTERM`, `TERM`.
+    #[must_use]
+    pub fn of_terminal() -> Self {
+        let var = |name: &str| std::env::var(name).unwrap_or_default();
+        if !var("NO_COLOR").is_empty() || var("TERM") == "dumb" {
+            return Self::Mono;
+        }
+        if matches!(var("COLORTERM").as_str(), "truecolor" | "24bit") {
+            return Self::True;
+        }
+        if var("TERM").contains("256") { Self::Indexed } else { Self::Sixteen }
+    }
+}
+
+type Rgb = (u8, u8, u8);
+
+/// Lightness rises from 45 to 80 (CIE L*) in even steps, so the ramp reads on dark and on light grounds.
+const SPEED: [Rgb; 5] = [(148, 74, 130), (104, 104, 190), (48, 142, 152), (118, 164, 84), (214, 184, 84)];
+const HEAT: [Rgb; 4] = [(104, 122, 148), (150, 124, 130), (196, 118, 88), (226, 106, 44)];
+const ACCENT: Rgb = (222, 140, 60);
+const SPEED_16: [Color; 5] = [Color::Magenta, Color::Blue, Color::Cyan, Color::Green, Color::Yellow];
+const HEAT_16: [Color; 4] = [Color::Blue, Color::Cyan, Color::Yellow, Color::Red];
+
+/// What the views ask for.
+#[derive(Debug, Clone, Copy)]
+pub struct Theme {
+    depth: Depth,
+}
+
+fn mix(ramp: &[Rgb], share: f64) -> Rgb {
+    let at = share.clamp(0.0, 1.0) * (ramp.len() - 1) as f64;
+    let i = (at.floor() as usize).min(ramp.len() - 2);
+    let t = at - i as f64;
+    let channel = |a: u8, b: u8| (f64::from(a) + (f64::from(b) - f64::from(a)) * t).round() as u8;
+    let (a, b) = (ramp[i], ramp[i + 1]);
+    (channel(a.0, b.0), channel(a.1, b.1), channel(a.2, b.2))
+}
+
+/// The nearest of the 6 × 6 × 6 cube of xterm's 256 colours.
+fn indexed((r, g, b): Rgb) -> Color {
+    let level = |v: u8| if v < 48 { 0 } else if v < 115 { 1 } else { (u16::from(v) - 35) / 40 };
+    Color::Indexed((16 + 36 * level(r) + 6 * level(g) + level(b)) as u8)
+}
+
+impl Theme {
+    /// For a terminal of this depth.
+    #[must_use]
+    pub const fn new(depth: Depth) -> Self {
+        Self { depth }
+    }
+
+    fn style(&self, rgb: Rgb, sixteen: Color) -> Style {
+        match self.depth {
+            Depth::Mono => Style::new(),
+            Depth::Sixteen => Style::new().fg(sixteen),
+            Depth::Indexed => Style::new().fg(indexed(rgb)),
+            Depth::True => Style::new().fg(Color::Rgb(rgb.0, rgb.1, rgb.2)),
+        }
+    }
+
+    /// Slow (0) to fast (1).
+    #[must_use]
+    pub fn speed(&self, share: f64) -> Style {
+        let sixteen = SPEED_16[((share.clamp(0.0, 1.0) * 4.99) as usize).min(4)];
+        self.style(mix(&SPEED, share), sixteen)
+    }
+
+    /// Cool (0) to hot (1).
+    #[must_use]
+    pub fn heat(&self, share: f64) -> Style {
+        let sixteen = HEAT_16[((share.clamp(0.0, 1.0) * 3.99) as usize).min(3)];
+        self.style(mix(&HEAT, share), sixteen)
+    }
+
+    /// Latency, between the ramps.
+    #[must_use]
+    pub fn latency(&self) -> Style {
+        self.style((128, 134, 190), Color::Blue)
+    }
+
+    /// The one accent: where the user is.
+    #[must_use]
+    pub fn accent(&self) -> Style {
+        self.style(ACCENT, Color::Yellow).add_modifier(Modifier::BOLD)
+    }
+
+    /// The chosen row.
+    #[must_use]
+    pub fn chosen(&self) -> Style {
+        Style::new().add_modifier(Modifier::REVERSED)
+    }
+
+    /// What stands back: axes, labels, hints.
+    #[must_use]
+    pub fn faint(&self) -> Style {
+        match self.depth {
+            Depth::Mono => Style::new(),
+            Depth::Sixteen => Style::new().fg(Color::DarkGray),
+            Depth::Indexed => Style::new().fg(Color::Indexed(245)),
+            Depth::True => Style::new().fg(Color::Rgb(134, 138, 146)),
+        }
+    }
+
+    /// What stands out.
+    #[must_use]
+    pub fn strong(&self) -> Style {
+        Style::new().add_modifier(Modifier::BOLD)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Relative luminance after WCAG 2.
+    fn luminance(rgb: Rgb) -> f64 {
+        let c = |v: u8| (f64::from(v) / 255.0).powf(2.2);
+        0.2126 * c(rgb.0) + 0.7152 * c(rgb.1) + 0.0722 * c(rgb.2)
+    }
+
+    #[test]
+    fn the_speed_ramp_rises_in_lightness_all_the_way() {
+        let steps: Vec<f64> = (0..=20).map(|i| luminance(mix(&SPEED, f64::from(i) / 20.0))).collect();
+        assert!(steps.windows(2).all(|w| w[1] > w[0] - 0.004), "{steps:?}");
+    }
+
+    #[test]
+    fn no_colour_means_no_colour() {
+        let t = Theme::new(Depth::Mono);
+        for style in [t.speed(0.3), t.heat(0.9), t.faint(), t.latency()] {
+            assert_eq!(style, Style::new());
+        }
+    }
+}

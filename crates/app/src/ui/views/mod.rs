@@ -1,0 +1,77 @@
+//! The views: each draws from state, and answers one question.
+
+pub mod haul;
+pub mod ledger;
+pub mod overlay;
+pub mod route;
+pub mod yard;
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::actions::{Screen, available};
+use super::app::App;
+use super::widgets::panel::wrap;
+
+/// The smallest terminal that a view is drawn in.
+pub const LEAST: (u16, u16) = (80, 24);
+
+/// Draws everything.
+pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    if area.width < LEAST.0 || area.height < LEAST.1 {
+        let words = format!(
+            "Hollow Mile needs {} columns and {} rows; here are {} and {}. Make the window larger, or the letters smaller.",
+            LEAST.0, LEAST.1, area.width, area.height
+        );
+        for (i, line) in wrap(&words, usize::from(area.width)).iter().enumerate().take(usize::from(area.height)) {
+            buf.set_stringn(area.x, area.y + i as u16, line, usize::from(area.width), app.theme.strong());
+        }
+        return;
+    }
+    let body = Rect { x: area.x + 1, y: area.y, width: area.width - 2, height: area.height - 2 };
+    match app.screen {
+        Screen::Yard => yard::render(app, body, buf),
+        Screen::Route => route::render(app, body, buf),
+        Screen::Haul => haul::render(app, body, buf),
+        Screen::Ledger => ledger::render(app, body, buf),
+    }
+    bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);
+    overlay::render(app, area, buf);
+}
+
+/// The first row: where one is, and on the right whose data it is.
+pub fn top(app: &App, area: Rect, buf: &mut Buffer, words: &str) {
+    let width = usize::from(area.width);
+    let (x, _) = buf.set_stringn(area.x, area.y, app.screen.name(), width, app.theme.accent());
+    buf.set_stringn(x + 2, area.y, words, width.saturating_sub(usize::from(x - area.x) + 2), app.theme.strong());
+    let running = app.running();
+    let mut right = if app.demo { "demo data".to_owned() } else { app.home.display().to_string() };
+    if running > 0 {
+        right = format!("{running} hauling  ·  {right}");
+    }
+    let length = right.chars().count();
+    let used = usize::from(x + 2 - area.x) + words.chars().count();
+    if used + length + 2 <= width {
+        buf.set_string(area.x + (width - length) as u16, area.y, right, app.theme.faint());
+    }
+}
+
+/// The last row: a message, or the keys of this view.
+fn bottom(app: &App, area: Rect, buf: &mut Buffer) {
+    if let Some(message) = app.message() {
+        buf.set_stringn(area.x, area.y, message, usize::from(area.width), app.theme.accent());
+        return;
+    }
+    let mut x = area.x;
+    for binding in available(app.screen) {
+        let Some(hint) = binding.hint else { continue };
+        let key = binding.keys.split(' ').next().unwrap_or_default();
+        let needed = (key.chars().count() + hint.chars().count() + 3) as u16;
+        if x + needed > area.x + area.width {
+            break;
+        }
+        (x, _) = buf.set_stringn(x, area.y, key, 12, app.theme.strong());
+        (x, _) = buf.set_stringn(x + 1, area.y, hint, 40, app.theme.faint());
+        x += 2;
+    }
+}

@@ -1,0 +1,79 @@
+//! What lies over a view: help, the list of actions, a line to type, a question.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::widgets::{Block, BorderType, Clear, Widget};
+
+use crate::ui::actions::available;
+use crate::ui::app::{App, Overlay, find_actions};
+use crate::ui::widgets::panel::{Writer, wrap};
+
+fn framed(area: Rect, width: u16, height: u16, title: &str, app: &App, buf: &mut Buffer) -> Rect {
+    let width = width.min(area.width.saturating_sub(4));
+    let height = height.min(area.height.saturating_sub(2));
+    let frame = Rect {
+        x: area.x + (area.width - width) / 2,
+        y: area.y + (area.height - height) / 3,
+        width,
+        height,
+    };
+    Clear.render(frame, buf);
+    let block = Block::bordered()
+        .border_type(BorderType::Rounded)
+        .border_style(app.theme.faint())
+        .title(format!(" {title} "))
+        .title_style(app.theme.accent());
+    let inner = block.inner(frame);
+    block.render(frame, buf);
+    Rect { x: inner.x + 1, width: inner.width.saturating_sub(2), ..inner }
+}
+
+/// Draws the overlay, if there is one.
+pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    let theme = &app.theme;
+    match &app.overlay {
+        None => {}
+        Some(Overlay::Help) => {
+            let bindings: Vec<_> = available(app.screen).collect();
+            let inner = framed(area, 76, bindings.len() as u16 + 5, app.screen.name(), app, buf);
+            let mut out = Writer::new(inner, buf);
+            out.line(app.screen.question(), theme.strong());
+            out.gap();
+            for b in bindings {
+                out.pair(b.keys, &format!("{:<15} {}", b.name, b.help), 7, theme.accent(), ratatui::style::Style::new());
+            }
+        }
+        Some(Overlay::Find { input, chosen }) => {
+            let found = find_actions(app.screen, input.value());
+            let inner = framed(area, 76, 20, "actions", app, buf);
+            let mut out = Writer::new(inner, buf);
+            out.line(&format!(": {}▏", input.value()), theme.accent());
+            out.gap();
+            let from = chosen.saturating_sub(usize::from(inner.height).saturating_sub(4));
+            for (i, b) in found.iter().enumerate().skip(from) {
+                let style = if i == *chosen { theme.chosen() } else { ratatui::style::Style::new() };
+                out.line(&format!("{:<16} {:<7} {}", b.name, b.keys, b.help), style);
+            }
+            if found.is_empty() {
+                out.line("No action has these words.", theme.faint());
+            }
+        }
+        Some(Overlay::Note(input)) => {
+            let inner = framed(area, 70, 5, "note for the record", app, buf);
+            let mut out = Writer::new(inner, buf);
+            out.line(&format!("{}▏", input.value()), theme.accent());
+            out.gap();
+            out.line("Enter writes it down at this moment, Esc lets it be.", theme.faint());
+        }
+        Some(Overlay::Ask { question, .. }) => {
+            let lines = wrap(question, 62);
+            let inner = framed(area, 68, lines.len() as u16 + 4, "please confirm", app, buf);
+            let mut out = Writer::new(inner, buf);
+            for line in &lines {
+                out.line(line, theme.strong());
+            }
+            out.gap();
+            out.line("y yes    n no", theme.accent());
+        }
+    }
+}

@@ -1,0 +1,481 @@
+//! The route: what shall be done on a drive, with every figure open to change and the cost kept current.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::event::Conditions;
+use hollow_mile_core::plain::Plain;
+use hollow_mile_core::route::{Amount, LegKind, Route};
+use hollow_mile_core::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
+use hollow_mile_drives::linux::Room;
+use hollow_mile_ledger::Ledger;
+use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
+use ratatui::layout::Rect;
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
+
+use super::top;
+use super::yard::YardRow;
+use crate::targets::fits;
+use crate::error::AppError;
+use crate::targets::Target;
+use crate::text;
+use crate::ui::actions::Action;
+use crate::ui::app::App;
+use crate::ui::widgets::panel::Writer;
+
+/// A stretch of an earlier haul: up to so many bytes, at this rate.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct KnownLevel {
+    up_to: Option<Bytes>,
+    rate: Rate,
+}
+
+/// The levels that an earlier haul showed, from its conclusions.
+#[must_use]
+pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
+    let Ok(readings) = ledger.readings(haul) else { return Vec::new() };
+    let c = readings.conclude();
+    let ends: Vec<_> =
+        c.findings.iter().filter(|f| f.kind == hollow_mile_core::finding::FindingKind::CacheEnd).collect();
+    let mut levels: Vec<KnownLevel> =
+        ends.iter().filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate })).collect();
+    let last = ends.last().map_or_else(|| c.figures.mean_mb_s.map(Rate::from_mb_s), |f| f.after);
+    levels.extend(last.map(|rate| KnownLevel { up_to: None, rate }));
+    levels
+}
+
+fn expected_write(levels: &[KnownLevel], bytes: Bytes) -> Option<Duration> {
+    let (mut done, mut time) = (Bytes::ZERO, Duration::ZERO);
+    for level in levels {
+        let end = level.up_to.map_or(bytes, |u| u.min(bytes));
+        time += level.rate.time_for(end.saturating_sub(done))?;
+        done = end.max(done);
+    }
+    (done >= bytes).then_some(time)
+}
+
+/// A figure that can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Field {
+    Path,
+    Size,
+    Ambient,
+    Cooling,
+    Slot,
+    Label,
+    Interval,
+    Block(usize),
+    Depth(usize),
+    Bytes(usize),
+    Duration(usize),
+    Temperature(usize),
+    PastCacheEnd(usize),
+}
+
+impl Field {
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Path => "path",
+            Self::Size => "size",
+            Self::Ambient => "ambient",
+            Self::Cooling => "cooling",
+            Self::Slot => "slot",
+            Self::Label => "label",
+            Self::Interval => "interval",
+            Self::Block(_) => "block",
+            Self::Depth(_) => "depth",
+            Self::Bytes(_) => "until bytes",
+            Self::Duration(_) => "until time",
+            Self::Temperature(_) => "until heat",
+            Self::PastCacheEnd(_) => "past cache end",
+        }
+    }
+
+    const fn help(self) -> &'static str {
+        match self {
+            Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
+            Self::Size => "How large the file is, such as 20 GB. A share of the file system stays free for others.",
+            Self::Ambient => "Temperature of the air around the drive, °C. A simulated drive is placed in it.",
+            Self::Cooling => "How the drive is cooled, in your words. A simulated drive knows bare, heatsink, fan.",
+            Self::Slot => "Slot or port, in your words, to tell hauls apart later.",
+            Self::Label => "A name for this haul.",
+            Self::Interval => "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second.",
+            Self::Block(_) => "Size of one operation: a multiple of 512 B, up to 64 MiB.",
+            Self::Depth(_) => "Operations kept in flight, 1 to 1,024.",
+            Self::Bytes(_) => "The leg ends after so many bytes, or such a share of the drive: 200 GB, 80 %.",
+            Self::Duration(_) => "The leg ends after so long: 90 s, 10 min, 2 h.",
+            Self::Temperature(_) => "A write ends when the drive is this warm, a rest when it has cooled to it.",
+            Self::PastCacheEnd(_) => "The leg ends when so much was written past the last cache end that was found.",
+        }
+    }
+}
+
+/// What shall be done on one drive.
+#[derive(Default)]
+pub struct RouteView {
+    drive: Option<DriveIdentity>,
+    routes: Vec<Route>,
+    chosen: usize,
+    draft: Option<Route>,
+    field: usize,
+    in_figures: bool,
+    path: String,
+    size: Option<Bytes>,
+    conditions: Conditions,
+    known: Vec<KnownLevel>,
+    /// The figure being typed.
+    pub editing: Option<Input>,
+    fault: Option<String>,
+}
+
+/// Everything that a haul needs, checked.
+pub struct Plan {
+    /// The drive.
+    pub target: Target,
+    /// Of a file.
+    pub size: Option<Bytes>,
+    /// What to do.
+    pub route: Route,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// Of the drive.
+    pub serial: String,
+}
+
+fn words(text: &str) -> Option<String> {
+    let clean: String = text.trim().chars().filter(|c| !c.is_control()).collect();
+    (!clean.is_empty()).then_some(clean)
+}
+
+/// Reads an optional figure: empty takes it away.
+fn optional<T: Plain>(text: &str) -> Result<Option<T>, ParseUnitError> {
+    if text.trim().is_empty() { Ok(None) } else { T::read(text).map(Some) }
+}
+
+impl RouteView {
+    /// For a drive of the yard.
+    #[must_use]
+    pub fn plan(row: &YardRow, routes: Vec<Route>, known: Vec<KnownLevel>) -> Self {
+        let is_file = row.identity.kind == DriveKind::File;
+        let here = std::env::current_dir().unwrap_or_else(|_| PathBuf::from("/tmp"));
+        Self {
+            draft: routes.first().cloned(),
+            routes,
+            drive: Some(row.identity.clone()),
+            path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
+            size: is_file.then_some(Bytes::from_gb(8)),
+            known,
+            ..Self::default()
+        }
+    }
+
+    fn is_file(&self) -> bool {
+        self.drive.as_ref().is_some_and(|d| d.kind == DriveKind::File)
+    }
+
+    fn capacity(&self) -> Bytes {
+        self.size.or(self.drive.as_ref().map(|d| d.capacity)).unwrap_or_default()
+    }
+
+    fn fields(&self) -> Vec<Field> {
+        let mut all = if self.is_file() { vec![Field::Path, Field::Size] } else { Vec::new() };
+        all.extend([Field::Ambient, Field::Cooling, Field::Slot, Field::Label, Field::Interval]);
+        for (i, leg) in self.draft.iter().flat_map(|r| r.legs.iter().enumerate()) {
+            match leg.kind {
+                LegKind::Rest => all.extend([Field::Duration(i), Field::Temperature(i)]),
+                kind => {
+                    all.extend([Field::Bytes(i), Field::Duration(i), Field::Temperature(i)]);
+                    if kind == LegKind::Write {
+                        all.push(Field::PastCacheEnd(i));
+                    }
+                    all.extend([Field::Block(i), Field::Depth(i)]);
+                }
+            }
+        }
+        all
+    }
+
+    fn value(&self, field: Field) -> String {
+        let Some(route) = &self.draft else { return String::new() };
+        let leg = |i: usize| route.legs.get(i);
+        let until = |i: usize| leg(i).map(|l| l.until).unwrap_or_default();
+        fn plain<T: Plain>(v: Option<T>) -> String {
+            v.map(|v| v.plain()).unwrap_or_default()
+        }
+        match field {
+            Field::Path => self.path.clone(),
+            Field::Size => plain(self.size),
+            Field::Ambient => plain(self.conditions.ambient),
+            Field::Cooling => self.conditions.cooling.clone().unwrap_or_default(),
+            Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
+            Field::Label => self.conditions.label.clone().unwrap_or_default(),
+            Field::Interval => route.interval.plain(),
+            Field::Block(i) => leg(i).map(|l| l.block.binary()).unwrap_or_default(),
+            Field::Depth(i) => leg(i).map(|l| l.depth.to_string()).unwrap_or_default(),
+            Field::Bytes(i) => plain(until(i).bytes),
+            Field::Duration(i) => plain(until(i).duration),
+            Field::Temperature(i) => plain(until(i).temperature),
+            Field::PastCacheEnd(i) => plain(until(i).past_cache_end),
+        }
+    }
+
+    /// Changes a figure; nothing changes when it does not make sense.
+    fn set(&mut self, field: Field, given: &str) -> Result<(), String> {
+        let unit = |e: ParseUnitError| e.to_string();
+        match field {
+            Field::Path => self.path = given.trim().to_owned(),
+            Field::Size => self.size = Some(given.parse().map_err(unit)?),
+            Field::Ambient => self.conditions.ambient = optional::<Celsius>(given).map_err(unit)?,
+            Field::Cooling => self.conditions.cooling = words(given),
+            Field::Slot => self.conditions.slot = words(given),
+            Field::Label => self.conditions.label = words(given),
+            _ => {
+                let Some(mut route) = self.draft.clone() else { return Ok(()) };
+                match field {
+                    Field::Interval => route.interval = Duration::read(given).map_err(unit)?,
+                    Field::Block(i) => route.legs[i].block = given.parse().map_err(unit)?,
+                    Field::Depth(i) => {
+                        route.legs[i].depth =
+                            given.trim().parse().map_err(|_| format!("\"{given}\" is not a whole number"))?;
+                    }
+                    Field::Bytes(i) => route.legs[i].until.bytes = optional::<Amount>(given).map_err(unit)?,
+                    Field::Duration(i) => route.legs[i].until.duration = optional::<Duration>(given).map_err(unit)?,
+                    Field::Temperature(i) => {
+                        route.legs[i].until.temperature = optional::<Celsius>(given).map_err(unit)?;
+                    }
+                    Field::PastCacheEnd(i) => {
+                        route.legs[i].until.past_cache_end = optional::<Bytes>(given).map_err(unit)?;
+                    }
+                    _ => {}
+                }
+                route.check().map_err(|e| e.to_string())?;
+                self.draft = Some(route);
+            }
+        }
+        Ok(())
+    }
+
+    /// A key while a figure is typed.
+    pub fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
+        match key.code {
+            KeyCode::Esc => {
+                self.editing = None;
+                self.fault = None;
+            }
+            KeyCode::Enter => {
+                let given = self.editing.as_ref().map(|i| i.value().to_owned()).unwrap_or_default();
+                let Some(field) = self.fields().get(self.field).copied() else { return };
+                match self.set(field, &given) {
+                    Ok(()) => {
+                        self.editing = None;
+                        self.fault = None;
+                    }
+                    Err(e) => self.fault = Some(e),
+                }
+            }
+            _ => {
+                if let Some(input) = &mut self.editing {
+                    input.handle_event(event);
+                }
+            }
+        }
+    }
+
+    /// Moves the cursor, changes panes, begins to type.
+    pub fn act(&mut self, action: Action) {
+        let last = if self.in_figures { self.fields().len() } else { self.routes.len() }.saturating_sub(1);
+        let at = if self.in_figures { &mut self.field } else { &mut self.chosen };
+        let before = *at;
+        match action {
+            Action::Up => *at = at.saturating_sub(1),
+            Action::Down => *at = (*at + 1).min(last),
+            Action::First => *at = 0,
+            Action::Last => *at = last,
+            Action::OtherPane => self.in_figures = !self.in_figures,
+            Action::Open if !self.in_figures => self.in_figures = true,
+            Action::Open => {
+                if let Some(field) = self.fields().get(self.field).copied() {
+                    self.editing = Some(Input::new(self.value(field)));
+                }
+            }
+            _ => {}
+        }
+        if !self.in_figures && self.chosen != before {
+            self.draft = self.routes.get(self.chosen).cloned();
+            self.field = 0;
+        }
+    }
+
+    /// The plan, when everything fits together.
+    ///
+    /// # Errors
+    /// What does not fit, in a sentence.
+    pub fn checked(&self) -> Result<Plan, AppError> {
+        let (Some(drive), Some(route)) = (&self.drive, &self.draft) else {
+            return Err(AppError::usage("There is no route to start: choose one in the list."));
+        };
+        route.check()?;
+        let target = if self.is_file() { format!("file:{}", self.path) } else { drive.target.clone() };
+        let target = Target::parse(&target)?;
+        if !self.is_file() {
+            fits(route, drive.capacity, drive.block)?;
+        }
+        Ok(Plan {
+            target,
+            size: self.is_file().then(|| self.capacity()),
+            route: route.clone(),
+            conditions: self.conditions.clone(),
+            serial: drive.serial.clone(),
+        })
+    }
+
+    /// What it will cost: name and words.
+    fn cost(&self) -> Vec<(&'static str, String)> {
+        let (Some(drive), Some(route)) = (&self.drive, &self.draft) else { return Vec::new() };
+        let capacity = self.capacity();
+        let written = route.bytes_written_on(capacity);
+        let mut lines = vec![(
+            "writes",
+            written.map_or_else(|| "as long as it takes: a leg has no bound in bytes".into(), |b| format!("{b} at most")),
+        )];
+        if let Some((share, rated)) = written.zip(drive.rated_writes).map(|(b, r)| (b.as_f64() / r.as_f64(), r)) {
+            lines.push(("wear", format!("{} % of the rated {rated}", significant(share * 100.0))));
+        }
+        lines.push(("takes", self.expected(route, capacity)));
+        lines.push((
+            "destroys",
+            match drive.kind {
+                DriveKind::Simulated => "nothing: the drive is simulated".into(),
+                DriveKind::File => format!("nothing: a new file, {}, removed at the end", self.room()),
+                DriveKind::Block | DriveKind::Imported => "everything on the drive".into(),
+            },
+        ));
+        lines
+    }
+
+    fn room(&self) -> String {
+        let path = PathBuf::from(&self.path);
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty());
+        match folder.map(Room::of) {
+            Some(Ok(room)) if self.capacity() > room.usable() => {
+                format!("too large: {} could be used there", room.usable())
+            }
+            Some(Ok(room)) => format!("{} could be used there", room.usable()),
+            _ => "in a folder that is not there".into(),
+        }
+    }
+
+    fn expected(&self, route: &Route, capacity: Bytes) -> String {
+        let mut total = Duration::ZERO;
+        for leg in &route.legs {
+            let by_time = leg.until.duration;
+            let by_bytes = leg.bytes_on(capacity).and_then(|b| expected_write(&self.known, b));
+            match (by_time, by_bytes) {
+                (Some(a), Some(b)) => total += a.min(b),
+                (Some(a), None) => total += a,
+                (None, Some(b)) => total += b,
+                (None, None) if self.known.is_empty() => {
+                    return "not known: no earlier haul on this drive tells its rates".into();
+                }
+                (None, None) => return "not known: a leg ends by heat or by a finding".into(),
+            }
+        }
+        let basis = if self.known.is_empty() { "by its legs" } else { "by the last haul on this drive" };
+        format!("about {}, {basis}", text::about(total))
+    }
+}
+
+/// Draws the route: routes on the left, figures on the right, the cost below.
+pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    let view = &app.route;
+    let theme = &app.theme;
+    let Some(drive) = &view.drive else {
+        top(app, area, buf, "choose a drive in the yard first");
+        return;
+    };
+    let route = view.draft.as_ref();
+    let name = route.map_or("none", |r| r.name.as_str());
+    let on = if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
+    top(app, area, buf, &format!("{name} on {on}"));
+    let left = Rect { y: area.y + 2, width: (area.width / 5).clamp(16, 26), height: area.height.saturating_sub(2), ..area };
+    let right = Rect {
+        x: left.x + left.width + 2,
+        y: left.y,
+        width: area.width.saturating_sub(left.width + 2),
+        height: left.height,
+    };
+    let mut out = Writer::new(left, buf);
+    out.line("routes", theme.faint());
+    for (i, r) in view.routes.iter().enumerate() {
+        let chosen = i == view.chosen;
+        let style = if chosen && !view.in_figures { theme.accent() } else { theme.strong() };
+        out.line(&format!("{} {}", if chosen { "▸" } else { " " }, r.name), style);
+    }
+    let cost = view.cost();
+    let below = cost.len() as u16 + 4;
+    let upper = Rect { height: right.height.saturating_sub(below), ..right };
+    figures(view, app, upper, buf);
+    let lower = Rect { y: right.y + upper.height, height: right.height - upper.height, ..right };
+    let mut out = Writer::new(lower, buf);
+    let field = view.fields().get(view.field).copied();
+    match (&view.fault, field.filter(|_| view.in_figures)) {
+        (Some(fault), _) => out.text(fault, 0, theme.accent()),
+        (None, Some(field)) => out.text(field.help(), 0, theme.faint()),
+        (None, None) => out.text("Enter goes to the figures of this route; s starts it.", 0, theme.faint()),
+    }
+    out.gap();
+    for (name, value) in &cost {
+        out.pair(name, value, 10, theme.faint(), theme.strong());
+    }
+}
+
+fn figures(view: &RouteView, app: &App, area: Rect, buf: &mut Buffer) {
+    let theme = &app.theme;
+    let Some(route) = &view.draft else { return };
+    let fields = view.fields();
+    // Lines with their field, so that the one under the cursor can be kept in sight.
+    let mut lines: Vec<(String, Option<usize>)> = vec![(route.about.clone(), None), (String::new(), None)];
+    let mut leg_before = None;
+    for (i, field) in fields.iter().enumerate() {
+        let leg = match field {
+            Field::Block(l)
+            | Field::Depth(l)
+            | Field::Bytes(l)
+            | Field::Duration(l)
+            | Field::Temperature(l)
+            | Field::PastCacheEnd(l) => Some(*l),
+            _ => None,
+        };
+        if leg != leg_before
+            && let Some(l) = leg
+        {
+            lines.push((String::new(), None));
+            lines.push((format!("leg {}, {}", l + 1, route.legs[l].words()), None));
+        }
+        leg_before = leg;
+        lines.push((String::new(), Some(i)));
+    }
+    let at = lines.iter().position(|l| l.1 == Some(view.field)).unwrap_or(0);
+    let fits = usize::from(area.height.saturating_sub(1));
+    let from = if view.in_figures { at.saturating_sub(fits.saturating_sub(1)) } else { 0 };
+    let mut out = Writer::new(area, buf);
+    for (line, field) in lines.iter().skip(from).take(fits) {
+        let Some(i) = field else {
+            out.line(line, theme.faint());
+            continue;
+        };
+        let here = view.in_figures && *i == view.field;
+        let value = match &view.editing {
+            Some(input) if here => format!("{}▏", input.value()),
+            _ => {
+                let value = view.value(fields[*i]);
+                if value.is_empty() { "·".to_owned() } else { value }
+            }
+        };
+        let name = format!("{} {}", if here { "▸" } else { " " }, fields[*i].name());
+        out.pair(&name, &value, 18, if here { theme.accent() } else { theme.faint() }, if here { theme.accent() } else { theme.strong() });
+    }
+}

@@ -1,0 +1,164 @@
+//! A lane: one quantity along the ruler. Rate as an area with its extremes, latency and temperature as lines.
+
+use hollow_mile_core::readings::Column;
+use hollow_mile_core::scale::{self, Axis};
+use hollow_mile_core::units::Rate;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::canvas::Canvas;
+use crate::ui::theme::Theme;
+
+/// Room for the labels of the upright axes.
+pub const LABELS: u16 = 8;
+
+/// Splits a lane into its title row, its labels and its plot.
+#[derive(Debug, Clone, Copy)]
+pub struct LaneLayout {
+    /// One row for the words.
+    pub title: Rect,
+    /// Right-aligned labels.
+    pub labels: Rect,
+    /// Dots.
+    pub plot: Rect,
+}
+
+impl LaneLayout {
+    /// Of an area.
+    #[must_use]
+    pub fn of(area: Rect) -> Self {
+        let title = Rect { height: area.height.min(1), ..area };
+        let body = Rect { y: area.y + title.height, height: area.height.saturating_sub(1), ..area };
+        let labels = Rect { width: LABELS.min(body.width), ..body };
+        let plot = Rect { x: body.x + labels.width, width: body.width.saturating_sub(LABELS), ..body };
+        Self { title, labels, plot }
+    }
+}
+
+fn label(buf: &mut Buffer, layout: &LaneLayout, share: f64, words: &str, theme: &Theme) {
+    if layout.labels.height == 0 || !(-0.001..=1.001).contains(&share) {
+        return;
+    }
+    let row = ((1.0 - share) * f64::from(layout.labels.height - 1)).round() as u16;
+    let width = usize::from(layout.labels.width.saturating_sub(1));
+    let text = format!("{words:>width$}");
+    buf.set_stringn(layout.labels.x, layout.labels.y + row, text, width, theme.faint());
+}
+
+fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
+    let at = layout.title;
+    if at.height > 0 {
+        let x = at.x + LABELS.min(at.width);
+        buf.set_stringn(x, at.y, words, usize::from(at.width.saturating_sub(LABELS)), theme.faint());
+    }
+}
+
+fn labels(buf: &mut Buffer, layout: &LaneLayout, axis: &Axis, theme: &Theme, share: impl Fn(f64) -> f64) {
+    for tick in &axis.ticks {
+        label(buf, layout, share(tick.value), &tick.words, theme);
+    }
+}
+
+/// A label for every three rows or so.
+fn most_ticks(layout: &LaneLayout) -> usize {
+    usize::from(layout.plot.height / 3).clamp(1, 6)
+}
+
+fn ups(canvas: &Canvas, share: f64) -> usize {
+    (share.clamp(0.0, 1.0) * canvas.rows().saturating_sub(1) as f64).round() as usize
+}
+
+/// Rate: filled up to the slowest interval of a column, every other dot from there to the fastest.
+pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) {
+    let layout = LaneLayout::of(area);
+    let top = scale::rate_top(columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max));
+    title(buf, &layout, "rate, MB/s", theme);
+    labels(buf, &layout, &scale::rates(top, most_ticks(&layout)), theme, |v| v / top);
+    let mut canvas = Canvas::new(layout.plot);
+    for (x, column) in columns.iter().enumerate() {
+        let (Some(mean), Some(slowest), Some(fastest)) = (column.rate, column.slowest, column.fastest) else {
+            continue;
+        };
+        let style = theme.speed(mean.get() / top);
+        let solid = ups(&canvas, slowest.get().min(mean.get()) / top);
+        for up in 0..=solid {
+            canvas.dot(x, up, style);
+        }
+        let middle = ups(&canvas, mean.get() / top);
+        canvas.dot(x, middle, style);
+        for up in solid + 1..=ups(&canvas, fastest.get() / top) {
+            if (x + up) % 2 == 0 {
+                canvas.dot(x, up, style);
+            }
+        }
+    }
+    canvas.paint(layout.plot, buf);
+}
+
+/// Latency on a logarithmic axis.
+pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) {
+    let layout = LaneLayout::of(area);
+    let us: Vec<Option<f64>> = columns.iter().map(|c| c.p99.map(|d| d.as_secs_f64() * 1e6)).collect();
+    let low = us.iter().flatten().copied().fold(f64::INFINITY, f64::min);
+    let high = us.iter().flatten().copied().fold(0.0, f64::max);
+    if high <= 0.0 {
+        return title(buf, &layout, "latency p99: none in the record", theme);
+    }
+    let low = low.max(1.0).log10().floor();
+    let high = high.max(1.0).log10().ceil().max(low + 1.0);
+    let share = |us: f64| (us.max(1.0).log10() - low) / (high - low);
+    let axis = scale::latencies(10f64.powf(low), 10f64.powf(high));
+    title(buf, &layout, &format!("latency p99, {}", axis.unit), theme);
+    labels(buf, &layout, &axis, theme, share);
+    line(&layout, buf, &us, share, |_| theme.latency());
+}
+
+/// Temperature, with the limit as a broken line.
+pub fn temperature(area: Rect, buf: &mut Buffer, columns: &[Column], limit: Option<f64>, theme: &Theme) {
+    let layout = LaneLayout::of(area);
+    let hottest: Vec<Option<f64>> = columns.iter().map(|c| c.hottest.map(|t| t.degrees())).collect();
+    let coldest = columns.iter().filter_map(|c| c.coldest).map(|t| t.degrees()).fold(f64::INFINITY, f64::min);
+    let top = hottest.iter().flatten().copied().fold(f64::NEG_INFINITY, f64::max);
+    if !top.is_finite() {
+        return title(buf, &layout, "temperature: none in the record", theme);
+    }
+    let low = (coldest / 10.0).floor() * 10.0;
+    // The limit belongs on the picture even when it is far away: that it is far is the message.
+    let high = ((top.max(limit.unwrap_or(top)) + 2.0) / 10.0).ceil() * 10.0;
+    let share = |t: f64| (t - low) / (high - low).max(1.0);
+    title(buf, &layout, "temperature, °C", theme);
+    labels(buf, &layout, &scale::degrees(low, high, most_ticks(&layout)), theme, share);
+    if let Some(limit) = limit.filter(|_| layout.plot.height > 0) {
+        let row = ((1.0 - share(limit)) * f64::from(layout.plot.height - 1)).round() as u16;
+        let words = format!(" limit {limit} ");
+        let width = usize::from(layout.plot.width);
+        let dashes = "┄".repeat(width.saturating_sub(words.chars().count() + 2));
+        buf.set_stringn(layout.plot.x, layout.plot.y + row, format!("{dashes}{words}┄┄"), width, theme.heat(1.0));
+    }
+    line(&layout, buf, &hottest, share, |t| theme.heat((t - 30.0) / 55.0));
+}
+
+/// A line through the values, joined from column to column.
+fn line(
+    layout: &LaneLayout,
+    buf: &mut Buffer,
+    values: &[Option<f64>],
+    share: impl Fn(f64) -> f64,
+    style: impl Fn(f64) -> ratatui::style::Style,
+) {
+    let mut canvas = Canvas::new(layout.plot);
+    let mut last: Option<usize> = None;
+    for (x, value) in values.iter().enumerate() {
+        let Some(v) = value else {
+            last = None;
+            continue;
+        };
+        let up = ups(&canvas, share(*v));
+        let from = last.map_or(up, |l| if l < up { l + 1 } else if l > up { l - 1 } else { up });
+        for u in from.min(up)..=from.max(up) {
+            canvas.dot(x, u, style(*v));
+        }
+        last = Some(up);
+    }
+    canvas.paint(layout.plot, buf);
+}

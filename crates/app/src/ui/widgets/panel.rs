@@ -1,0 +1,99 @@
+//! Words in an area: wrapped lines, one under the other, with a style each.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// Breaks text at spaces into lines of at most `width` characters; a longer word is cut.
+#[must_use]
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    if width == 0 {
+        return Vec::new();
+    }
+    for word in text.split(' ') {
+        let used = lines.last().map_or(0, |l| l.chars().count());
+        let length = word.chars().count();
+        if used > 0 && used + 1 + length > width {
+            lines.push(String::new());
+        } else if used > 0
+            && let Some(line) = lines.last_mut()
+        {
+            line.push(' ');
+        }
+        for c in word.chars() {
+            if lines.last().is_some_and(|l| l.chars().count() >= width) {
+                lines.push(String::new());
+            }
+            if let Some(line) = lines.last_mut() {
+                line.push(c);
+            }
+        }
+    }
+    lines
+}
+
+/// Writes downwards, line by line, and stops at the bottom.
+pub struct Writer<'a> {
+    area: Rect,
+    buf: &'a mut Buffer,
+    row: u16,
+}
+
+impl<'a> Writer<'a> {
+    /// At the top of an area.
+    pub const fn new(area: Rect, buf: &'a mut Buffer) -> Self {
+        Self { area, buf, row: 0 }
+    }
+
+    /// Rows that are left.
+    #[must_use]
+    pub const fn left(&self) -> u16 {
+        self.area.height.saturating_sub(self.row)
+    }
+
+    /// A line, cut at the edge.
+    pub fn line(&mut self, text: &str, style: Style) {
+        if self.left() > 0 {
+            self.buf.set_stringn(self.area.x, self.area.y + self.row, text, usize::from(self.area.width), style);
+        }
+        self.row += 1;
+    }
+
+    /// Two parts on one line, the second at column `at`.
+    pub fn pair(&mut self, name: &str, value: &str, at: u16, name_style: Style, style: Style) {
+        if self.left() > 0 {
+            let (x, y) = (self.area.x, self.area.y + self.row);
+            self.buf.set_stringn(x, y, name, usize::from(at.min(self.area.width)), name_style);
+            let room = usize::from(self.area.width.saturating_sub(at));
+            self.buf.set_stringn(x + at.min(self.area.width), y, value, room, style);
+        }
+        self.row += 1;
+    }
+
+    /// Wrapped text, every line but the first indented.
+    pub fn text(&mut self, text: &str, indent: usize, style: Style) {
+        let width = usize::from(self.area.width);
+        for (i, line) in wrap(text, width.saturating_sub(indent)).iter().enumerate() {
+            let lead = if i == 0 { 0 } else { indent };
+            self.line(&format!("{}{line}", " ".repeat(lead)), style);
+        }
+    }
+
+    /// An empty line.
+    pub const fn gap(&mut self) {
+        self.row += 1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_breaks_at_spaces_and_never_exceeds_the_width() {
+        assert_eq!(wrap("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrap("unbreakable", 4), ["unbr", "eaka", "ble"]);
+        assert_eq!(wrap("a", 0), Vec::<String>::new());
+    }
+}
