@@ -18,6 +18,7 @@ use super::views::haul::HaulView;
 use super::views::ledger::LedgerView;
 use super::views::route::RouteView;
 use super::views::yard::YardView;
+use super::widgets::glance::Glance;
 use crate::error::AppError;
 use crate::session::{Command, Session, Speed};
 use crate::targets;
@@ -80,6 +81,9 @@ pub struct App {
     pub live: Vec<Live>,
     /// What lies over the view.
     pub overlay: Option<Overlay>,
+    /// The haul that a list shows below itself.
+    pub glance: Option<Glance>,
+    unreadable: Option<String>,
     message: Option<(String, Instant)>,
     /// Leave after this event.
     pub quit: bool,
@@ -107,6 +111,8 @@ impl App {
             came_from: Vec::new(),
             live: Vec::new(),
             overlay: None,
+            glance: None,
+            unreadable: None,
             message: None,
             quit: false,
         };
@@ -194,6 +200,25 @@ impl App {
             self.heed(result);
         }
         changed
+    }
+
+    /// The haul under the cursor of a list, when it is another than the one glanced at.
+    #[must_use]
+    pub fn wants_glance(&self) -> Option<String> {
+        let wanted = match self.screen {
+            Screen::Yard => self.yard.chosen_row().and_then(|r| r.last_haul.clone()),
+            Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
+            Screen::Route | Screen::Haul => None,
+        };
+        wanted.filter(|w| self.glance.as_ref().is_none_or(|g| g.haul != *w) && self.unreadable.as_ref() != Some(w))
+    }
+
+    /// Reads the haul under the cursor. True when there is something new to draw.
+    pub fn take_glance(&mut self) -> bool {
+        let Some(wanted) = self.wants_glance() else { return false };
+        self.glance = Glance::read(&self.ledger, &wanted);
+        self.unreadable = self.glance.is_none().then_some(wanted);
+        true
     }
 
     /// The haul on screen: its readings, and what is concluded from them.

@@ -47,6 +47,8 @@ pub enum Start {
 
 /// Ten frames a second while something moves.
 const FRAME: Duration = Duration::from_millis(100);
+/// How long the cursor rests on a haul before its record is read.
+const GLANCE: Duration = Duration::from_millis(60);
 /// How much of a frame may go into taking events of hauls.
 const FOLD: Duration = Duration::from_millis(40);
 
@@ -121,19 +123,24 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
 type Term = Terminal<CrosstermBackend<std::io::Stdout>>;
 
 fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Result<()> {
-    let mut drawn = Instant::now();
     let mut stale = true;
     let mut had_message = false;
     while !app.quit && !stop.load(Ordering::Relaxed) {
+        let began = Instant::now();
         if stale || had_message != app.message().is_some() {
             had_message = app.message().is_some();
             terminal.draw(|frame| views::render(app, frame.area(), frame.buffer_mut()))?;
-            drawn = Instant::now();
             stale = false;
         }
-        // Idle, a look twice a second is enough for signals and for a message that fades.
-        let wait = if app.running() > 0 { FRAME.saturating_sub(drawn.elapsed()) } else { Duration::from_millis(500) };
-        if event::poll(wait)? {
+        // Reading a record takes longer than a key may wait: only when no key came for a moment.
+        if app.wants_glance().is_some() && !event::poll(GLANCE)? {
+            stale |= app.take_glance();
+            continue;
+        }
+        // Keys are answered at once; what happens on hauls, ten times a second. Idle, a look twice a second is enough
+        // for signals and for a message that fades.
+        let frame = if app.running() > 0 { FRAME } else { Duration::from_millis(500) };
+        if event::poll(frame.saturating_sub(began.elapsed()))? {
             app.on_event(&event::read()?);
             stale = true;
             // Keys that came together are drawn together.

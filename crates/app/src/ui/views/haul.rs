@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hollow_mile_charts::lanes::{letter, ruler_axis, ruler_words};
+use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::event::HaulState;
 use hollow_mile_core::finding::{Conclusions, Finding};
 use hollow_mile_core::readings::{Readings, Ruler};
@@ -17,7 +17,7 @@ use crate::ui::app::App;
 use crate::ui::live::Live;
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::{Writer, wrap};
-use crate::ui::widgets::{lane, spine};
+use crate::ui::widgets::{lane, ruler, spine};
 
 /// A haul from the ledger.
 pub struct Kept {
@@ -175,7 +175,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     lane::rate(at.rate, buf, &columns, theme);
     lane::latency(at.latency, buf, &columns, theme);
     lane::temperature(at.temperature, buf, &columns, readings.throttle_limit().map(|l| l.degrees()), theme);
-    ruler(readings, view, (from, to), at.ruler, buf, theme);
+    ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     let lanes = Rect {
         x: at.rate.x + lane::LABELS,
         y: at.flags.y,
@@ -238,28 +238,6 @@ fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &T
     out.text(&text::answer(r, c), 0, theme.strong());
 }
 
-fn ruler(r: &Readings, view: &HaulView, (from, to): (f64, f64), area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let plot = Rect { x: area.x + lane::LABELS, width: area.width.saturating_sub(lane::LABELS), ..area };
-    if plot.width < 8 || area.height < 2 {
-        return;
-    }
-    let axis = ruler_axis(view.ruler, from, to, usize::from(plot.width / 12).clamp(2, 10));
-    buf.set_string(plot.x, plot.y, "─".repeat(usize::from(plot.width)), theme.faint());
-    let name = format!("{}, {}", ruler_words(view.ruler, r), axis.unit);
-    let name_from = plot.x + plot.width.saturating_sub(name.chars().count() as u16);
-    for tick in &axis.ticks {
-        let share = (tick.value - from) / (to - from).max(f64::MIN_POSITIVE);
-        let x = plot.x + (share * f64::from(plot.width - 1)).round() as u16;
-        buf.set_string(x, plot.y, "┬", theme.faint());
-        let half = (tick.words.chars().count() / 2) as u16;
-        let start = x.saturating_sub(half).max(plot.x);
-        if start + tick.words.chars().count() as u16 + 1 < name_from {
-            buf.set_string(start, plot.y + 1, &tick.words, theme.faint());
-        }
-    }
-    buf.set_stringn(name_from, plot.y + 1, &name, usize::from(plot.width), theme.strong());
-}
-
 fn flags(
     r: &Readings,
     c: &Conclusions,
@@ -306,9 +284,12 @@ fn panel(app: &App, r: &Readings, c: &Conclusions, (from, to): (f64, f64), area:
         for (i, part) in wrap(line, width).iter().enumerate() {
             out.pair(if i == 0 { name } else { "" }, part, 3, theme.accent(), theme.strong());
         }
-        for sentence in evidence {
-            for part in wrap(sentence, width) {
-                out.pair("", &part, 3, theme.faint(), theme.faint());
+        for (i, sentence) in evidence.iter().enumerate() {
+            // Evidence is read sentence by sentence: each begins with a mark.
+            for (j, part) in wrap(sentence, width.saturating_sub(2)).iter().enumerate() {
+                let mark = if j == 0 { "·" } else { " " };
+                let style = if i == 0 { ratatui::style::Style::new() } else { theme.faint() };
+                out.pair("", &format!("{mark} {part}"), 3, theme.faint(), style);
             }
         }
         out.gap();
@@ -330,11 +311,7 @@ fn panel(app: &App, r: &Readings, c: &Conclusions, (from, to): (f64, f64), area:
 }
 
 fn finding_head(f: &Finding) -> String {
-    let mut line = format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence);
-    if let (Some(before), Some(after)) = (f.before, f.after) {
-        line.push_str(&format!("  {} → {} MB/s", mb_s_figure(before.mb_s()), mb_s_figure(after.mb_s())));
-    }
-    line
+    format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence)
 }
 
 fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {

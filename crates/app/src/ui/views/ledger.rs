@@ -155,7 +155,14 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     for ((at, name), end) in columns.iter().zip(&ends) {
         buf.set_stringn(area.x + at, area.y + 2, name, usize::from(end - at), theme.faint());
     }
-    let fits = usize::from(area.height.saturating_sub(3));
+    // A glance at the haul under the cursor takes the lower part, where there is room for both.
+    let below = if area.height >= 34 { 15 } else { 0 };
+    if let Some(glance) = app.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
+    {
+        let at = Rect { x: area.x + 2, y: area.y + area.height - below + 1, width: area.width - 2, height: below - 1 };
+        glance.render(at, buf, theme);
+    }
+    let fits = usize::from(area.height.saturating_sub(3 + below));
     let from = view.chosen.saturating_sub(fits.saturating_sub(1));
     for (i, index) in view.shown.iter().enumerate().skip(from).take(fits) {
         let row = &view.rows[*index];

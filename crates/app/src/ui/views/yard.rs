@@ -13,6 +13,7 @@ use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::live::Live;
+use crate::ui::widgets::panel::{Writer, fit};
 
 /// A drive of the yard.
 #[derive(Debug, Clone)]
@@ -129,7 +130,13 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
     buf.set_stringn(area.x + known_at + 2, head_y, "now, and what is known", width - usize::from(known_at), theme.faint());
     let each = 3u16;
+    // What is known of the drive under the cursor takes the lower part, where there is room for both.
+    let list = rows.len() as u16 * each + 4;
+    let below = area.height.saturating_sub(list);
     let fits = usize::from(area.height.saturating_sub(4) / each).max(1);
+    if below >= 9 {
+        detail(app, Rect { y: area.y + list, height: below, ..area }, buf);
+    }
     let from = app.yard.chosen.saturating_sub(fits - 1);
     for (i, row) in rows.iter().enumerate().skip(from).take(fits) {
         let y = area.y + 3 + (i - from) as u16 * each;
@@ -155,11 +162,13 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
     let plain = if chosen { theme.accent() } else { theme.strong() };
     buf.set_string(area.x, area.y, if chosen { "▸" } else { " " }, theme.accent());
     let mut put = |x: u16, y: u16, text: &str, to: u16, style| {
-        buf.set_stringn(area.x + x, area.y + y, text, usize::from(to.saturating_sub(x)), style);
+        let room = usize::from(to.saturating_sub(x));
+        buf.set_stringn(area.x + x, area.y + y, fit(text, room), room, style);
     };
     let serial = if d.serial.is_empty() { "file:" } else { &d.serial };
     put(2, 0, serial, at.model - 1, plain);
-    put(at.model, 0, &d.model, at.capacity - 1, plain);
+    let model_to = if d.capacity > Bytes::ZERO { at.capacity - 1 } else { known_at };
+    put(at.model, 0, &d.model, model_to, plain);
     if d.capacity > Bytes::ZERO {
         put(at.capacity, 0, &d.capacity.to_string(), at.link - 1, plain);
     }
@@ -191,5 +200,29 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
             put(right, 0, first, area.width, theme.strong());
             put(right, 1, &row.about, area.width, theme.faint());
         }
+    }
+}
+
+/// Who the drive under the cursor is in full, and the picture of its newest haul.
+fn detail(app: &App, area: Rect, buf: &mut Buffer) {
+    let theme = &app.theme;
+    let Some(row) = app.yard.chosen_row() else { return };
+    let d = &row.identity;
+    let left = Rect { width: 44.min(area.width / 2), ..area };
+    let mut out = Writer::new(left, buf);
+    let mut put = |name: &str, value: String| out.pair(name, &value, 14, theme.faint(), theme.strong());
+    if d.kind != DriveKind::File {
+        put("named", d.target.clone());
+        put("firmware", d.firmware.clone());
+        put("block", d.block.binary());
+        put("kind", if d.rotational { "platters".into() } else { "flash".into() });
+        put("heat limit", d.throttle_limit.map_or_else(|| "none stated".into(), |t| t.to_string()));
+        put("rated writes", d.rated_writes.map_or_else(|| "none stated".into(), |b| b.to_string()));
+        let ceiling = d.link.as_ref().and_then(Link::payload_ceiling);
+        put("link carries", ceiling.map_or_else(|| "not known".into(), |r| format!("{r} at most")));
+    }
+    let right = Rect { x: area.x + left.width + 2, width: area.width.saturating_sub(left.width + 2), ..area };
+    if let Some(glance) = app.glance.as_ref().filter(|g| Some(&g.haul) == row.last_haul.as_ref()) {
+        glance.render(right, buf, theme);
     }
 }

@@ -61,7 +61,7 @@ fn labels(buf: &mut Buffer, layout: &LaneLayout, axis: &Axis, theme: &Theme, sha
 
 /// A label for every three rows or so.
 fn most_ticks(layout: &LaneLayout) -> usize {
-    usize::from(layout.plot.height / 3).clamp(1, 6)
+    usize::from(layout.plot.height / 2).clamp(2, 6)
 }
 
 fn ups(canvas: &Canvas, share: f64) -> usize {

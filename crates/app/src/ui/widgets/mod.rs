@@ -1,6 +1,8 @@
 //! The pieces that views are made of.
 
 pub mod canvas;
+pub mod glance;
 pub mod lane;
 pub mod panel;
+pub mod ruler;
 pub mod spine;

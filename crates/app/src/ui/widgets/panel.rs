@@ -33,6 +33,17 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// Cuts text to a width, with a mark where something is missing.
+#[must_use]
+pub fn fit(text: &str, width: usize) -> String {
+    if text.chars().count() <= width {
+        return text.to_owned();
+    }
+    let mut cut: String = text.chars().take(width.saturating_sub(1)).collect();
+    cut.push('…');
+    cut
+}
+
 /// Writes downwards, line by line, and stops at the bottom.
 pub struct Writer<'a> {
     area: Rect,
@@ -55,7 +66,8 @@ impl<'a> Writer<'a> {
     /// A line, cut at the edge.
     pub fn line(&mut self, text: &str, style: Style) {
         if self.left() > 0 {
-            self.buf.set_stringn(self.area.x, self.area.y + self.row, text, usize::from(self.area.width), style);
+            let width = usize::from(self.area.width);
+            self.buf.set_stringn(self.area.x, self.area.y + self.row, fit(text, width), width, style);
         }
         self.row += 1;
     }
@@ -66,7 +78,7 @@ impl<'a> Writer<'a> {
             let (x, y) = (self.area.x, self.area.y + self.row);
             self.buf.set_stringn(x, y, name, usize::from(at.min(self.area.width)), name_style);
             let room = usize::from(self.area.width.saturating_sub(at));
-            self.buf.set_stringn(x + at.min(self.area.width), y, value, room, style);
+            self.buf.set_stringn(x + at.min(self.area.width), y, fit(value, room), room, style);
         }
         self.row += 1;
     }

@@ -1,0 +1,52 @@
+//! A glance at a haul below a list: its answer in words, and its rate by bytes.
+
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_ledger::Ledger;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::panel::Writer;
+use super::{lane, ruler};
+use crate::text;
+use crate::ui::theme::Theme;
+
+/// The haul that is glanced at.
+pub struct Glance {
+    /// Its identifier.
+    pub haul: String,
+    readings: Readings,
+    conclusions: Conclusions,
+}
+
+impl Glance {
+    /// Reads a haul; `None` when its record cannot be read.
+    #[must_use]
+    pub fn read(ledger: &Ledger, haul: &str) -> Option<Self> {
+        let readings = ledger.readings(haul).ok()?;
+        let conclusions = readings.conclude();
+        Some(Self { haul: haul.to_owned(), readings, conclusions })
+    }
+
+    /// Draws it.
+    pub fn render(&self, area: Rect, buf: &mut Buffer, theme: &Theme) {
+        let r = &self.readings;
+        let mut out = Writer::new(area, buf);
+        out.text(&text::answer(r, &self.conclusions), 0, theme.strong());
+        if let Some(h) = r.head() {
+            let line = format!("{} on {}, {}", h.route.name, h.drive.serial, text::local_time(h.started_unix_ms));
+            out.line(&line, theme.faint());
+        }
+        let used = area.height - out.left();
+        let body = Rect { y: area.y + used, height: area.height.saturating_sub(used), ..area };
+        if body.height < 6 {
+            return;
+        }
+        let plot = Rect { height: body.height - 2, ..body };
+        let columns = usize::from(plot.width.saturating_sub(lane::LABELS)) * 2;
+        let extent = r.extent(Ruler::Moved);
+        lane::rate(plot, buf, &r.columns(Ruler::Moved, 0.0, extent, columns), theme);
+        let below = Rect { y: body.y + plot.height, height: 2, ..body };
+        ruler::render(below, buf, r, Ruler::Moved, (0.0, extent), theme);
+    }
+}
