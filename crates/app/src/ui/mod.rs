@@ -5,6 +5,7 @@
 
 pub mod actions;
 pub mod app;
+pub mod keys;
 pub mod live;
 pub mod theme;
 pub mod views;
@@ -25,6 +26,7 @@ use ratatui::crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, d
 use crate::error::{AppError, Exit};
 use crate::session::{Session, Speed};
 use app::App;
+use keys::{Keys, Waited};
 use theme::{Depth, Theme};
 
 /// Where the interface begins.
@@ -123,6 +125,7 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
 type Term = Terminal<CrosstermBackend<std::io::Stdout>>;
 
 fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Result<()> {
+    let keys = Keys::new();
     let mut stale = true;
     let mut had_message = false;
     while !app.quit && !stop.load(Ordering::Relaxed) {
@@ -133,19 +136,22 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Resul
             stale = false;
         }
         // Reading a record takes longer than a key may wait: only when no key came for a moment.
-        if app.wants_glance().is_some() && !event::poll(GLANCE)? {
-            stale |= app.take_glance();
-            continue;
-        }
+        let glance = app.wants_glance().is_some();
         // Keys are answered at once; what happens on hauls, ten times a second. Idle, a look twice a second is enough
         // for signals and for a message that fades.
         let frame = if app.running() > 0 { FRAME } else { Duration::from_millis(500) };
-        if event::poll(frame.saturating_sub(began.elapsed()))? {
-            app.on_event(&event::read()?);
-            stale = true;
-            // Keys that came together are drawn together.
-            while !app.quit && event::poll(Duration::ZERO)? {
+        let wait = if glance { GLANCE } else { frame.saturating_sub(began.elapsed()) };
+        match keys.wait(wait)? {
+            Waited::Gone => return Ok(()),
+            Waited::Nothing if glance => stale |= app.take_glance(),
+            Waited::Nothing => {}
+            Waited::Event => {
                 app.on_event(&event::read()?);
+                stale = true;
+                // Keys that came together are drawn together.
+                while !app.quit && keys.wait(Duration::ZERO)? == Waited::Event {
+                    app.on_event(&event::read()?);
+                }
             }
         }
         stale |= app.follow(FOLD);
