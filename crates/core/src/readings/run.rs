@@ -26,6 +26,8 @@ const LEAST_STEP: f64 = 0.08;
 const LEAST_SIGMAS: f64 = 5.0;
 /// No noise is taken to be smaller than 0.5 %: the clock and the last operation of an interval cost about that.
 const LEAST_SIGMA: f64 = 0.005;
+/// Fewer points than this do not tell their own noise.
+const FEW_POINTS: usize = 25;
 /// More points than this say nothing new of a level's median, since noise is correlated.
 const MOST_INDEPENDENT: f64 = 40.0;
 
@@ -180,7 +182,20 @@ impl Run {
     fn strength(&self, left: &Level, right: &Level) -> f64 {
         let step = (left.log_rate - right.log_rate).abs();
         let (nl, nr) = (left.points.len() as f64, right.points.len() as f64);
-        let error = (left.sigma.powi(2) / nl.min(MOST_INDEPENDENT) + right.sigma.powi(2) / nr.min(MOST_INDEPENDENT)).sqrt();
+        // A few points know little of their own noise: they borrow that of their neighbours across the edge, if it is
+        // larger. Near the edge, since later points are longer and so less noisy.
+        let across = |other: &Level, points: Range<usize>| {
+            let mut values = stats::spaced(&self.points[points], 64);
+            stats::median_and_spread(&mut values).map_or(other.sigma, |s| s.1.max(other.sigma))
+        };
+        let (mut sl, mut sr) = (left.sigma, right.sigma);
+        if left.points.len() < FEW_POINTS {
+            sl = sl.max(across(right, right.points.start..(right.points.start + 64).min(right.points.end)));
+        }
+        if right.points.len() < FEW_POINTS {
+            sr = sr.max(across(left, left.points.end.saturating_sub(64).max(left.points.start)..left.points.end));
+        }
+        let error = (sl.powi(2) / nl.min(MOST_INDEPENDENT) + sr.powi(2) / nr.min(MOST_INDEPENDENT)).sqrt();
         // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
         let window = ((nl.min(nr) / 6.0) as usize).clamp(3, 60);
         let edge = right.points.start;

@@ -1,1 +1,229 @@
+use std::time::Duration;
 
+use proptest::prelude::*;
+use rand::{RngExt, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+
+use super::*;
+use crate::drive::{DriveIdentity, DriveKind};
+use crate::event::Conditions;
+use crate::finding::FindingKind;
+use crate::record;
+use crate::route;
+
+/// A made-up record: levels with noise, stalls, an interval, perhaps a rest in the middle.
+#[derive(Debug, Clone)]
+struct Made {
+    seed: u64,
+    /// Rate in MB/s and length in seconds.
+    levels: Vec<(f64, f64)>,
+    sigma: f64,
+    stall_every: Option<u32>,
+    interval_ms: u64,
+    limit: Option<f64>,
+}
+
+fn head(limit: Option<f64>) -> Event {
+    Event::HaulStarted(Box::new(HaulHead {
+        haul: "made".into(),
+        drive: DriveIdentity {
+            target: "sim:made".into(),
+            kind: DriveKind::Simulated,
+            model: String::new(),
+            serial: String::new(),
+            firmware: String::new(),
+            capacity: Bytes::from_gb(4000),
+            block: Bytes::new(512),
+            rotational: false,
+            link: None,
+            throttle_limit: limit.map(Celsius::new),
+            rated_writes: None,
+            fill_percent: None,
+        },
+        route: route::shipped("long-haul").unwrap(),
+        conditions: Conditions::default(),
+        started_unix_ms: 0,
+        engine: String::new(),
+        program: String::new(),
+    }))
+}
+
+fn normal(rng: &mut Xoshiro256PlusPlus) -> f64 {
+    (0..12).map(|_| rng.random::<f64>()).sum::<f64>() - 6.0
+}
+
+fn events(made: &Made) -> Vec<Event> {
+    let mut rng = Xoshiro256PlusPlus::seed_from_u64(made.seed);
+    let mut all = vec![head(made.limit), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let dt = made.interval_ms as f64 / 1000.0;
+    let (mut end, mut position) = (Duration::ZERO, 0u64);
+    for (rate, seconds) in &made.levels {
+        for _ in 0..(seconds / dt) as usize {
+            end += Duration::from_millis(made.interval_ms);
+            let stalls = made.stall_every.is_some_and(|n| rng.random_range(0..n) == 0);
+            let factor = if stalls { 0.02 } else { (normal(&mut rng) * made.sigma).exp() };
+            let bytes = (rate * 1e6 * dt * factor) as u64;
+            position += bytes;
+            all.push(Event::Sample(Sample {
+                end,
+                span: Duration::from_millis(made.interval_ms),
+                written: Bytes::new(bytes),
+                position: Some(Bytes::new(position)),
+                temperature: made.limit.map(|_| Celsius::new(55.0)),
+                ..Sample::default()
+            }));
+        }
+    }
+    all
+}
+
+fn fold(events: &[Event]) -> Readings {
+    let mut r = Readings::new();
+    events.iter().for_each(|e| r.push(e));
+    r
+}
+
+fn cache_ends(r: &Readings) -> Vec<f64> {
+    r.conclude().findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).map(|f| f.written.gb()).collect()
+}
+
+fn any_made() -> impl Strategy<Value = Made> {
+    let level = (50.0f64..6000.0, 2.0f64..40.0);
+    (any::<u64>(), proptest::collection::vec(level, 1..4), 0.0f64..0.2, proptest::option::of(20u32..500)).prop_map(
+        |(seed, levels, sigma, stall_every)| Made { seed, levels, sigma, stall_every, interval_ms: 100, limit: Some(84.0) },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// What was concluded live at any moment is what the record says when it is read later, up to that moment; and
+    /// looking does not change what is seen.
+    #[test]
+    fn live_findings_equal_replayed_findings(made in any_made(), batch in 1usize..300, looks in 1usize..8) {
+        let all = events(&made);
+        let mut live = Readings::new();
+        let mut recorded: Vec<Vec<u8>> = Vec::new();
+        let every = all.len() / looks + 1;
+        for chunk in all.chunks(batch) {
+            chunk.iter().for_each(|e| live.push(e));
+            recorded.push(record::encode(chunk, serde_json::to_vec).unwrap());
+            if live.series().len() % every < batch {
+                let mut replayed = Readings::new();
+                for bytes in &recorded {
+                    let back = record::decode(bytes, |j| serde_json::from_slice(j).map_err(|e| e.to_string())).unwrap();
+                    back.iter().for_each(|e| replayed.push(e));
+                }
+                prop_assert_eq!(live.conclude(), replayed.conclude());
+            }
+        }
+        prop_assert_eq!(live.conclude(), fold(&all).conclude());
+    }
+
+    /// The interval holds the place, and the place lies in the record.
+    #[test]
+    fn findings_lie_within_their_intervals_and_the_record(made in any_made()) {
+        let r = fold(&events(&made));
+        for f in r.conclude().findings {
+            prop_assert!(f.written_low <= f.written && f.written <= f.written_high && f.written_high <= r.written());
+            prop_assert!(f.elapsed <= r.elapsed() && (0.0..=1.0).contains(&f.confidence));
+            prop_assert!(!f.evidence.is_empty());
+        }
+    }
+}
+
+#[test]
+fn flat_and_merely_noisy_runs_find_nothing() {
+    for seed in 0..240 {
+        let sigma = [0.0, 0.01, 0.05, 0.1, 0.2, 0.35][seed as usize % 6];
+        let made = Made {
+            seed,
+            levels: vec![(900.0, 60.0 + f64::from(seed as u32) * 10.0)],
+            sigma,
+            stall_every: (seed % 3 == 0).then_some(40),
+            interval_ms: 100,
+            limit: None,
+        };
+        assert_eq!(fold(&events(&made)).conclude().findings, [], "{made:?}");
+    }
+}
+
+#[test]
+fn single_stalls_are_no_levels() {
+    let mut all = events(&Made {
+        seed: 1,
+        levels: vec![(900.0, 120.0)],
+        sigma: 0.02,
+        stall_every: None,
+        interval_ms: 100,
+        limit: None,
+    });
+    // A second and a half without a byte, twenty seconds apart.
+    for (i, event) in all.iter_mut().enumerate() {
+        if let Event::Sample(s) = event
+            && i % 200 < 15
+        {
+            s.written = Bytes::ZERO;
+        }
+    }
+    let c = fold(&all).conclude();
+    assert_eq!(c.findings, []);
+    assert!((c.figures.longest_stall_s.unwrap() - 1.5).abs() < 0.11, "{:?}", c.figures);
+}
+
+#[test]
+fn steps_are_found_where_they_are() {
+    for seed in 0..60u64 {
+        let first = [3.0, 9.0, 30.0, 120.0][seed as usize % 4];
+        let sigma = [0.005, 0.03, 0.08][seed as usize % 3];
+        let made = Made {
+            seed,
+            levels: vec![(2500.0, first), (1100.0, 60.0), (300.0, 200.0)],
+            sigma,
+            stall_every: Some(300),
+            interval_ms: 100,
+            limit: Some(90.0),
+        };
+        let r = fold(&events(&made));
+        let truth: Vec<f64> = {
+            let at = |s: f64| {
+                let i = r.series().index_at(Duration::from_secs_f64(s));
+                r.series().written(i) as f64 / 1e9
+            };
+            vec![at(first), at(first + 60.0)]
+        };
+        let found = cache_ends(&r);
+        assert_eq!(found.len(), 2, "seed {seed}: {found:?} for {truth:?}");
+        for (f, t) in found.iter().zip(&truth) {
+            assert!((f / t - 1.0).abs() < 0.02, "seed {seed}: {f} for {t}");
+        }
+    }
+}
+
+#[test]
+fn a_record_of_next_to_nothing_says_nothing() {
+    for n in 0..8 {
+        let made =
+            Made { seed: n, levels: vec![(500.0, 0.1 * n as f64)], sigma: 0.3, stall_every: Some(2), interval_ms: 100, limit: None };
+        assert_eq!(fold(&events(&made)).conclude().findings, []);
+    }
+    let mut r = Readings::new();
+    r.push(&Event::Sample(Sample::default()));
+    r.push(&Event::Sample(Sample { end: Duration::from_secs(1), ..Sample::default() }));
+    assert_eq!(r.conclude().findings, []);
+}
+
+#[test]
+fn a_pause_is_no_stall_and_brings_the_cache_back() {
+    let made = Made { seed: 3, levels: vec![(900.0, 30.0)], sigma: 0.02, stall_every: None, interval_ms: 100, limit: None };
+    let mut all = events(&made);
+    all.push(Event::Paused { at: Duration::from_secs(30) });
+    for i in 1..=100u64 {
+        let end = Duration::from_secs(30) + Duration::from_millis(100 * i);
+        all.push(Event::Sample(Sample { end, span: Duration::from_millis(100), ..Sample::default() }));
+    }
+    all.push(Event::Resumed { at: Duration::from_secs(40) });
+    let r = fold(&all);
+    assert_eq!(r.conclude().findings, []);
+    assert_eq!(r.conclude().figures.longest_stall_s, Some(0.0));
+}
