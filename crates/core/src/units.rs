@@ -160,10 +160,12 @@ impl FromStr for Bytes {
             "M" | "MB" => 1e6,
             "G" | "GB" => 1e9,
             "T" | "TB" => 1e12,
+            "P" | "PB" => 1e15,
             "KiB" | "Ki" => 1024.0,
             "MiB" | "Mi" => 1_048_576.0,
             "GiB" | "Gi" => 1_073_741_824.0,
             "TiB" | "Ti" => 1_099_511_627_776.0,
+            "PiB" | "Pi" => 1_125_899_906_842_624.0,
             _ => return Err(unit_error(text, WANTED)),
         };
         let bytes = value * scale;

@@ -183,8 +183,13 @@ impl Judge<'_> {
 
     /// At the limit when it dropped, and not slow long after it had cooled.
     fn is_heat(&self, step: &Step<'_>) -> bool {
+        let counters = self.cx.counters_moved(step.place.elapsed);
+        if counters == Some(false) {
+            // The drive counts when it throttles, and it did not: whatever the temperature, this was something else.
+            return false;
+        }
         let Some((limit, t)) = self.limit.zip(step.temperature) else {
-            return self.cx.counters_moved(step.place.elapsed) == Some(true);
+            return counters == Some(true);
         };
         if t < limit - AT_LIMIT {
             return false;

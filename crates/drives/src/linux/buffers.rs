@@ -4,7 +4,7 @@ use std::ptr::NonNull;
 
 use rand::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
-use rustix::mm::{MapFlags, ProtFlags, mmap_anonymous, munmap};
+use rustix::mm::{Advice, MapFlags, ProtFlags, madvise, mmap_anonymous, munmap};
 
 /// Drives compress and match in blocks of this size at least; every one that is written differs from every other.
 const STAMP_EVERY: usize = 4096;
@@ -36,9 +36,12 @@ impl Buffers {
                 std::ptr::null_mut(),
                 length,
                 ProtFlags::READ | ProtFlags::WRITE,
-                MapFlags::PRIVATE | MapFlags::POPULATE,
+                MapFlags::PRIVATE,
             )
         }?;
+        // Large pages where there are some: fewer look-ups for whoever copies or maps these buffers.
+        // SAFETY: advice on the mapping just made; it changes no content.
+        let _ = unsafe { madvise(base, length, Advice::LinuxHugepage) };
         let base = NonNull::new(base.cast::<u8>()).ok_or(std::io::ErrorKind::OutOfMemory)?;
         // SAFETY: the mapping is `length` bytes long, writable, and nobody else knows of it yet.
         let all = unsafe { std::slice::from_raw_parts_mut(base.as_ptr(), length) };

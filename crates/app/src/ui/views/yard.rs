@@ -122,7 +122,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     };
     top(app, area, buf, &words);
     let width = usize::from(area.width);
-    let known_at = if area.width >= 120 { 62u16 } else { 46 };
+    let known_at = if area.width >= 120 { 62u16 } else { 55 };
     let head_y = area.y + 2;
     let cells = columns(known_at);
     for (name, at) in [("serial", 2), ("model", cells.model), ("capacity", cells.capacity), ("connection", cells.link)] {
@@ -152,7 +152,7 @@ struct Columns {
 }
 
 const fn columns(known_at: u16) -> Columns {
-    if known_at > 50 { Columns { model: 12, capacity: 34, link: 44 } } else { Columns { model: 11, capacity: 29, link: 37 } }
+    if known_at > 60 { Columns { model: 12, capacity: 34, link: 44 } } else { Columns { model: 11, capacity: 28, link: 37 } }
 }
 
 fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, buf: &mut Buffer) {

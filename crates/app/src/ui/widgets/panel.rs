@@ -11,7 +11,8 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     if width == 0 {
         return Vec::new();
     }
-    for word in text.split(' ') {
+    for word in words(text) {
+        let word = word.as_str();
         let used = lines.last().map_or(0, |l| l.chars().count());
         let length = word.chars().count();
         if used > 0 && used + 1 + length > width {
@@ -31,6 +32,23 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
         }
     }
     lines
+}
+
+/// Words, with the groups of a figure (`4 706`) kept together.
+fn words(text: &str) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        let three = word.chars().take(3).filter(char::is_ascii_digit).count() == 3
+            && word.chars().nth(3).is_none_or(|c| !c.is_alphanumeric());
+        match all.last_mut() {
+            Some(last) if three && last.ends_with(|c: char| c.is_ascii_digit()) => {
+                last.push(' ');
+                last.push_str(word);
+            }
+            _ => all.push(word.to_owned()),
+        }
+    }
+    all
 }
 
 /// Cuts text to a width, with a mark where something is missing.
@@ -107,5 +125,7 @@ mod tests {
         assert_eq!(wrap("one two three", 7), ["one two", "three"]);
         assert_eq!(wrap("unbreakable", 4), ["unbr", "eaka", "ble"]);
         assert_eq!(wrap("a", 0), Vec::<String>::new());
+        assert_eq!(wrap("from 4 706 MB/s", 8), ["from", "4 706", "MB/s"]);
+        assert_eq!(fit("abcdef", 4), "abc…");
     }
 }

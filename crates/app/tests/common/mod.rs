@@ -1,0 +1,136 @@
+//! What the end-to-end tests share: the program in a home of its own, by itself or in a terminal.
+#![allow(dead_code, clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::path::Path;
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_hollow-mile");
+
+/// The program with a ledger that nobody else uses.
+pub struct Bench {
+    pub dir: TempDir,
+}
+
+impl Bench {
+    pub fn new() -> Self {
+        Self { dir: tempfile::tempdir().unwrap() }
+    }
+
+    pub fn path(&self, name: &str) -> String {
+        self.dir.path().join(name).display().to_string()
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut c = Command::new(PROGRAM);
+        c.args(args).env("HOLLOW_MILE_HOME", self.dir.path().join("home")).current_dir(self.dir.path());
+        c
+    }
+
+    pub fn run(&self, args: &[&str]) -> Output {
+        self.command(args).output().unwrap()
+    }
+
+    /// Runs, expects success, and reads the JSON.
+    pub fn json(&self, args: &[&str]) -> Value {
+        let out = self.run(args);
+        let error = String::from_utf8_lossy(&out.stderr);
+        assert_eq!(out.status.code(), Some(0), "{args:?}: {error}");
+        serde_json::from_slice(&out.stdout).unwrap_or_else(|e| panic!("{args:?}: {e}"))
+    }
+
+    /// Runs, expects this exit code, and gives the one sentence on standard error.
+    pub fn refusal(&self, args: &[&str], code: i32) -> String {
+        let out = self.run(args);
+        let error = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert_eq!(out.status.code(), Some(code), "{args:?}: {error}");
+        assert!(!error.contains("panicked"), "{args:?}: {error}");
+        error
+    }
+}
+
+/// Waits until something is so.
+pub fn wait_until(what: &str, mut so: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !so() {
+        assert!(began.elapsed() < Duration::from_secs(60), "waited a minute for {what}");
+        std::thread::sleep(Duration::from_millis(30));
+    }
+}
+
+/// The program in a terminal of tmux.
+pub struct Terminal {
+    socket: String,
+}
+
+impl Terminal {
+    pub fn start(bench: &Bench, args: &str, width: u16, height: u16) -> Self {
+        let socket = format!("hm-{}-{}", std::process::id(), bench.dir.path().file_name().unwrap().to_string_lossy());
+        let home = bench.dir.path().join("home");
+        let command = format!(
+            "cd {} && env HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
+            bench.dir.path().display(),
+            home.display(),
+            bench.path("stderr")
+        );
+        let ok = Command::new("tmux")
+            .args(["-L", &socket, "-f", "/dev/null", "new-session", "-d", "-x", &width.to_string(), "-y"])
+            .args([&height.to_string(), &command])
+            .status()
+            .unwrap();
+        assert!(ok.success());
+        let t = Self { socket };
+        t.tmux(&["set", "-g", "escape-time", "5"]);
+        t
+    }
+
+    fn tmux(&self, args: &[&str]) -> String {
+        let out = Command::new("tmux").args(["-L", &self.socket]).args(args).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+
+    pub fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p"])
+    }
+
+    pub fn keys(&self, keys: &[&str]) {
+        for key in keys {
+            self.tmux(&["send-keys", key]);
+            std::thread::sleep(Duration::from_millis(40));
+        }
+    }
+
+    pub fn text(&self, text: &str) {
+        self.tmux(&["send-keys", "-l", text]);
+    }
+
+    pub fn resize(&self, width: u16, height: u16) {
+        self.tmux(&["resize-window", "-x", &width.to_string(), "-y", &height.to_string()]);
+    }
+
+    /// Waits for words on screen and gives the screen.
+    pub fn sees(&self, words: &str) -> String {
+        let began = Instant::now();
+        loop {
+            let screen = self.screen();
+            if screen.contains(words) {
+                return screen;
+            }
+            assert!(began.elapsed() < Duration::from_secs(60), "\"{words}\" did not come; the screen is\n{screen}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        self.tmux(&["kill-server"]);
+    }
+}
+
+pub fn exists(path: &str) -> bool {
+    Path::new(path).exists()
+}

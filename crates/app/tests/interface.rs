@@ -1,0 +1,141 @@
+//! The interface as its users see it, in a real terminal.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use common::{Bench, Terminal, exists, wait_until};
+
+#[test]
+fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "demo", 160, 47);
+    t.sees("KW-0417");
+    // A route for the second drive, with a label typed in.
+    t.keys(&["j", "Enter"]);
+    t.sees("by the last haul on this drive");
+    t.keys(&["Tab", "j", "j", "j", "Enter"]);
+    t.text("keel survey 7");
+    t.keys(&["Enter"]);
+    t.sees("keel survey 7");
+    t.keys(&["s"]);
+    t.sees("leg 1 of 2, write");
+    t.keys(&["n"]);
+    t.sees("note for the record");
+    t.text("fan on");
+    t.keys(&["Enter", ">", ">"]);
+    let live = t.sees("The cache ended at 312.");
+    assert!(live.contains("cache-end  312.") && live.contains("elapsed, h:mm"), "{live}");
+    t.sees("\"fan on\"");
+    t.keys(&["r"]);
+    t.sees("written, GB");
+    t.keys(&["r"]);
+    t.sees("position on the drive");
+    t.keys(&["Space"]);
+    t.sees("stands");
+    t.keys(&["X"]);
+    t.sees("Stop this haul?");
+    t.keys(&["y"]);
+    let stopped = t.sees("Stopped after");
+    let line = stopped.lines().find(|l| l.contains("The cache ended at")).unwrap().trim().to_owned();
+    // The same haul from the ledger says the same.
+    t.keys(&["L"]);
+    t.sees("11 hauls");
+    t.keys(&["/"]);
+    t.text("keel survey 7");
+    t.keys(&["Enter"]);
+    t.sees("1 of 11 hauls");
+    t.keys(&["Escape", "g", "Enter"]);
+    assert!(t.sees("Stopped after").contains(&line));
+    t.keys(&["q"]);
+    t.sees("left with 0");
+    drop(t);
+
+    let t = Terminal::start(&bench, "demo", 120, 36);
+    t.sees("nothing is hauling");
+    t.keys(&["L"]);
+    t.sees("11 hauls");
+    t.keys(&["Enter"]);
+    let reopened = t.sees("The cache ended at");
+    let answer = line.split(" MB/s since").next().unwrap();
+    assert!(reopened.contains(answer), "{answer}\n{reopened}");
+    t.keys(&["r", "x"]);
+    t.sees("Chart written:");
+    let svg = std::fs::read_dir(bench.dir.path())
+        .unwrap()
+        .flatten()
+        .map(|e| e.path())
+        .find(|p| p.extension().is_some_and(|e| e == "svg"))
+        .expect("a chart in the present folder");
+    assert!(std::fs::read_to_string(svg).unwrap().contains("cache-end at 312."));
+    t.keys(&[":"]);
+    t.text("ledger");
+    t.keys(&["Enter"]);
+    t.sees("newest first");
+    // The user's own ledger was never touched.
+    assert!(!exists(&bench.path("home/ledger.sqlite")));
+}
+
+#[test]
+fn every_size_is_drawn_and_a_small_one_says_what_it_needs() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "demo", 100, 30);
+    t.sees("KW-0806");
+    t.resize(60, 15);
+    t.sees("needs 80 columns");
+    t.resize(240, 70);
+    t.sees("link carries");
+    for key in ["Enter", "?", "Escape", "L", "Enter", "?"] {
+        t.keys(&[key]);
+        for (w, h) in [(80, 24), (100, 30), (20, 5), (160, 47)] {
+            t.resize(w, h);
+            std::thread::sleep(std::time::Duration::from_millis(60));
+        }
+    }
+    t.sees("What happens on the drive");
+    t.keys(&["Escape", "q"]);
+    t.sees("left with 0");
+}
+
+#[test]
+fn a_file_that_a_kill_left_behind_is_offered_for_removal() {
+    let bench = Bench::new();
+    let route = bench.path("endless.toml");
+    std::fs::write(&route, "name = \"endless\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n").unwrap();
+    let target = bench.path("left.hm");
+    let mut child =
+        bench.command(&["haul", &route, "--on", &format!("file:{target}"), "--size", "32MiB"]).spawn().unwrap();
+    wait_until("the haul to begin", || exists(&target));
+    std::thread::sleep(std::time::Duration::from_millis(800));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let t = Terminal::start(&bench, "", 120, 36);
+    t.sees("was killed and left");
+    t.keys(&["y"]);
+    t.sees("is removed");
+    assert!(!exists(&target));
+}
+
+#[test]
+fn a_file_haul_runs_in_the_interface_and_a_closed_terminal_ends_it() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "", 140, 40);
+    t.sees("a file on this machine");
+    t.keys(&["G", "Enter"]);
+    t.sees("a new file");
+    t.keys(&["Tab", "j", "Enter", "C-u"]);
+    t.text("64 MiB");
+    t.keys(&["Enter"]);
+    t.sees("64 MiB");
+    // Ten minutes on it, so that it is under way when the terminal goes.
+    t.keys(&["Tab", "j", "j", "s"]);
+    t.sees("hot-walk");
+    t.sees("leg 1 of 3, rest");
+    t.keys(&["e"]);
+    t.sees("leg 2 of 3, write");
+    t.sees("io_uring");
+    let target = bench.path("hollow-mile.haul");
+    assert!(exists(&target));
+    drop(t);
+    wait_until("the file to be removed", || !exists(&target));
+    wait_until("the record to be closed", || bench.json(&["ledger", "--json"])[0]["state"] == "stopped");
+}

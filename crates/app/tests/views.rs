@@ -1,0 +1,125 @@
+//! Every view as text, from the demo's data, and at every size without a fault.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::time::Duration;
+
+use hollow_mile::demo;
+use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::app::App;
+use hollow_mile::ui::theme::{Depth, Theme};
+use hollow_mile::ui::views;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+fn demo_app(dir: &std::path::Path) -> App {
+    demo::prepare(dir).unwrap();
+    App::new(dir.to_owned(), true, Theme::new(Depth::Mono)).unwrap()
+}
+
+fn draw(app: &App, width: u16, height: u16) -> Buffer {
+    let area = Rect::new(0, 0, width, height);
+    let mut buf = Buffer::empty(area);
+    views::render(app, area, &mut buf);
+    buf
+}
+
+/// The screen as lines; moments are shown in the zone of the machine, so their figures are masked.
+fn text(app: &App, width: u16, height: u16) -> String {
+    let buf = draw(app, width, height);
+    let mut out = String::new();
+    for y in 0..height {
+        let line: String = (0..width).map(|x| buf[(x, y)].symbol()).collect();
+        let mut line = line.trim_end().to_owned();
+        while let Some(at) = line.find("2026-09-") {
+            line.replace_range(at..at + 16, "DATE-AND-TIME...");
+        }
+        out.push_str(&line);
+        out.push('\n');
+    }
+    out
+}
+
+#[test]
+fn pictures_of_the_views() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::Down);
+    assert!(app.take_glance());
+    insta::assert_snapshot!("yard", text(&app, 160, 47));
+    insta::assert_snapshot!("yard_small", text(&app, 100, 30));
+    app.act(Action::Open);
+    insta::assert_snapshot!("route", text(&app, 120, 36));
+    app.act(Action::GoLedger);
+    insta::assert_snapshot!("ledger_small", text(&app, 100, 30));
+    // The fan test on the hot drive, by time and by bytes.
+    app.act(Action::Last);
+    app.act(Action::Open);
+    insta::assert_snapshot!("haul", text(&app, 160, 47));
+    app.act(Action::TurnRuler);
+    app.act(Action::CursorRight);
+    app.act(Action::ZoomIn);
+    insta::assert_snapshot!("haul_small_by_bytes_zoomed", text(&app, 100, 30));
+    app.act(Action::Help);
+    insta::assert_snapshot!("help", text(&app, 100, 36));
+}
+
+#[test]
+fn no_view_minds_any_size() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    let steps = [
+        Action::Down,
+        Action::Open,
+        Action::OtherPane,
+        Action::Open,
+        Action::GoLedger,
+        Action::Open,
+        Action::TurnRuler,
+        Action::CursorLeft,
+        Action::ZoomIn,
+        Action::PanRight,
+        Action::TurnRuler,
+        Action::Whole,
+        Action::ZoomOut,
+        Action::Find,
+    ];
+    for step in steps {
+        app.act(step);
+        let _ = app.take_glance();
+        for (w, h) in [(0, 0), (1, 1), (79, 24), (80, 24), (81, 25), (100, 30), (160, 47), (240, 70), (400, 24), (80, 200)] {
+            draw(&app, w, h);
+        }
+    }
+}
+
+#[test]
+fn a_haul_shown_live_is_shown_the_same_from_the_ledger() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::Last);
+    app.act(Action::First);
+    app.act(Action::Open);
+    app.act(Action::Start);
+    for _ in 0..20 {
+        app.act(Action::Faster);
+    }
+    let began = std::time::Instant::now();
+    while app.running() > 0 {
+        app.follow(Duration::from_millis(50));
+        std::thread::sleep(Duration::from_millis(5));
+        assert!(began.elapsed() < Duration::from_secs(60), "the haul does not end");
+    }
+    let live: Vec<String> = text(&app, 160, 47).lines().map(String::from).collect();
+    app.act(Action::GoLedger);
+    let haul = app.live[0].haul.clone();
+    app.live.clear();
+    app.act(Action::First);
+    app.act(Action::Open);
+    assert_eq!(app.haul.kept.as_ref().map(|k| k.row.haul.clone()), Some(haul));
+    let kept: Vec<String> = text(&app, 160, 47).lines().map(String::from).collect();
+    // Only the panel differs: the ledger adds when it began.
+    let lanes = |lines: &[String]| -> Vec<String> {
+        lines.iter().map(|l| l.chars().take(110).collect::<String>().trim_end().to_owned()).collect()
+    };
+    assert_eq!(lanes(&live), lanes(&kept));
+}
