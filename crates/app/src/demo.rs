@@ -119,7 +119,9 @@ pub fn prepare(home: &Path) -> Result<(), AppError> {
     for name in ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm"] {
         let path = home.join(name);
         match std::fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(AppError::file(&path, "replaced", &e)),
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                return Err(AppError::file(&path, "replaced", &e));
+            }
             _ => {}
         }
     }

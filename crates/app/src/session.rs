@@ -176,7 +176,9 @@ impl Session {
         let ended = self.scribe.take().map(JoinHandle::join);
         match ended {
             Some(Ok(outcome)) => outcome,
-            _ => Err(AppError::usage("the haul's thread ended in a fault; what was committed is in the ledger")),
+            _ => Err(AppError::usage(
+                "the haul's thread ended in a fault; what was committed is in the ledger",
+            )),
         }
     }
 }
@@ -207,7 +209,9 @@ impl Pacer {
     fn ahead(&self, elapsed: Duration) -> Duration {
         match self.speed {
             Speed::Most => Duration::ZERO,
-            Speed::Times(t) => elapsed.saturating_sub(self.from).div_f64(t).saturating_sub(self.began.elapsed()),
+            Speed::Times(t) => {
+                elapsed.saturating_sub(self.from).div_f64(t).saturating_sub(self.began.elapsed())
+            }
         }
     }
     fn restart(&mut self, elapsed: Duration) {
@@ -231,7 +235,8 @@ fn drive_on(
     let mut listening = true;
     loop {
         let wait = if simulated { pacer.ahead(haul.elapsed()) } else { Duration::ZERO };
-        let wait = if clock_stands { Duration::from_millis(200) } else { wait.min(Duration::from_millis(200)) };
+        let wait =
+            if clock_stands { Duration::from_millis(200) } else { wait.min(Duration::from_millis(200)) };
         let heard = if wait.is_zero() || !listening {
             std::thread::sleep(if listening { Duration::ZERO } else { wait });
             obey.try_recv().map_err(|e| e == TryRecvError::Disconnected)

@@ -35,7 +35,9 @@ impl Target {
         }
         if text.starts_with("/dev/") {
             return Err(AppError {
-                message: format!("{shown} is a device: this version drives simulated drives and files, and leaves devices alone"),
+                message: format!(
+                    "{shown} is a device: this version drives simulated drives and files, and leaves devices alone"
+                ),
                 exit: Exit::Refused,
             });
         }
@@ -79,14 +81,17 @@ pub fn open(
     match target {
         Target::Sim(name) => {
             if size.is_some() {
-                return Err(AppError::usage("--size goes with file:PATH; a simulated drive has its own capacity"));
+                return Err(AppError::usage(
+                    "--size goes with file:PATH; a simulated drive has its own capacity",
+                ));
             }
             let spec = sim_spec(name)?;
             let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, repeat);
             Ok(Opened { drive: Box::new(drive), file: None })
         }
         Target::File(path) => {
-            let size = size.ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
+            let size = size
+                .ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
             let engine = match std::env::var("HOLLOW_MILE_ENGINE").as_deref() {
                 Ok("threads") => EngineChoice::Threads,
                 _ => EngineChoice::Best,
@@ -160,7 +165,9 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
     let mut routes: Vec<Route> = route::SHIPPED.iter().filter_map(|(n, _)| route::shipped(n)).collect();
     let mut broken = Vec::new();
     let mut files: Vec<PathBuf> = std::fs::read_dir(crate::home::routes(home))
-        .map(|d| d.flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "toml")).collect())
+        .map(|d| {
+            d.flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "toml")).collect()
+        })
         .unwrap_or_default();
     files.sort();
     for path in files {

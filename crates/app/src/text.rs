@@ -67,7 +67,8 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     let heat: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::Throttle).collect();
     let open = c.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
     if let Some(last) = cache.last() {
-        let places: Vec<String> = cache.iter().map(|f| format!("{} ({})", f.written, plus_minus(f))).collect();
+        let places: Vec<String> =
+            cache.iter().map(|f| format!("{} ({})", f.written, plus_minus(f))).collect();
         let verb = if places.len() == 1 { "The cache ended at" } else { "The cache ended in steps, at" };
         parts.push(format!("{verb} {}.", join(&places)));
         if let Some(after) = last.after {
@@ -77,13 +78,18 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     }
     if let Some(first) = heat.first() {
         let at = first.temperature.map(|t| format!(" at {t}")).unwrap_or_default();
-        let rates = first.before.zip(first.after).map(|(b, a)| format!(", from {b} down to {a}")).unwrap_or_default();
+        let rates =
+            first.before.zip(first.after).map(|(b, a)| format!(", from {b} down to {a}")).unwrap_or_default();
         parts.push(format!("Heat throttles{at}{rates}, first after {}.", clock(first.elapsed)));
     } else if let (Some(limit), Some(hottest)) = (r.throttle_limit(), c.figures.hottest_c) {
         let subject = if cache.is_empty() { "Heat did not slow it" } else { "Heat is not the cause" };
         parts.push(format!("{subject}: {} at most, limit {}.", Celsius::new(hottest), degrees(limit)));
     }
-    if open > 0 {
+    let slow = c.findings.iter().find(|f| f.kind == FindingKind::Unexplained && f.position_end.is_some());
+    if let Some((f, from, to)) = slow.and_then(|f| Some((f, f.position?, f.position_end?))).filter(|_| open == 1) {
+        let rates = f.before.zip(f.after).map(|(b, a)| format!(", {b} down to {a}")).unwrap_or_default();
+        parts.push(format!("Slow from {from} to {to} of the drive{rates}; one visit does not tell why."));
+    } else if open > 0 {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
     }

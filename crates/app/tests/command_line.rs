@@ -25,7 +25,10 @@ fn a_long_haul_on_every_simulated_drive_finds_its_truth() {
         for (end, t) in ends.iter().zip(true_ends) {
             let (found, t) = (end["written_bytes"].as_f64().unwrap(), t.as_f64().unwrap());
             assert!((found / t - 1.0).abs() < 0.02, "{name}: {found} for {t}");
-            assert!(end["written_low"].as_f64().unwrap() <= found && found <= end["written_high"].as_f64().unwrap());
+            assert!(
+                end["written_low"].as_f64().unwrap() <= found
+                    && found <= end["written_high"].as_f64().unwrap()
+            );
         }
         let rates = truth["level_mb_s"].as_array().unwrap();
         if let (Some(first), Some(burst)) = (rates.first(), done["figures"]["burst_mb_s"].as_f64()) {
@@ -39,7 +42,9 @@ fn a_long_haul_on_every_simulated_drive_finds_its_truth() {
     }
     let ledger = bench.json(&["ledger", "--json"]);
     assert_eq!(ledger.as_array().unwrap().len(), 4);
-    for key in ["haul", "drive", "route", "state", "started", "elapsed_s", "written_bytes", "read_bytes", "samples"] {
+    for key in
+        ["haul", "drive", "route", "state", "started", "elapsed_s", "written_bytes", "read_bytes", "samples"]
+    {
         assert!(!ledger[0][key].is_null(), "{key} is missing in {ledger}");
     }
     assert_eq!(bench.json(&["ledger", "--drive", "moraine", "--json"]).as_array().unwrap().len(), 1);
@@ -70,7 +75,10 @@ fn a_chart_is_a_page_with_the_finding_on_it() {
     let text = std::fs::read_to_string(&svg).unwrap();
     assert!(text.contains("cache-end at 312.4 GB") && text.contains("rate, MB/s"));
     assert!(bench.refusal(&["chart", "last", "-o", &svg], 2).contains("exists"));
-    assert_eq!(bench.run(&["chart", "last", "-o", &svg, "--along", "written", "--force"]).status.code(), Some(0));
+    assert_eq!(
+        bench.run(&["chart", "last", "-o", &svg, "--along", "written", "--force"]).status.code(),
+        Some(0)
+    );
     assert!(bench.refusal(&["chart", "last", "-o", &bench.path("x.gif")], 2).contains("end it in .svg"));
 }
 
@@ -78,7 +86,8 @@ fn a_chart_is_a_page_with_the_finding_on_it() {
 fn a_real_file_is_written_recorded_and_removed() {
     let bench = Bench::new();
     let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"100 %\" }\n").unwrap();
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"100 %\" }\n")
+        .unwrap();
     let target = bench.path("try.hm");
     for engine in ["", "threads"] {
         let out = bench
@@ -98,7 +107,11 @@ fn a_real_file_is_written_recorded_and_removed() {
 
 fn endless(bench: &Bench) -> String {
     let route = bench.path("endless.toml");
-    std::fs::write(&route, "name = \"endless\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n").unwrap();
+    std::fs::write(
+        &route,
+        "name = \"endless\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n",
+    )
+    .unwrap();
     route
 }
 
@@ -108,7 +121,8 @@ fn a_kill_loses_at_most_the_last_second_and_the_file_is_found() {
     let target = bench.path("killed.hm");
     let on = format!("file:{target}");
     let began = std::time::Instant::now();
-    let mut child = bench.command(&["haul", &endless(&bench), "--on", &on, "--size", "64MiB"]).spawn().unwrap();
+    let mut child =
+        bench.command(&["haul", &endless(&bench), "--on", &on, "--size", "64MiB"]).spawn().unwrap();
     wait_until("the haul to begin", || exists(&target));
     std::thread::sleep(std::time::Duration::from_millis(2600));
     child.kill().unwrap();
@@ -156,7 +170,14 @@ fn two_programs_share_a_ledger() {
     let bench = Bench::new();
     let args = ["haul", "long-haul", "--on", "sim:corrie-2t", "--json"];
     let mut children: Vec<_> = (0..3)
-        .map(|_| bench.command(&args).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::piped()).spawn().unwrap())
+        .map(|_| {
+            bench
+                .command(&args)
+                .stdout(std::process::Stdio::null())
+                .stderr(std::process::Stdio::piped())
+                .spawn()
+                .unwrap()
+        })
         .collect();
     for child in &mut children {
         assert_eq!(child.wait().unwrap().code(), Some(0));
@@ -191,7 +212,11 @@ fn what_cannot_be_is_refused_in_a_sentence_with_the_right_code() {
         (vec!["haul", "long-haul", "--on", &file], 2, "needs a size"),
         (vec!["haul", "long-haul", "--on", &file, "--size", "1000001"], 2, "not a multiple of the block"),
         (vec!["haul", "long-haul", "--on", &file, "--size", "900PB"], 2, "no space for 900 PB"),
-        (vec!["haul", "long-haul", "--on", &mine, "--size", "64MiB"], 3, "exists and is not a file of this program"),
+        (
+            vec!["haul", "long-haul", "--on", &mine, "--size", "64MiB"],
+            3,
+            "exists and is not a file of this program",
+        ),
         (vec!["haul", "long-haul", "--on", "/dev/sda"], 3, "leaves devices alone"),
         (vec!["findings", "nope"], 2, "no haul \"nope\""),
         (vec!["findings", "nope.csv"], 2, "nope.csv cannot be read"),
@@ -209,7 +234,11 @@ fn what_cannot_be_is_refused_in_a_sentence_with_the_right_code() {
 #[test]
 fn a_home_that_cannot_be_written_says_so() {
     let bench = Bench::new();
-    let out = bench.command(&["haul", "long-haul", "--on", "sim:corrie-2t"]).env("HOLLOW_MILE_HOME", "/proc/hm").output().unwrap();
+    let out = bench
+        .command(&["haul", "long-haul", "--on", "sim:corrie-2t"])
+        .env("HOLLOW_MILE_HOME", "/proc/hm")
+        .output()
+        .unwrap();
     assert_eq!(out.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&out.stderr).contains("the ledger in /proc/hm cannot be written"));
     let out = bench.run(&[]);
@@ -224,8 +253,21 @@ fn a_drive_file_of_ones_own_can_be_hauled_on_and_conditions_matter() {
     let own = bench.path("own.toml");
     std::fs::write(&own, text.replace("\"moraine-1t\"", "\"own\"").replace("420 GB", "90 GB")).unwrap();
     let on = format!("sim:{own}");
-    let hot = bench.json(&["haul", "long-haul", "--on", &on, "--ambient", "60", "--cooling", "bare", "--json", "--tag", "bay=2"]);
-    let cool = bench.json(&["haul", "long-haul", "--on", &on, "--ambient", "10", "--cooling", "fan", "--json"]);
+    let hot = bench.json(&[
+        "haul",
+        "long-haul",
+        "--on",
+        &on,
+        "--ambient",
+        "60",
+        "--cooling",
+        "bare",
+        "--json",
+        "--tag",
+        "bay=2",
+    ]);
+    let cool =
+        bench.json(&["haul", "long-haul", "--on", &on, "--ambient", "10", "--cooling", "fan", "--json"]);
     for haul in [&hot, &cool] {
         let end = kinds(haul, "cache-end")[0]["written_bytes"].as_f64().unwrap();
         assert!((end / 90e9 - 1.0).abs() < 0.02, "{end}");

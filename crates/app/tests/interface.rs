@@ -100,10 +100,16 @@ fn every_size_is_drawn_and_a_small_one_says_what_it_needs() {
 fn a_file_that_a_kill_left_behind_is_offered_for_removal() {
     let bench = Bench::new();
     let route = bench.path("endless.toml");
-    std::fs::write(&route, "name = \"endless\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n").unwrap();
+    std::fs::write(
+        &route,
+        "name = \"endless\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n",
+    )
+    .unwrap();
     let target = bench.path("left.hm");
-    let mut child =
-        bench.command(&["haul", &route, "--on", &format!("file:{target}"), "--size", "32MiB"]).spawn().unwrap();
+    let mut child = bench
+        .command(&["haul", &route, "--on", &format!("file:{target}"), "--size", "32MiB"])
+        .spawn()
+        .unwrap();
     wait_until("the haul to begin", || exists(&target));
     std::thread::sleep(std::time::Duration::from_millis(800));
     child.kill().unwrap();

@@ -129,9 +129,8 @@ pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Sc
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, readings, conclusions, ruler, TOP + lanes_height, shown);
-    let source = head.map_or_else(String::new, |h| {
-        format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, h.engine)
-    });
+    let source = head
+        .map_or_else(String::new, |h| format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, h.engine));
     scene.words((RIGHT, height - 10.0), source, 9.5, FAINT, Anchor::End);
     scene
 }
@@ -188,7 +187,13 @@ fn draw_rate(scene: &mut Scene, frame: &Frame, columns: &[Column]) {
         scene.line(stretch.iter().map(|(i, v)| (frame.column_x(*i), frame.y(v.get()))).collect(), RATE, 1.6);
     }
     let x = RIGHT;
-    scene.words((x, frame.top - 7.0), "line: mean · band: slowest to fastest interval", 10.0, FAINT, Anchor::End);
+    scene.words(
+        (x, frame.top - 7.0),
+        "line: mean · band: slowest to fastest interval",
+        10.0,
+        FAINT,
+        Anchor::End,
+    );
 }
 
 fn draw_latency(scene: &mut Scene, mut frame: Frame, columns: &[Column]) {
@@ -243,7 +248,8 @@ fn draw_flags(
     base: f64,
     shown: usize,
 ) {
-    let findings = conclusions.findings.iter().map(|f| (readings.place_of_finding(ruler, f), finding_line(f)));
+    let findings =
+        conclusions.findings.iter().map(|f| (readings.place_of_finding(ruler, f), finding_line(f)));
     let notes = readings
         .notes()
         .iter()

@@ -28,9 +28,14 @@ fn two_levels() -> Readings {
 fn a_page_has_lanes_axes_flags_and_the_words_of_each_finding() {
     let r = two_levels();
     let svg = lanes(&r, &r.conclude(), Ruler::Moved).to_svg();
-    for words in
-        ["rate, MB/s", "temperature, °C", "latency p99: not in the record", "written, GB", "cache-end at 16", "fan &lt;on&gt;"]
-    {
+    for words in [
+        "rate, MB/s",
+        "temperature, °C",
+        "latency p99: not in the record",
+        "written, GB",
+        "cache-end at 16",
+        "fan &lt;on&gt;",
+    ] {
         assert!(svg.contains(words), "{words} is missing");
     }
     assert_eq!(svg.matches(">A</text>").count(), 2, "a flag and its line below");

@@ -186,7 +186,9 @@ impl HaulState {
     /// Reads [`HaulState::word`] back.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Running, Self::Done, Self::Stopped, Self::CutShort, Self::Failed].into_iter().find(|s| s.word() == word)
+        [Self::Running, Self::Done, Self::Stopped, Self::CutShort, Self::Failed]
+            .into_iter()
+            .find(|s| s.word() == word)
     }
 }
 

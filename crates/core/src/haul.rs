@@ -210,7 +210,9 @@ impl<D: Drive> Haul<D> {
         }
         let mut interval = self.setup.route.interval;
         if let Some(limit) = leg.until.duration {
-            interval = interval.min(limit.saturating_sub(self.elapsed - self.leg_began)).max(Duration::from_millis(1));
+            interval = interval
+                .min(limit.saturating_sub(self.elapsed - self.leg_began))
+                .max(Duration::from_millis(1));
         }
         let tally = match self.drive.work(interval) {
             Ok(tally) => tally,
@@ -247,9 +249,9 @@ impl<D: Drive> Haul<D> {
         }
         let until = &leg.until;
         let in_leg = self.elapsed - self.leg_began;
-        let reached = temperature.zip(until.temperature).is_some_and(|(now, goal)| {
-            if leg.kind == LegKind::Rest { now <= goal } else { now >= goal }
-        });
+        let reached = temperature
+            .zip(until.temperature)
+            .is_some_and(|(now, goal)| if leg.kind == LegKind::Rest { now <= goal } else { now >= goal });
         if self.load_finished {
             self.end_leg(out, index, LegEnd::Bytes);
         } else if until.duration.is_some_and(|d| in_leg >= d) {
@@ -266,7 +268,8 @@ impl<D: Drive> Haul<D> {
         if self.elapsed < self.cache_check_at {
             return false;
         }
-        self.cache_check_at = self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
+        self.cache_check_at =
+            self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
         let Some(readings) = &self.readings else { return false };
         let before_leg = readings.written().saturating_sub(self.leg_moved);
         readings
@@ -304,7 +307,8 @@ impl<D: Drive> Haul<D> {
         self.elapsed += summary.drain;
         self.leg_moved += summary.drained;
         let writes = self.setup.route.legs.get(index).is_some_and(|l| l.kind == LegKind::Write);
-        let (written, read) = if writes { (summary.drained, Bytes::ZERO) } else { (Bytes::ZERO, summary.drained) };
+        let (written, read) =
+            if writes { (summary.drained, Bytes::ZERO) } else { (Bytes::ZERO, summary.drained) };
         let sample = Sample {
             end: self.elapsed,
             span: summary.drain,

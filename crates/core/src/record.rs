@@ -293,7 +293,13 @@ mod tests {
         let opt = |s: core::ops::Range<u64>| proptest::option::of(s);
         let sample = (
             (any::<u64>(), 0u64..1 << 40, 0u16..9, 0u64..1 << 50, 0u64..1 << 50),
-            (opt(0..u64::MAX), proptest::option::of(-60_000i32..150_000), opt(0..1 << 40), 0u32..9, opt(0..1_000_001)),
+            (
+                opt(0..u64::MAX),
+                proptest::option::of(-60_000i32..150_000),
+                opt(0..1 << 40),
+                0u32..9,
+                opt(0..1_000_001),
+            ),
             proptest::option::of((0u32..1000, any::<u32>(), any::<u32>(), any::<u32>())),
         )
             .prop_map(|((end, span, leg, written, read), (position, t, other, errors, fill), l)| {

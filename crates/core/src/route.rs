@@ -23,7 +23,7 @@ impl Amount {
     pub fn of(self, region: Bytes) -> Bytes {
         match self {
             Self::Bytes(b) => b,
-            Self::Percent(p) if p == 100.0 => region,
+            Self::Percent(100.0) => region,
             Self::Percent(p) => Bytes::new((region.as_f64() * p / 100.0) as u64 / 512 * 512),
         }
     }
@@ -238,7 +238,8 @@ impl Route {
     /// # Errors
     /// The first thing that does not fit.
     pub fn check(&self) -> Result<(), RouteError> {
-        let fault = |place: String, message: &str| Err(RouteError::Sense { place, message: message.to_owned() });
+        let fault =
+            |place: String, message: &str| Err(RouteError::Sense { place, message: message.to_owned() });
         if self.legs.is_empty() {
             return fault("route".into(), "has no legs: add at least one [[leg]]");
         }
@@ -267,13 +268,18 @@ impl Route {
                     return fault(place, "depth must lie between 1 and 1,024");
                 }
                 if *until == Until::default() {
-                    return fault(place, "never ends: give until.bytes, duration, temperature or past_cache_end");
+                    return fault(
+                        place,
+                        "never ends: give until.bytes, duration, temperature or past_cache_end",
+                    );
                 }
                 if leg.kind == LegKind::Read && until.past_cache_end.is_some() {
                     return fault(place, "past_cache_end goes with a write");
                 }
             }
-            if until.duration.is_some_and(|d| d.is_zero()) || until.bytes.is_some_and(|a| a == Amount::Bytes(Bytes::ZERO)) {
+            if until.duration.is_some_and(|d| d.is_zero())
+                || until.bytes.is_some_and(|a| a == Amount::Bytes(Bytes::ZERO))
+            {
                 return fault(place, "ends before it begins: give more than zero");
             }
         }
@@ -354,7 +360,8 @@ mod tests {
             ("kind = \"write\"\nuntil = { bytes = \"0 GB\" }", "before it begins"),
             ("kind = \"read\"\nuntil = { past_cache_end = \"1 GB\" }", "goes with a write"),
         ] {
-            let error = Route::from_toml(&format!("name = \"x\"\n[[leg]]\n{body}\n")).unwrap_err().to_string();
+            let error =
+                Route::from_toml(&format!("name = \"x\"\n[[leg]]\n{body}\n")).unwrap_err().to_string();
             assert!(error.starts_with("leg 1") && error.contains(words), "{body}: {error}");
         }
         assert!(Route::from_toml("name = \"x\"\n").unwrap_err().to_string().contains("no legs"));

@@ -28,7 +28,11 @@ fn round_step(least: f64) -> f64 {
         return 1.0;
     }
     let decade = 10f64.powf(least.log10().floor());
-    [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * decade).find(|s| *s >= least * 0.999_999).unwrap_or(decade * 10.0)
+    [1.0, 2.0, 5.0, 10.0]
+        .into_iter()
+        .map(|m| m * decade)
+        .find(|s| *s >= least * 0.999_999)
+        .unwrap_or(decade * 10.0)
 }
 
 fn linear(from: f64, to: f64, most: usize, scale: f64, words: impl Fn(f64) -> String) -> Vec<Tick> {
@@ -54,10 +58,12 @@ pub fn bytes(from: f64, to: f64, most: usize) -> Axis {
 #[must_use]
 pub fn elapsed(from: f64, to: f64, most: usize) -> Axis {
     const STEPS: [f64; 18] = [
-        0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0, 7200.0, 10_800.0,
+        0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 30.0, 60.0, 120.0, 300.0, 600.0, 1200.0, 1800.0, 3600.0,
+        7200.0, 10_800.0,
     ];
     let least = (to - from).max(1e-3) / most.max(1) as f64;
-    let step = STEPS.into_iter().find(|s| *s >= least).unwrap_or_else(|| 21_600.0 * (least / 21_600.0).ceil());
+    let step =
+        STEPS.into_iter().find(|s| *s >= least).unwrap_or_else(|| 21_600.0 * (least / 21_600.0).ceil());
     let (first, last) = ((from / step - 1e-9).ceil() as i64, (to / step + 1e-9).floor() as i64);
     let words = |v: f64| {
         if step < 1.0 {
@@ -66,8 +72,17 @@ pub fn elapsed(from: f64, to: f64, most: usize) -> Axis {
         let c = clock(Duration::from_secs_f64(v.max(0.0)));
         if step >= 60.0 { c[..c.len() - 3].to_owned() } else { c }
     };
-    let unit = if step < 1.0 { "s" } else if step >= 60.0 { "h:mm" } else { "h:mm:ss" };
-    Axis { unit, ticks: (first..=last).map(|k| k as f64 * step).map(|v| Tick { value: v, words: words(v) }).collect() }
+    let unit = if step < 1.0 {
+        "s"
+    } else if step >= 60.0 {
+        "h:mm"
+    } else {
+        "h:mm:ss"
+    };
+    Axis {
+        unit,
+        ticks: (first..=last).map(|k| k as f64 * step).map(|v| Tick { value: v, words: words(v) }).collect(),
+    }
 }
 
 /// Rates from zero up, MB/s.

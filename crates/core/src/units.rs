@@ -34,8 +34,7 @@ fn split_number(text: &str) -> Option<(f64, &str)> {
 }
 
 /// An amount of data, in bytes.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
-#[derive(Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Bytes(u64);
 
@@ -298,7 +297,8 @@ impl From<Celsius> for f64 {
 impl fmt::Display for Celsius {
     /// Whole degrees where they are whole: `61 °C`, `61.4 °C`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = if self.0 % 1000 == 0 { format!("{}", self.0 / 1000) } else { format!("{:.1}", self.degrees()) };
+        let text =
+            if self.0 % 1000 == 0 { format!("{}", self.0 / 1000) } else { format!("{:.1}", self.degrees()) };
         f.pad(&format!("{text} °C"))
     }
 }
@@ -347,9 +347,9 @@ pub fn plain_duration(span: Duration) -> String {
     let ms = span.as_millis();
     match ms {
         0 => "0 s".into(),
-        _ if ms % 3_600_000 == 0 => format!("{} h", ms / 3_600_000),
-        _ if ms % 60_000 == 0 => format!("{} min", ms / 60_000),
-        _ if ms % 1000 == 0 => format!("{} s", ms / 1000),
+        _ if ms.is_multiple_of(3_600_000) => format!("{} h", ms / 3_600_000),
+        _ if ms.is_multiple_of(60_000) => format!("{} min", ms / 60_000),
+        _ if ms.is_multiple_of(1000) => format!("{} s", ms / 1000),
         _ => format!("{ms} ms"),
     }
 }
@@ -370,7 +370,13 @@ pub fn latency(span: Duration) -> String {
         v if v < 1e6 => (v / 1e3, "ms"),
         v => (v / 1e6, "s"),
     };
-    let digits = if value >= 100.0 { 0 } else if value >= 10.0 { 1 } else { 2 };
+    let digits = if value >= 100.0 {
+        0
+    } else if value >= 10.0 {
+        1
+    } else {
+        2
+    };
     format!("{} {unit}", trimmed(value, digits))
 }
 

@@ -9,9 +9,9 @@ mod bare;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+use bare::{BLOCK, DEPTH};
 use hollow_mile_core::drive::{Drive, Load, LoadKind};
 use hollow_mile_core::units::Bytes;
-use bare::{BLOCK, DEPTH};
 use hollow_mile_drives::linux::{EngineChoice, FileDrive};
 
 const SIZE: u64 = 1 << 30;
@@ -43,7 +43,8 @@ fn main() {
         };
         // Once before the clock runs: both then write over blocks that exist.
         ours(&mut drive);
-        let pairs: Vec<(f64, f64)> = (0..ROUNDS).map(|_| (bare::write(&path, SIZE), ours(&mut drive))).collect();
+        let pairs: Vec<(f64, f64)> =
+            (0..ROUNDS).map(|_| (bare::write(&path, SIZE), ours(&mut drive))).collect();
         let (bare, ours, ratio) = bare::medians(&pairs);
         println!(
             "{}: bare {bare:.0} MB/s, engine {ours:.0} MB/s, ratio {ratio:.3} (medians of {ROUNDS} rounds; {})",

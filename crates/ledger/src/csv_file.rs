@@ -105,7 +105,9 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
                 read += s.read.get();
                 other += s.other.map_or(0, Bytes::get);
                 errors += u64::from(s.errors);
-                let kind = head.and_then(|h| h.route.legs.get(usize::from(s.leg))).map_or(LegKind::Write, |l| l.kind);
+                let kind = head
+                    .and_then(|h| h.route.legs.get(usize::from(s.leg)))
+                    .map_or(LegKind::Write, |l| l.kind);
                 let kind = if paused { LegKind::Rest } else { kind };
                 writeln!(
                     out,
@@ -226,7 +228,8 @@ fn read_table(text: &str) -> Result<Table, CsvError> {
             }
         }
         let line = record.position().map_or(0, csv::Position::line);
-        let Some(elapsed) = record.get(clock).and_then(|t| t.parse::<f64>().ok()).filter(|v| v.is_finite()) else {
+        let Some(elapsed) = record.get(clock).and_then(|t| t.parse::<f64>().ok()).filter(|v| v.is_finite())
+        else {
             let given: String = record.get(clock).unwrap_or("").chars().take(40).collect();
             refused.add(line, &format!("elapsed_s is \"{}\", not a number", given.escape_default()));
             continue;
@@ -354,11 +357,17 @@ fn to_events(name: &str, table: Table) -> Imported {
         if leg != Some(this_leg) {
             if let Some(before) = leg {
                 let ended = LoadSummary::default();
-                events.push(Event::LegEnded { at: last_end, leg: before, why: LegEnd::Bytes, summary: ended });
+                events.push(Event::LegEnded {
+                    at: last_end,
+                    leg: before,
+                    why: LegEnd::Bytes,
+                    summary: ended,
+                });
             }
             leg = Some(this_leg);
             paused = false;
-            let begin = number(&format!("leg_start_s.{this_leg}")).map(|s| Duration::from_secs_f64(s.max(0.0)));
+            let begin =
+                number(&format!("leg_start_s.{this_leg}")).map(|s| Duration::from_secs_f64(s.max(0.0)));
             last_end = begin.filter(|b| *b >= last_end && *b < end).unwrap_or(last_end);
             events.push(Event::LegStarted { at: last_end, leg: this_leg });
         }
@@ -411,7 +420,8 @@ fn to_events(name: &str, table: Table) -> Imported {
     for (counter, column) in counters.iter().zip([COLUMNS[1], COLUMNS[2], COLUMNS[6], COLUMNS[7]]) {
         if let Some(first) = counter.resets.first() {
             let n = counter.resets.len();
-            warnings.push(format!("line {first}: {column} fell and is taken to begin anew ({n} times in all)"));
+            warnings
+                .push(format!("line {first}: {column} fell and is taken to begin anew ({n} times in all)"));
         }
     }
     if let Some(leg) = leg {

@@ -29,10 +29,8 @@ impl Ledger {
     /// # Errors
     /// When the file is not there or the ledger cannot be written.
     pub fn note_file(&self, path: &Path, haul: &str) -> Result<(), LedgerError> {
-        let meta = std::fs::metadata(path).map_err(|e| LedgerError::NotWritable {
-            home: path.display().to_string(),
-            why: e.to_string(),
-        })?;
+        let meta = std::fs::metadata(path)
+            .map_err(|e| LedgerError::NotWritable { home: path.display().to_string(), why: e.to_string() })?;
         self.db.execute(
             "INSERT OR REPLACE INTO leftovers (path, device, inode, haul) VALUES (?1, ?2, ?3, ?4)",
             params![path.to_string_lossy(), meta.dev() as i64, meta.ino() as i64, haul],
@@ -58,8 +56,9 @@ impl Ledger {
             "SELECT l.path, l.device, l.inode, l.haul FROM leftovers l
              LEFT JOIN hauls h ON h.haul = l.haul WHERE h.state IS NULL OR h.state <> 'running'",
         )?;
-        let rows: Vec<(String, i64, i64, String)> =
-            statement.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?.collect::<Result<_, _>>()?;
+        let rows: Vec<(String, i64, i64, String)> = statement
+            .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+            .collect::<Result<_, _>>()?;
         let mut found = Vec::new();
         for (path, device, inode, haul) in rows {
             let path = PathBuf::from(path);

@@ -31,7 +31,9 @@ pub use writer::HaulWriter;
 #[derive(Debug, thiserror::Error)]
 pub enum LedgerError {
     /// The folder or the file cannot be made or written.
-    #[error("the ledger in {home} cannot be written ({why}): set HOLLOW_MILE_HOME to a folder that you may write to")]
+    #[error(
+        "the ledger in {home} cannot be written ({why}): set HOLLOW_MILE_HOME to a folder that you may write to"
+    )]
     NotWritable {
         /// The folder.
         home: String,
@@ -152,8 +154,10 @@ impl Ledger {
     /// # Errors
     /// When the folder cannot be written or the file is from a newer program.
     pub fn open(home: &Path) -> Result<Self, LedgerError> {
-        let not_writable =
-            |e: &dyn std::fmt::Display| LedgerError::NotWritable { home: home.display().to_string(), why: e.to_string() };
+        let not_writable = |e: &dyn std::fmt::Display| LedgerError::NotWritable {
+            home: home.display().to_string(),
+            why: e.to_string(),
+        };
         std::fs::DirBuilder::new()
             .recursive(true)
             .mode(0o700)
@@ -204,7 +208,12 @@ impl Ledger {
 
     /// The lock of a haul, when nobody holds it.
     fn try_lock(&self, haul: &str) -> std::io::Result<Option<File>> {
-        let file = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(self.lock_path(haul))?;
+        let file = OpenOptions::new()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .mode(0o600)
+            .open(self.lock_path(haul))?;
         match flock(&file, FlockOperation::NonBlockingLockExclusive) {
             Ok(()) => Ok(Some(file)),
             Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
@@ -257,7 +266,9 @@ impl Ledger {
     /// When there is none, or more than one begins so.
     pub fn haul(&self, given: &str) -> Result<HaulRow, LedgerError> {
         let one = |filter: &str, arg: &str| -> Result<Vec<HaulRow>, LedgerError> {
-            let sql = format!("SELECT {COLUMNS} FROM hauls WHERE {filter} ORDER BY started_unix_ms DESC, rowid DESC LIMIT 50");
+            let sql = format!(
+                "SELECT {COLUMNS} FROM hauls WHERE {filter} ORDER BY started_unix_ms DESC, rowid DESC LIMIT 50"
+            );
             let mut statement = self.db.prepare(&sql)?;
             let rows = statement.query_map([arg], row)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
@@ -279,7 +290,8 @@ impl Ledger {
     /// # Errors
     /// When a batch cannot be read; what came before it has been handed over.
     pub fn replay(&self, haul: &str, mut take: impl FnMut(&Event)) -> Result<(), LedgerError> {
-        let mut statement = self.db.prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq")?;
+        let mut statement =
+            self.db.prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq")?;
         let mut rows = statement.query([haul])?;
         while let Some(r) = rows.next()? {
             let batch: i64 = r.get(0)?;
@@ -288,9 +300,13 @@ impl Ledger {
                 batch,
                 why: e.to_string(),
             })?;
-            let events = record::decode(bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
             let events =
-                events.map_err(|e| LedgerError::Record { haul: haul.to_owned(), batch, why: e.to_string() })?;
+                record::decode(bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
+            let events = events.map_err(|e| LedgerError::Record {
+                haul: haul.to_owned(),
+                batch,
+                why: e.to_string(),
+            })?;
             events.iter().for_each(&mut take);
         }
         Ok(())
@@ -340,7 +356,8 @@ impl Ledger {
         reason: Option<&str>,
         conclusions: &Conclusions,
     ) -> Result<(), LedgerError> {
-        let findings = serde_json::to_string(&(&conclusions.findings, &conclusions.figures)).unwrap_or_default();
+        let findings =
+            serde_json::to_string(&(&conclusions.findings, &conclusions.figures)).unwrap_or_default();
         self.db.execute(
             "UPDATE hauls SET state = ?2, reason = ?3, summary = ?4, findings = ?5 WHERE haul = ?1",
             params![haul, state.word(), reason, summary(conclusions), findings],
@@ -362,12 +379,17 @@ impl Ledger {
 #[must_use]
 pub fn summary(conclusions: &Conclusions) -> String {
     let mut words: Vec<String> = Vec::new();
-    for kind in [FindingKind::CacheEnd, FindingKind::Throttle, FindingKind::SlowZone, FindingKind::OtherTraffic] {
+    for kind in
+        [FindingKind::CacheEnd, FindingKind::Throttle, FindingKind::SlowZone, FindingKind::OtherTraffic]
+    {
         let of_kind: Vec<_> = conclusions.findings.iter().filter(|f| f.kind == kind).collect();
         if let Some(first) = of_kind.first() {
-            let more = if of_kind.len() > 1 { format!(" and {} more", of_kind.len() - 1) } else { String::new() };
+            let more =
+                if of_kind.len() > 1 { format!(" and {} more", of_kind.len() - 1) } else { String::new() };
             let place = match kind {
-                FindingKind::SlowZone => first.position.map_or_else(|| first.written.to_string(), |p| p.to_string()),
+                FindingKind::SlowZone => {
+                    first.position.map_or_else(|| first.written.to_string(), |p| p.to_string())
+                }
                 _ => first.written.to_string(),
             };
             words.push(format!("{} {place}{more}", kind.word()));

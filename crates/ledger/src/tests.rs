@@ -31,7 +31,8 @@ fn head(haul: &str) -> HaulHead {
 
 /// 60 GB at 1 GB/s, then 30 GB at 250 MB/s.
 fn events(haul: &str) -> Vec<Event> {
-    let mut events = vec![Event::HaulStarted(Box::new(head(haul))), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let mut events =
+        vec![Event::HaulStarted(Box::new(head(haul))), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
     let mut written = 0;
     for i in 1..=1800u64 {
         let step = if i <= 600 { 100_000_000 + i % 7 * 300_000 } else { 25_000_000 + i % 5 * 200_000 };
@@ -194,7 +195,8 @@ fn csv_that_cannot_be_used_says_why() {
     assert!(words("elapsed_s,written_bytes\n").contains("no row"));
     assert!(words("elapsed_s\nabc\n").contains("line 2 refused"));
     assert!(words("").contains("elapsed_s"));
-    for odd in ["elapsed_s\n1\n", "elapsed_s,written_bytes\n5,0\n", "elapsed_s,temperature_c\n1,255\n2,255\n"] {
+    for odd in ["elapsed_s\n1\n", "elapsed_s,written_bytes\n5,0\n", "elapsed_s,temperature_c\n1,255\n2,255\n"]
+    {
         let got = csv_file::import("x", odd.as_bytes()).unwrap();
         let mut r = Readings::new();
         got.events.iter().for_each(|e| r.push(e));

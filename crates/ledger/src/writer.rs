@@ -87,8 +87,11 @@ impl HaulWriter {
             why: e.to_string(),
         })?;
         let tx = self.ledger.db.unchecked_transaction()?;
-        tx.prepare_cached("INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)")?
-            .execute(params![self.haul, self.next_batch, bytes])?;
+        tx.prepare_cached("INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)")?.execute(params![
+            self.haul,
+            self.next_batch,
+            bytes
+        ])?;
         tx.prepare_cached(
             "UPDATE hauls SET elapsed_ns = ?2, written_bytes = ?3, read_bytes = ?4, samples = ?5 WHERE haul = ?1",
         )?

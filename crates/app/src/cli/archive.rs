@@ -85,7 +85,8 @@ pub fn list(drive: Option<&str>, json: bool) -> Result<Exit, AppError> {
 fn read_csv(path: &Path) -> Result<Vec<Event>, AppError> {
     let file = File::open(path).map_err(|e| AppError::file(path, "read", &e))?;
     let name = path.file_name().map_or_else(|| "file".into(), |n| n.to_string_lossy().into_owned());
-    let got = csv_file::import(&name, file).map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
+    let got =
+        csv_file::import(&name, file).map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
     got.warnings.iter().for_each(|w| eprintln!("{}: {w}", path.display()));
     Ok(got.events)
 }
@@ -127,16 +128,27 @@ pub fn findings(source: &str, json: bool) -> Result<Exit, AppError> {
 fn create(path: &Path, force: bool) -> Result<File, AppError> {
     let mut options = OpenOptions::new();
     options.write(true).mode(0o644);
-    if force { options.create(true).truncate(true) } else { options.create_new(true) };
+    if force {
+        options.create(true).truncate(true)
+    } else {
+        options.create_new(true)
+    };
     options.open(path).map_err(|e| match e.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            AppError::usage(format!("{} exists: give another name, or --force to write over it", path.display()))
-        }
+        std::io::ErrorKind::AlreadyExists => AppError::usage(format!(
+            "{} exists: give another name, or --force to write over it",
+            path.display()
+        )),
         _ => AppError::file(path, "written", &e),
     })
 }
 
-pub fn chart(hauls: &[String], kind: ChartKind, along: Along, output: &Path, force: bool) -> Result<Exit, AppError> {
+pub fn chart(
+    hauls: &[String],
+    kind: ChartKind,
+    along: Along,
+    output: &Path,
+    force: bool,
+) -> Result<Exit, AppError> {
     match output.extension().and_then(|e| e.to_str()) {
         Some("svg") => {}
         _ => {
@@ -191,7 +203,11 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
         }
         say_json(&Done { haul: &id, samples: readings.series().len() })?;
     } else {
-        say(&format!("haul {id}: {} samples\n{}", readings.series().len(), text::answer(&readings, &conclusions)))?;
+        say(&format!(
+            "haul {id}: {} samples\n{}",
+            readings.series().len(),
+            text::answer(&readings, &conclusions)
+        ))?;
     }
     Ok(Exit::Done)
 }
@@ -246,7 +262,8 @@ pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
         for r in rows {
             let verb = if r.removed { "removed" } else { "left behind by" };
             let size = hollow_mile_core::units::Bytes::new(r.size_bytes);
-            say(&format!("{}  {size}  {verb} haul {}", r.path, r.haul).replace("removed haul", "removed, of haul"))?;
+            say(&format!("{}  {size}  {verb} haul {}", r.path, r.haul)
+                .replace("removed haul", "removed, of haul"))?;
         }
     }
     Ok(Exit::Done)

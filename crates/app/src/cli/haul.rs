@@ -151,7 +151,13 @@ fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome,
     session.finish()
 }
 
-fn report(args: &HaulArgs, haul: &str, route: &Route, engine: &str, outcome: &Outcome) -> Result<(), AppError> {
+fn report(
+    args: &HaulArgs,
+    haul: &str,
+    route: &Route,
+    engine: &str,
+    outcome: &Outcome,
+) -> Result<(), AppError> {
     let r = &outcome.readings;
     if args.json {
         return say_json(&HaulDocument {

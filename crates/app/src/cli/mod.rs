@@ -249,7 +249,9 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Haul(args)) => haul::run(*args),
         Some(Verb::Ledger { drive, json }) => archive::list(drive.as_deref(), json),
         Some(Verb::Findings { source, json }) => archive::findings(&source, json),
-        Some(Verb::Chart { hauls, kind, along, output, force }) => archive::chart(&hauls, kind, along, &output, force),
+        Some(Verb::Chart { hauls, kind, along, output, force }) => {
+            archive::chart(&hauls, kind, along, &output, force)
+        }
         Some(Verb::Import { file, json }) => archive::import(&file, json),
         Some(Verb::Export { haul, kind, output }) => archive::export(&haul, kind, output.as_deref()),
         Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, json),

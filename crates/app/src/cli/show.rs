@@ -101,7 +101,8 @@ pub fn route(name: &str, json: bool) -> Result<Exit, AppError> {
 pub fn check_route(file: &Path) -> Result<Exit, AppError> {
     let text = std::fs::read_to_string(file).map_err(|e| AppError::file(file, "read", &e))?;
     let route = Route::from_toml(&text).map_err(|e| AppError::usage(format!("{}: {e}", file.display())))?;
-    let legs: Vec<String> = route.legs.iter().enumerate().map(|(i, l)| format!("  {}. {}", i + 1, l.words())).collect();
+    let legs: Vec<String> =
+        route.legs.iter().enumerate().map(|(i, l)| format!("  {}. {}", i + 1, l.words())).collect();
     say(&format!("{}: good, {} leg(s)\n{}", file.display(), legs.len(), legs.join("\n")))?;
     Ok(Exit::Done)
 }
@@ -145,7 +146,8 @@ pub fn sim(name: &str, json: bool) -> Result<Exit, AppError> {
     if json {
         say_json(&sim_document(&spec))?;
     } else {
-        let text = hollow_mile_drives::sim::SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| (*t).to_owned());
+        let text =
+            hollow_mile_drives::sim::SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| (*t).to_owned());
         let text = match text {
             Some(text) => text,
             None => std::fs::read_to_string(name).map_err(|e| AppError::file(Path::new(name), "read", &e))?,

@@ -210,7 +210,9 @@ impl App {
             Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
             Screen::Route | Screen::Haul => None,
         };
-        wanted.filter(|w| self.glance.as_ref().is_none_or(|g| g.haul != *w) && self.unreadable.as_ref() != Some(w))
+        wanted.filter(|w| {
+            self.glance.as_ref().is_none_or(|g| g.haul != *w) && self.unreadable.as_ref() != Some(w)
+        })
     }
 
     /// Reads the haul under the cursor. True when there is something new to draw.
@@ -399,7 +401,8 @@ impl App {
                     self.say(format!("Left out: {first}"));
                 }
                 if let Some(row) = self.yard.chosen_row() {
-                    let levels = row.last_haul.as_deref().map(|h| super::views::route::known_levels(&self.ledger, h));
+                    let levels =
+                        row.last_haul.as_deref().map(|h| super::views::route::known_levels(&self.ledger, h));
                     self.route = RouteView::plan(row, routes, levels.unwrap_or_default());
                     self.go(Screen::Route);
                 }
@@ -430,7 +433,8 @@ impl App {
 
     fn start(&mut self) -> Result<(), AppError> {
         let plan = self.route.checked()?;
-        let opened = targets::open(&plan.target, plan.size, &plan.conditions, self.yard.count_hauls(&plan.serial))?;
+        let opened =
+            targets::open(&plan.target, plan.size, &plan.conditions, self.yard.count_hauls(&plan.serial))?;
         let setup = Setup {
             haul: self.ledger.new_haul_id()?,
             route: plan.route,
@@ -463,7 +467,8 @@ impl App {
             Action::Note => self.say("This haul is over: its record is closed."),
             Action::Faster | Action::Slower => match self.shown_live() {
                 Some(live) if live.simulated && live.runs() => {
-                    let speed = if action == Action::Faster { live.speed.faster() } else { live.speed.slower() };
+                    let speed =
+                        if action == Action::Faster { live.speed.faster() } else { live.speed.slower() };
                     self.ask_shown(Command::Speed(speed));
                 }
                 _ => self.say("Only the clock of a simulated drive under way can be set."),
@@ -491,7 +496,8 @@ impl App {
 
     /// Writes the lanes as a file in the present folder, or in the ledger's when that cannot be written.
     fn export(&self) -> Result<PathBuf, AppError> {
-        let (readings, conclusions) = self.shown().ok_or_else(|| AppError::usage("There is no haul to draw."))?;
+        let (readings, conclusions) =
+            self.shown().ok_or_else(|| AppError::usage("There is no haul to draw."))?;
         let haul = readings.head().map_or("haul", |h| h.haul.as_str());
         let along = match self.haul.ruler {
             hollow_mile_core::readings::Ruler::Elapsed => "elapsed",

@@ -59,7 +59,15 @@ fn mix(ramp: &[Rgb], share: f64) -> Rgb {
 
 /// The nearest of the 6 × 6 × 6 cube of xterm's 256 colours.
 fn indexed((r, g, b): Rgb) -> Color {
-    let level = |v: u8| if v < 48 { 0 } else if v < 115 { 1 } else { (u16::from(v) - 35) / 40 };
+    let level = |v: u8| {
+        if v < 48 {
+            0
+        } else if v < 115 {
+            1
+        } else {
+            (u16::from(v) - 35) / 40
+        }
+    };
     Color::Indexed((16 + 36 * level(r) + 6 * level(g) + level(b)) as u8)
 }
 

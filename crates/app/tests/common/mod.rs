@@ -68,7 +68,8 @@ pub struct Terminal {
 
 impl Terminal {
     pub fn start(bench: &Bench, args: &str, width: u16, height: u16) -> Self {
-        let socket = format!("hm-{}-{}", std::process::id(), bench.dir.path().file_name().unwrap().to_string_lossy());
+        let socket =
+            format!("hm-{}-{}", std::process::id(), bench.dir.path().file_name().unwrap().to_string_lossy());
         let home = bench.dir.path().join("home");
         let command = format!(
             "cd {} && env HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
@@ -119,7 +120,10 @@ impl Terminal {
             if screen.contains(words) {
                 return screen;
             }
-            assert!(began.elapsed() < Duration::from_secs(60), "\"{words}\" did not come; the screen is\n{screen}");
+            assert!(
+                began.elapsed() < Duration::from_secs(60),
+                "\"{words}\" did not come; the screen is\n{screen}"
+            );
             std::thread::sleep(Duration::from_millis(50));
         }
     }

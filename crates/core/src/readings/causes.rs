@@ -35,11 +35,15 @@ pub struct Context<'a> {
 
 impl Context<'_> {
     fn hottest(&self, samples: Range<usize>) -> Option<f64> {
-        samples.filter_map(|i| self.series.degrees(i)).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
+        samples
+            .filter_map(|i| self.series.degrees(i))
+            .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
     }
 
     fn coldest(&self, samples: Range<usize>) -> Option<f64> {
-        samples.filter_map(|i| self.series.degrees(i)).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
+        samples
+            .filter_map(|i| self.series.degrees(i))
+            .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
     }
 
     /// Samples within so many seconds before and after a place.
@@ -151,7 +155,13 @@ impl Judge<'_> {
                     found.push(self.throttle(steps, &e));
                 }
                 let counters = self.cx.counters_moved(step.place.elapsed) == Some(true);
-                let e = episode.get_or_insert(Episode { first: i, drops: 0, rises: 0, end: None, counters: false });
+                let e = episode.get_or_insert(Episode {
+                    first: i,
+                    drops: 0,
+                    rises: 0,
+                    end: None,
+                    counters: false,
+                });
                 e.drops += 1;
                 e.end = None;
                 e.counters |= counters;
@@ -198,7 +208,8 @@ impl Judge<'_> {
         let coldest = self.cx.coldest(low.clone()).unwrap_or(t);
         let slow_though_cool = coldest < limit - WELL_BELOW && {
             // How long it stayed slow after it was well below the limit.
-            let cooled = low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < limit - WELL_BELOW));
+            let cooled =
+                low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < limit - WELL_BELOW));
             cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 15.0)
         };
         !slow_though_cool
@@ -292,7 +303,8 @@ impl Judge<'_> {
         if let Some((ours, others)) = self.traffic(step.index) {
             if others > 0.1 * ours {
                 doubt += 0.2;
-                f.evidence.push(format!("Others moved {} on the drive meanwhile.", Bytes::new(others as u64)));
+                f.evidence
+                    .push(format!("Others moved {} on the drive meanwhile.", Bytes::new(others as u64)));
             } else {
                 f.evidence.push("Nobody else used the drive.".into());
             }
@@ -311,7 +323,8 @@ impl Judge<'_> {
     /// Our bytes and those of others during a level; `None` when nobody counted.
     fn traffic(&self, level: usize) -> Option<(f64, f64)> {
         let samples = self.samples_of(self.levels.get(level)?);
-        let others = self.cx.series.other_before(samples.end)? - self.cx.series.other_before(samples.start)?;
+        let others =
+            self.cx.series.other_before(samples.end)? - self.cx.series.other_before(samples.start)?;
         let ours = self.cx.series.moved_before(samples.end) - self.cx.series.moved_before(samples.start);
         Some((ours as f64, others as f64))
     }
@@ -375,7 +388,11 @@ impl Judge<'_> {
             None => format!("Fell from {} to {}.", step.before(), step.after()),
         });
         if let (Some(t), Some(limit)) = (step.temperature, self.limit) {
-            f.evidence.push(format!("Not heat: {} with a limit of {}.", Celsius::new(t.round()), Celsius::new(limit)));
+            f.evidence.push(format!(
+                "Not heat: {} with a limit of {}.",
+                Celsius::new(t.round()),
+                Celsius::new(limit)
+            ));
         }
         if let Some((ours, others)) = self.traffic(step.index) {
             let lost = (step.before().get() / step.after().get().max(1.0) - 1.0) * ours;
@@ -408,7 +425,11 @@ fn span_words(seconds: f64) -> String {
         s if s < 120.0 => plain_duration(Duration::from_millis((s * 10.0).round() as u64 * 100)),
         s => {
             let minutes = (s / 60.0).round() as u64;
-            if minutes < 60 { format!("{minutes} min") } else { format!("{} h {} min", minutes / 60, minutes % 60) }
+            if minutes < 60 {
+                format!("{minutes} min")
+            } else {
+                format!("{} h {} min", minutes / 60, minutes % 60)
+            }
         }
     }
 }

@@ -51,7 +51,12 @@ impl Seconds {
     }
 
     /// The figures, given what was found and the load with the most time.
-    pub fn figures(&self, series: &Series, findings: &[Finding], longest: Option<(LoadKind, Rate)>) -> Figures {
+    pub fn figures(
+        &self,
+        series: &Series,
+        findings: &[Finding],
+        longest: Option<(LoadKind, Rate)>,
+    ) -> Figures {
         let cache: Vec<&Finding> = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
         let mb_s = |r: Option<Rate>| r.map(Rate::mb_s);
         let over_all = longest.map(|(_, rate)| rate);

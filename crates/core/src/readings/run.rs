@@ -193,7 +193,10 @@ impl Run {
             sl = sl.max(across(right, right.points.start..(right.points.start + 64).min(right.points.end)));
         }
         if right.points.len() < FEW_POINTS {
-            sr = sr.max(across(left, left.points.end.saturating_sub(64).max(left.points.start)..left.points.end));
+            sr = sr.max(across(
+                left,
+                left.points.end.saturating_sub(64).max(left.points.start)..left.points.end,
+            ));
         }
         let error = (sl.powi(2) / nl.min(MOST_INDEPENDENT) + sr.powi(2) / nr.min(MOST_INDEPENDENT)).sqrt();
         // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
@@ -202,7 +205,8 @@ impl Run {
         let before = self.local(edge.saturating_sub(window).max(left.points.start)..edge);
         let after = self.local(edge..(edge + window).min(right.points.end));
         let abrupt = (before - after).abs() / (0.5 * step).max(1e-9);
-        let abrupt = if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
+        let abrupt =
+            if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
         (step / LEAST_STEP).min(step / (LEAST_SIGMAS * error)).min(abrupt)
     }
 
@@ -224,7 +228,9 @@ impl Run {
 
     fn merge_weak(&self, levels: &mut Vec<Level>) {
         let mut strengths: Vec<f64> = levels.windows(2).map(|w| self.strength(&w[0], &w[1])).collect();
-        while let Some((i, weakest)) = strengths.iter().copied().enumerate().min_by(|a, b| a.1.total_cmp(&b.1)) {
+        while let Some((i, weakest)) =
+            strengths.iter().copied().enumerate().min_by(|a, b| a.1.total_cmp(&b.1))
+        {
             if weakest >= 1.0 {
                 break;
             }
@@ -248,10 +254,12 @@ impl Run {
             let (left, middle, right) = (&levels[i - 1], &levels[i], &levels[i + 1]);
             let out = (middle.log_rate - left.log_rate).abs().min((middle.log_rate - right.log_rate).abs());
             let returns = (left.log_rate - right.log_rate).abs() < 0.5 * out;
-            let same_side = (middle.log_rate - left.log_rate).signum() == (middle.log_rate - right.log_rate).signum();
+            let same_side =
+                (middle.log_rate - left.log_rate).signum() == (middle.log_rate - right.log_rate).signum();
             let seconds = self.seconds(series, &middle.points);
             let around = self.seconds(series, &left.points).min(self.seconds(series, &right.points));
-            if returns && same_side && (middle.points.len() <= 3 || seconds < 3.0 || seconds < 0.02 * around) {
+            if returns && same_side && (middle.points.len() <= 3 || seconds < 3.0 || seconds < 0.02 * around)
+            {
                 // The level's own statistics ignore the few points of the dip.
                 levels[i - 1] = self.level(left.points.start..right.points.end);
                 levels.drain(i..=i + 1);

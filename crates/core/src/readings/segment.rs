@@ -49,7 +49,13 @@ impl Segmenter {
     #[must_use]
     pub fn new(lowest: f64, highest: f64) -> Self {
         let all = Piece { from: lowest, a: 0.0, b: 0.0, c: 0.0, since: 0 };
-        Self { pieces: vec![all], scratch: Vec::new(), lowest_level: lowest, highest_level: highest, since: Vec::new() }
+        Self {
+            pieces: vec![all],
+            scratch: Vec::new(),
+            lowest_level: lowest,
+            highest_level: highest,
+            since: Vec::new(),
+        }
     }
 
     /// Number of points seen.
@@ -170,8 +176,7 @@ impl Segmenter {
     }
 
     fn thin(&mut self) {
-        let ends: Vec<f64> =
-            self.pieces.iter().skip(1).map(|p| p.from).chain([self.highest_level]).collect();
+        let ends: Vec<f64> = self.pieces.iter().skip(1).map(|p| p.from).chain([self.highest_level]).collect();
         let costs: Vec<f64> = self.pieces.iter().zip(&ends).map(|(p, to)| p.lowest(*to)).collect();
         let mut sorted = costs.clone();
         sorted.sort_by(f64::total_cmp);

@@ -374,7 +374,8 @@ mod tests {
     #[test]
     fn rest_takes_no_room_on_the_moved_ruler() {
         let mut s = series(&[100; 10]);
-        let rest = Sample { end: Duration::from_secs(60), span: Duration::from_secs(59), ..Sample::default() };
+        let rest =
+            Sample { end: Duration::from_secs(60), span: Duration::from_secs(59), ..Sample::default() };
         s.push(&rest, false);
         assert_eq!(s.extent(Ruler::Moved), 1000.0);
         let columns = s.columns(Ruler::Moved, 0.0, 1000.0, 10);

@@ -89,9 +89,15 @@ fn cache_ends(r: &Readings) -> Vec<f64> {
 
 fn any_made() -> impl Strategy<Value = Made> {
     let level = (50.0f64..6000.0, 2.0f64..40.0);
-    (any::<u64>(), proptest::collection::vec(level, 1..4), 0.0f64..0.2, proptest::option::of(20u32..500)).prop_map(
-        |(seed, levels, sigma, stall_every)| Made { seed, levels, sigma, stall_every, interval_ms: 100, limit: Some(84.0) },
-    )
+    (any::<u64>(), proptest::collection::vec(level, 1..4), 0.0f64..0.2, proptest::option::of(20u32..500))
+        .prop_map(|(seed, levels, sigma, stall_every)| Made {
+            seed,
+            levels,
+            sigma,
+            stall_every,
+            interval_ms: 100,
+            limit: Some(84.0),
+        })
 }
 
 proptest! {
@@ -203,8 +209,14 @@ fn steps_are_found_where_they_are() {
 #[test]
 fn a_record_of_next_to_nothing_says_nothing() {
     for n in 0..8 {
-        let made =
-            Made { seed: n, levels: vec![(500.0, 0.1 * n as f64)], sigma: 0.3, stall_every: Some(2), interval_ms: 100, limit: None };
+        let made = Made {
+            seed: n,
+            levels: vec![(500.0, 0.1 * n as f64)],
+            sigma: 0.3,
+            stall_every: Some(2),
+            interval_ms: 100,
+            limit: None,
+        };
         assert_eq!(fold(&events(&made)).conclude().findings, []);
     }
     let mut r = Readings::new();
@@ -215,7 +227,14 @@ fn a_record_of_next_to_nothing_says_nothing() {
 
 #[test]
 fn a_pause_is_no_stall_and_brings_the_cache_back() {
-    let made = Made { seed: 3, levels: vec![(900.0, 30.0)], sigma: 0.02, stall_every: None, interval_ms: 100, limit: None };
+    let made = Made {
+        seed: 3,
+        levels: vec![(900.0, 30.0)],
+        sigma: 0.02,
+        stall_every: None,
+        interval_ms: 100,
+        limit: None,
+    };
     let mut all = events(&made);
     all.push(Event::Paused { at: Duration::from_secs(30) });
     for i in 1..=100u64 {

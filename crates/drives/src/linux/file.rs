@@ -10,7 +10,9 @@ use hollow_mile_core::drive::{
 };
 use hollow_mile_core::event::{LatencySummary, Vitals};
 use hollow_mile_core::units::Bytes;
-use rustix::fs::{AtFlags, FallocateFlags, Mode, OFlags, StatxFlags, fallocate, fdatasync, fstat, open, statx};
+use rustix::fs::{
+    AtFlags, FallocateFlags, Mode, OFlags, StatxFlags, fallocate, fdatasync, fstat, open, statx,
+};
 use rustix::io::Errno;
 
 use super::file_system::{FileSystem, Room};
@@ -43,7 +45,9 @@ pub enum FileError {
         near: u64,
     },
     /// Too little is free.
-    #[error("no space for {asked} at {path}: {free} free, of which {reserve} stay free for others; at most --size {most}")]
+    #[error(
+        "no space for {asked} at {path}: {free} free, of which {reserve} stay free for others; at most --size {most}"
+    )]
     NoSpace {
         /// As asked.
         asked: String,
@@ -244,7 +248,9 @@ impl FileDrive {
         let target = self.identity.target.clone();
         match e.raw_os_error() {
             Some(libc::ENOSPC | libc::EDQUOT) => DriveError::NoSpace { target, at: Bytes::new(self.next) },
-            Some(libc::ENODEV | libc::ENXIO | libc::ESTALE) => DriveError::Gone { target, why: e.to_string() },
+            Some(libc::ENODEV | libc::ENXIO | libc::ESTALE) => {
+                DriveError::Gone { target, why: e.to_string() }
+            }
             _ => DriveError::Refused { target, doing, why: e.to_string() },
         }
     }
@@ -319,7 +325,11 @@ impl Drive for FileDrive {
             return Err(DriveError::Refused {
                 target: self.identity.target.clone(),
                 doing: "preparing the load",
-                why: format!("its block of {} is not a multiple of {}", load.block.binary(), Bytes::new(block).binary()),
+                why: format!(
+                    "its block of {} is not a multiple of {}",
+                    load.block.binary(),
+                    Bytes::new(block).binary()
+                ),
             });
         }
         if !(load.start.get()..load.end.get()).contains(&self.next) {

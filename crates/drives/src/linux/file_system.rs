@@ -88,7 +88,6 @@ impl FileSystem {
         let device = Path::new("/sys/dev/block").join(number).canonicalize().ok();
         Some(Self { kind: unescape(kind), source: unescape(source), device })
     }
-
 }
 
 #[cfg(test)]

@@ -56,7 +56,13 @@ impl<Q: Queue> Pump<Q> {
     ///
     /// # Errors
     /// When memory or the queue cannot be had.
-    pub fn new(file: &Arc<OwnedFd>, load: &Load, from: u64, limit: Option<u64>, seed: u64) -> std::io::Result<Self> {
+    pub fn new(
+        file: &Arc<OwnedFd>,
+        load: &Load,
+        from: u64,
+        limit: Option<u64>,
+        seed: u64,
+    ) -> std::io::Result<Self> {
         let block = load.block.get();
         let buffers = Arc::new(Buffers::new(load.depth as usize, block as usize, seed)?);
         let queue = Q::new(file, &buffers, load.depth)?;
@@ -141,8 +147,12 @@ impl<Q: Queue> Pump<Q> {
                 let n = n as u32;
                 sum.bytes += u64::from(n);
                 self.moved += u64::from(n);
-                let rest =
-                    Operation { address: op.address + u64::from(n), from: op.from + n, length: op.length - n, ..op };
+                let rest = Operation {
+                    address: op.address + u64::from(n),
+                    from: op.from + n,
+                    length: op.length - n,
+                    ..op
+                };
                 return again(rest, self);
             }
             n if n >= 0 => {

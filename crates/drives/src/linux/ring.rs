@@ -43,7 +43,8 @@ impl Queue for Ring {
     }
 
     fn words(&self) -> String {
-        let buffers = if self.fixed_buffers { "registered buffers" } else { "plain buffers (memory lock limit)" };
+        let buffers =
+            if self.fixed_buffers { "registered buffers" } else { "plain buffers (memory lock limit)" };
         let file = if self.fixed_file { "registered file" } else { "plain file" };
         format!("io_uring, {buffers}, {file}")
     }
@@ -55,9 +56,13 @@ impl Queue for Ring {
         macro_rules! entry {
             ($file:expr) => {
                 match (op.write, self.fixed_buffers) {
-                    (true, true) => opcode::WriteFixed::new($file, pointer, op.length, index).offset(op.address).build(),
+                    (true, true) => {
+                        opcode::WriteFixed::new($file, pointer, op.length, index).offset(op.address).build()
+                    }
                     (true, false) => opcode::Write::new($file, pointer, op.length).offset(op.address).build(),
-                    (false, true) => opcode::ReadFixed::new($file, pointer, op.length, index).offset(op.address).build(),
+                    (false, true) => {
+                        opcode::ReadFixed::new($file, pointer, op.length, index).offset(op.address).build()
+                    }
                     (false, false) => opcode::Read::new($file, pointer, op.length).offset(op.address).build(),
                 }
             };
@@ -80,7 +85,9 @@ impl Queue for Ring {
             Err(e) if matches!(e.raw_os_error(), Some(libc::ETIME | libc::EINTR | libc::EBUSY)) => {}
             Err(e) => return Err(e),
         }
-        out.extend(self.ring.completion().map(|c| Completion { slot: c.user_data() as u32, result: c.result() }));
+        out.extend(
+            self.ring.completion().map(|c| Completion { slot: c.user_data() as u32, result: c.result() }),
+        );
         Ok(())
     }
 }

@@ -110,7 +110,9 @@ fn the_file_goes_when_the_drive_is_dropped_but_a_stranger_in_its_place_stays() {
 #[test]
 fn bad_targets_are_refused_before_a_byte_is_written() {
     let dir = tempfile::tempdir().unwrap();
-    let make = |path: &Path, size: u64| FileDrive::create(path, Bytes::new(size), EngineChoice::Best, 1).err().unwrap();
+    let make = |path: &Path, size: u64| {
+        FileDrive::create(path, Bytes::new(size), EngineChoice::Best, 1).err().unwrap()
+    };
     assert!(matches!(make(dir.path(), MIB), FileError::Folder(_)));
     let taken = dir.path().join("taken");
     std::fs::write(&taken, "precious").unwrap();

@@ -99,7 +99,11 @@ mod tests {
             throttle: Some(Celsius::new(80.0)),
             resume: Some(Celsius::new(74.0)),
             factor: 0.4,
-            cooling: vec![Cooling { name: "bare".into(), resistance: 10.0, tau: Duration::read("60 s").unwrap() }],
+            cooling: vec![Cooling {
+                name: "bare".into(),
+                resistance: 10.0,
+                tau: Duration::read("60 s").unwrap(),
+            }],
         }
     }
 
@@ -127,7 +131,9 @@ mod tests {
             }
         }
         assert!(seen.len() > 6, "a sawtooth: {seen:?}");
-        assert!(seen.iter().step_by(2).all(|t| *t == 80.0) && seen.iter().skip(1).step_by(2).all(|t| *t == 74.0));
+        assert!(
+            seen.iter().step_by(2).all(|t| *t == 80.0) && seen.iter().skip(1).step_by(2).all(|t| *t == 74.0)
+        );
         assert_eq!(h.throttling().0 as usize, seen.len().div_ceil(2));
     }
 }

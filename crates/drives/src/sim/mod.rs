@@ -16,7 +16,8 @@ use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 pub use spec::{
-    Cooling, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth, TruthZone, WeakZone, Wear, shipped,
+    Cooling, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth, TruthZone, WeakZone, Wear,
+    shipped,
 };
 
 use crate::latency::{histogram, points};
@@ -52,8 +53,10 @@ impl SimDrive {
         let identity = spec.identity(target);
         let heat = HeatModel::new(&spec.heat, conditions.ambient, conditions.cooling.as_deref());
         let levels = spec.flash.as_ref().map_or(0, |f| f.level.len() - 1);
-        let mut rng = Xoshiro256PlusPlus::seed_from_u64(spec.seed ^ repeat.wrapping_mul(0x9E37_79B9_7F4A_7C15));
-        let next_stall = spec.noise.stall_every.map_or(f64::INFINITY, |e| exponential(&mut rng, e.as_secs_f64()));
+        let mut rng =
+            Xoshiro256PlusPlus::seed_from_u64(spec.seed ^ repeat.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+        let next_stall =
+            spec.noise.stall_every.map_or(f64::INFINITY, |e| exponential(&mut rng, e.as_secs_f64()));
         Self {
             high_water: spec.capacity.share(spec.wear.fill_percent / 100.0).get(),
             load: Load {

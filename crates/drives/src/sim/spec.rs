@@ -86,7 +86,13 @@ pub struct Noise {
 
 impl Default for Noise {
     fn default() -> Self {
-        Self { sigma: 0.01, sigma_slow: 0.03, correlation: 0.2, stall_every: None, stall: Duration::from_millis(400) }
+        Self {
+            sigma: 0.01,
+            sigma_slow: 0.03,
+            correlation: 0.2,
+            stall_every: None,
+            stall: Duration::from_millis(400),
+        }
     }
 }
 
@@ -236,7 +242,11 @@ impl SimSpec {
 
     fn check(&self) -> Result<(), String> {
         let unit = |v: f64, what: &str| {
-            if (0.0..=1.0).contains(&v) { Ok(()) } else { Err(format!("{what} must lie between 0 and 1, not at {v}")) }
+            if (0.0..=1.0).contains(&v) {
+                Ok(())
+            } else {
+                Err(format!("{what} must lie between 0 and 1, not at {v}"))
+            }
         };
         let positive = |v: f64, what: &str| {
             if v > 0.0 && v.is_finite() { Ok(()) } else { Err(format!("{what} must be above zero, not {v}")) }
@@ -249,7 +259,10 @@ impl SimSpec {
             return Err("block must be a power of two from 512 B to 1 MiB".into());
         }
         if self.capacity.get() < 1 << 20 || !self.capacity.get().is_multiple_of(block) {
-            return Err(format!("capacity must be at least 1 MiB and a multiple of its block, {}", self.block.binary()));
+            return Err(format!(
+                "capacity must be at least 1 MiB and a multiple of its block, {}",
+                self.block.binary()
+            ));
         }
         match (&self.flash, &self.platters) {
             (Some(flash), None) => {
@@ -257,7 +270,9 @@ impl SimSpec {
                     return Err("flash needs at least one [[flash.level]]".into());
                 };
                 if last.size.is_some() || before.iter().any(|l| l.size.is_none()) {
-                    return Err("every [[flash.level]] but the last needs a size, and the last has none".into());
+                    return Err(
+                        "every [[flash.level]] but the last needs a size, and the last has none".into()
+                    );
                 }
                 for level in &flash.level {
                     positive(level.rate.get(), "flash.level.rate")?;

@@ -209,7 +209,8 @@ fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
         left.push(format!("{} % full", fill / 10_000));
     }
     if let Some(t) = r.last().and_then(|s| s.temperature) {
-        let warming = r.warming().filter(|w| w.abs() >= 0.05).map(|w| format!(" {w:+.1} K/min")).unwrap_or_default();
+        let warming =
+            r.warming().filter(|w| w.abs() >= 0.05).map(|w| format!(" {w:+.1} K/min")).unwrap_or_default();
         left.push(format!("{t}{warming}"));
     }
     let legs = head.route.legs.len();
@@ -267,8 +268,12 @@ fn panel(app: &App, r: &Readings, c: &Conclusions, (from, to): (f64, f64), area:
     let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
     let upper = Rect { height: area.height.saturating_sub(below), ..area };
     let mut out = Writer::new(upper, buf);
-    let mut entries: Vec<(String, String, Vec<String>)> =
-        c.findings.iter().enumerate().map(|(i, f)| (letter(i), finding_head(f), f.evidence.clone())).collect();
+    let mut entries: Vec<(String, String, Vec<String>)> = c
+        .findings
+        .iter()
+        .enumerate()
+        .map(|(i, f)| (letter(i), finding_head(f), f.evidence.clone()))
+        .collect();
     let count = entries.len();
     for (i, (at, words)) in r.notes().iter().enumerate() {
         entries.push((letter(count + i), format!("\"{words}\"  {}", clock(*at)), Vec::new()));
@@ -373,12 +378,7 @@ fn cursor_lines(view: &HaulView, r: &Readings, (from, to): (f64, f64)) -> Vec<(&
         ("cursor", words),
         (
             "rate",
-            format!(
-                "{} MB/s, {} to {}",
-                figure(column.rate),
-                figure(column.slowest),
-                figure(column.fastest)
-            ),
+            format!("{} MB/s, {} to {}", figure(column.rate), figure(column.slowest), figure(column.fastest)),
         ),
         ("p99", column.p99.map_or_else(|| "none".into(), latency)),
         ("heat", column.hottest.map_or_else(|| "none".into(), |t| t.to_string())),

@@ -47,7 +47,8 @@ impl LedgerView {
     }
 
     fn refilter(&mut self) {
-        let words: Vec<String> = self.filter.value().to_lowercase().split_whitespace().map(String::from).collect();
+        let words: Vec<String> =
+            self.filter.value().to_lowercase().split_whitespace().map(String::from).collect();
         let fits = |r: &HaulRow| {
             let hay = haystack(r);
             words.iter().all(|w| hay.contains(w.as_str()))
@@ -157,9 +158,15 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
     // A glance at the haul under the cursor takes the lower part, where there is room for both.
     let below = if area.height >= 34 { 15 } else { 0 };
-    if let Some(glance) = app.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
+    if let Some(glance) =
+        app.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
     {
-        let at = Rect { x: area.x + 2, y: area.y + area.height - below + 1, width: area.width - 2, height: below - 1 };
+        let at = Rect {
+            x: area.x + 2,
+            y: area.y + area.height - below + 1,
+            width: area.width - 2,
+            height: below - 1,
+        };
         glance.render(at, buf, theme);
     }
     let fits = usize::from(area.height.saturating_sub(3 + below));
@@ -175,6 +182,12 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         }
     }
     if shown == 0 && all > 0 {
-        buf.set_stringn(area.x + 2, area.y + 4, "No haul has all these words. Esc shows all again.", width, theme.strong());
+        buf.set_stringn(
+            area.x + 2,
+            area.y + 4,
+            "No haul has all these words. Esc shows all again.",
+            width,
+            theme.strong(),
+        );
     }
 }

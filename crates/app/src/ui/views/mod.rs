@@ -23,7 +23,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             "Hollow Mile needs {} columns and {} rows; here are {} and {}. Make the window larger, or the letters smaller.",
             LEAST.0, LEAST.1, area.width, area.height
         );
-        for (i, line) in wrap(&words, usize::from(area.width)).iter().enumerate().take(usize::from(area.height)) {
+        for (i, line) in
+            wrap(&words, usize::from(area.width)).iter().enumerate().take(usize::from(area.height))
+        {
             buf.set_stringn(area.x, area.y + i as u16, line, usize::from(area.width), app.theme.strong());
         }
         return;
@@ -43,7 +45,13 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
 pub fn top(app: &App, area: Rect, buf: &mut Buffer, words: &str) {
     let width = usize::from(area.width);
     let (x, _) = buf.set_stringn(area.x, area.y, app.screen.name(), width, app.theme.accent());
-    buf.set_stringn(x + 2, area.y, words, width.saturating_sub(usize::from(x - area.x) + 2), app.theme.strong());
+    buf.set_stringn(
+        x + 2,
+        area.y,
+        words,
+        width.saturating_sub(usize::from(x - area.x) + 2),
+        app.theme.strong(),
+    );
     let running = app.running();
     let mut right = if app.demo { "demo data".to_owned() } else { app.home.display().to_string() };
     if running > 0 {

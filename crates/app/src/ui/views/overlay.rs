@@ -11,12 +11,8 @@ use crate::ui::widgets::panel::{Writer, wrap};
 fn framed(area: Rect, width: u16, height: u16, title: &str, app: &App, buf: &mut Buffer) -> Rect {
     let width = width.min(area.width.saturating_sub(4));
     let height = height.min(area.height.saturating_sub(2));
-    let frame = Rect {
-        x: area.x + (area.width - width) / 2,
-        y: area.y + (area.height - height) / 3,
-        width,
-        height,
-    };
+    let frame =
+        Rect { x: area.x + (area.width - width) / 2, y: area.y + (area.height - height) / 3, width, height };
     Clear.render(frame, buf);
     let block = Block::bordered()
         .border_type(BorderType::Rounded)
@@ -40,7 +36,13 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             out.line(app.screen.question(), theme.strong());
             out.gap();
             for b in bindings {
-                out.pair(b.keys, &format!("{:<15} {}", b.name, b.help), 7, theme.accent(), ratatui::style::Style::new());
+                out.pair(
+                    b.keys,
+                    &format!("{:<15} {}", b.name, b.help),
+                    7,
+                    theme.accent(),
+                    ratatui::style::Style::new(),
+                );
             }
         }
         Some(Overlay::Find { input, chosen }) => {

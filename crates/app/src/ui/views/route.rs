@@ -18,9 +18,9 @@ use tui_input::backend::crossterm::EventHandler;
 
 use super::top;
 use super::yard::YardRow;
-use crate::targets::fits;
 use crate::error::AppError;
 use crate::targets::Target;
+use crate::targets::fits;
 use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
@@ -40,8 +40,10 @@ pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
     let c = readings.conclude();
     let ends: Vec<_> =
         c.findings.iter().filter(|f| f.kind == hollow_mile_core::finding::FindingKind::CacheEnd).collect();
-    let mut levels: Vec<KnownLevel> =
-        ends.iter().filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate })).collect();
+    let mut levels: Vec<KnownLevel> = ends
+        .iter()
+        .filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate }))
+        .collect();
     let last = ends.last().map_or_else(|| c.figures.mean_mb_s.map(Rate::from_mb_s), |f| f.after);
     levels.extend(last.map(|rate| KnownLevel { up_to: None, rate }));
     levels
@@ -97,18 +99,30 @@ impl Field {
     const fn help(self) -> &'static str {
         match self {
             Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
-            Self::Size => "How large the file is, such as 20 GB. A share of the file system stays free for others.",
-            Self::Ambient => "Temperature of the air around the drive, °C. A simulated drive is placed in it.",
-            Self::Cooling => "How the drive is cooled, in your words. A simulated drive knows bare, heatsink, fan.",
+            Self::Size => {
+                "How large the file is, such as 20 GB. A share of the file system stays free for others."
+            }
+            Self::Ambient => {
+                "Temperature of the air around the drive, °C. A simulated drive is placed in it."
+            }
+            Self::Cooling => {
+                "How the drive is cooled, in your words. A simulated drive knows bare, heatsink, fan."
+            }
             Self::Slot => "Slot or port, in your words, to tell hauls apart later.",
             Self::Label => "A name for this haul.",
-            Self::Interval => "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second.",
+            Self::Interval => {
+                "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second."
+            }
             Self::Block(_) => "Size of one operation: a multiple of 512 B, up to 64 MiB.",
             Self::Depth(_) => "Operations kept in flight, 1 to 1,024.",
             Self::Bytes(_) => "The leg ends after so many bytes, or such a share of the drive: 200 GB, 80 %.",
             Self::Duration(_) => "The leg ends after so long: 90 s, 10 min, 2 h.",
-            Self::Temperature(_) => "A write ends when the drive is this warm, a rest when it has cooled to it.",
-            Self::PastCacheEnd(_) => "The leg ends when so much was written past the last cache end that was found.",
+            Self::Temperature(_) => {
+                "A write ends when the drive is this warm, a rest when it has cooled to it."
+            }
+            Self::PastCacheEnd(_) => {
+                "The leg ends when so much was written past the last cache end that was found."
+            }
         }
     }
 }
@@ -242,7 +256,9 @@ impl RouteView {
                             given.trim().parse().map_err(|_| format!("\"{given}\" is not a whole number"))?;
                     }
                     Field::Bytes(i) => route.legs[i].until.bytes = optional::<Amount>(given).map_err(unit)?,
-                    Field::Duration(i) => route.legs[i].until.duration = optional::<Duration>(given).map_err(unit)?,
+                    Field::Duration(i) => {
+                        route.legs[i].until.duration = optional::<Duration>(given).map_err(unit)?
+                    }
                     Field::Temperature(i) => {
                         route.legs[i].until.temperature = optional::<Celsius>(given).map_err(unit)?;
                     }
@@ -339,9 +355,14 @@ impl RouteView {
         let written = route.bytes_written_on(capacity);
         let mut lines = vec![(
             "writes",
-            written.map_or_else(|| "as long as it takes: a leg has no bound in bytes".into(), |b| format!("{b} at most")),
+            written.map_or_else(
+                || "as long as it takes: a leg has no bound in bytes".into(),
+                |b| format!("{b} at most"),
+            ),
         )];
-        if let Some((share, rated)) = written.zip(drive.rated_writes).map(|(b, r)| (b.as_f64() / r.as_f64(), r)) {
+        if let Some((share, rated)) =
+            written.zip(drive.rated_writes).map(|(b, r)| (b.as_f64() / r.as_f64(), r))
+        {
             lines.push(("wear", format!("{} % of the rated {rated}", significant(share * 100.0))));
         }
         lines.push(("takes", self.expected(route, capacity)));
@@ -398,9 +419,15 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     };
     let route = view.draft.as_ref();
     let name = route.map_or("none", |r| r.name.as_str());
-    let on = if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
+    let on =
+        if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
     top(app, area, buf, &format!("{name} on {on}"));
-    let left = Rect { y: area.y + 2, width: (area.width / 5).clamp(16, 26), height: area.height.saturating_sub(2), ..area };
+    let left = Rect {
+        y: area.y + 2,
+        width: (area.width / 5).clamp(16, 26),
+        height: area.height.saturating_sub(2),
+        ..area
+    };
     let right = Rect {
         x: left.x + left.width + 2,
         y: left.y,
@@ -476,6 +503,12 @@ fn figures(view: &RouteView, app: &App, area: Rect, buf: &mut Buffer) {
             }
         };
         let name = format!("{} {}", if here { "▸" } else { " " }, fields[*i].name());
-        out.pair(&name, &value, 18, if here { theme.accent() } else { theme.faint() }, if here { theme.accent() } else { theme.strong() });
+        out.pair(
+            &name,
+            &value,
+            18,
+            if here { theme.accent() } else { theme.faint() },
+            if here { theme.accent() } else { theme.strong() },
+        );
     }
 }

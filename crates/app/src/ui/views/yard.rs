@@ -125,10 +125,18 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
     let head_y = area.y + 2;
     let cells = columns(known_at);
-    for (name, at) in [("serial", 2), ("model", cells.model), ("capacity", cells.capacity), ("connection", cells.link)] {
+    for (name, at) in
+        [("serial", 2), ("model", cells.model), ("capacity", cells.capacity), ("connection", cells.link)]
+    {
         buf.set_stringn(area.x + at, head_y, name, width, theme.faint());
     }
-    buf.set_stringn(area.x + known_at + 2, head_y, "now, and what is known", width - usize::from(known_at), theme.faint());
+    buf.set_stringn(
+        area.x + known_at + 2,
+        head_y,
+        "now, and what is known",
+        width - usize::from(known_at),
+        theme.faint(),
+    );
     let each = 3u16;
     // What is known of the drive under the cursor takes the lower part, where there is room for both.
     let list = rows.len() as u16 * each + 4;
@@ -152,7 +160,11 @@ struct Columns {
 }
 
 const fn columns(known_at: u16) -> Columns {
-    if known_at > 60 { Columns { model: 12, capacity: 34, link: 44 } } else { Columns { model: 11, capacity: 28, link: 37 } }
+    if known_at > 60 {
+        Columns { model: 12, capacity: 34, link: 44 }
+    } else {
+        Columns { model: 11, capacity: 28, link: 37 }
+    }
 }
 
 fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, buf: &mut Buffer) {

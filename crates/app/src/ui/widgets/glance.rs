@@ -34,7 +34,8 @@ impl Glance {
         let mut out = Writer::new(area, buf);
         out.text(&text::answer(r, &self.conclusions), 0, theme.strong());
         if let Some(h) = r.head() {
-            let line = format!("{} on {}, {}", h.route.name, h.drive.serial, text::local_time(h.started_unix_ms));
+            let line =
+                format!("{} on {}, {}", h.route.name, h.drive.serial, text::local_time(h.started_unix_ms));
             out.line(&line, theme.faint());
         }
         let used = area.height - out.left();

@@ -133,7 +133,13 @@ pub fn temperature(area: Rect, buf: &mut Buffer, columns: &[Column], limit: Opti
         let words = format!(" limit {limit} ");
         let width = usize::from(layout.plot.width);
         let dashes = "┄".repeat(width.saturating_sub(words.chars().count() + 2));
-        buf.set_stringn(layout.plot.x, layout.plot.y + row, format!("{dashes}{words}┄┄"), width, theme.heat(1.0));
+        buf.set_stringn(
+            layout.plot.x,
+            layout.plot.y + row,
+            format!("{dashes}{words}┄┄"),
+            width,
+            theme.heat(1.0),
+        );
     }
     line(&layout, buf, &hottest, share, |t| theme.heat((t - 30.0) / 55.0));
 }
@@ -154,7 +160,15 @@ fn line(
             continue;
         };
         let up = ups(&canvas, share(*v));
-        let from = last.map_or(up, |l| if l < up { l + 1 } else if l > up { l - 1 } else { up });
+        let from = last.map_or(up, |l| {
+            if l < up {
+                l + 1
+            } else if l > up {
+                l - 1
+            } else {
+                up
+            }
+        });
         for u in from.min(up)..=from.max(up) {
             canvas.dot(x, u, style(*v));
         }

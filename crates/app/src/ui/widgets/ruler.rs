@@ -9,7 +9,14 @@ use super::lane::LABELS;
 use crate::ui::theme::Theme;
 
 /// Draws the part of a ruler from `from` to `to` in two rows.
-pub fn render(area: Rect, buf: &mut Buffer, r: &Readings, ruler: Ruler, (from, to): (f64, f64), theme: &Theme) {
+pub fn render(
+    area: Rect,
+    buf: &mut Buffer,
+    r: &Readings,
+    ruler: Ruler,
+    (from, to): (f64, f64),
+    theme: &Theme,
+) {
     let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };
     if plot.width < 8 || area.height < 2 {
         return;
@@ -22,7 +29,8 @@ pub fn render(area: Rect, buf: &mut Buffer, r: &Readings, ruler: Ruler, (from, t
         let x = plot.x + (share * f64::from(plot.width - 1)).round() as u16;
         buf.set_string(x, plot.y, "┬", theme.faint());
         let length = tick.words.chars().count() as u16;
-        let start = x.saturating_sub(length / 2).max(plot.x).min((plot.x + plot.width).saturating_sub(length));
+        let start =
+            x.saturating_sub(length / 2).max(plot.x).min((plot.x + plot.width).saturating_sub(length));
         if start >= free_from {
             buf.set_string(start, plot.y + 1, &tick.words, theme.faint());
             free_from = start + length + 1;
@@ -32,7 +40,10 @@ pub fn render(area: Rect, buf: &mut Buffer, r: &Readings, ruler: Ruler, (from, t
     let name = format!(" {}, {} ", ruler_words(ruler, r), axis.unit);
     let length = (name.chars().count() as u16).min(plot.width);
     let step = axis.ticks.windows(2).next().map_or(0.0, |w| w[1].value - w[0].value);
-    let middle = axis.ticks.get(axis.ticks.len() / 2).map_or(0.5, |t| (t.value - step / 2.0 - from) / (to - from).max(f64::MIN_POSITIVE));
+    let middle = axis
+        .ticks
+        .get(axis.ticks.len() / 2)
+        .map_or(0.5, |t| (t.value - step / 2.0 - from) / (to - from).max(f64::MIN_POSITIVE));
     let middle = plot.x + (middle.clamp(0.0, 1.0) * f64::from(plot.width)) as u16;
     let start = middle.saturating_sub(length / 2).max(plot.x).min(plot.x + plot.width - length);
     buf.set_stringn(start, plot.y, &name, usize::from(length), theme.strong());

@@ -39,7 +39,13 @@ pub fn render(area: Rect, buf: &mut Buffer, readings: &Readings, theme: &Theme) 
             buf.set_stringn(area.x + 3, y, format!("◂{percent:.0} %"), 6, theme.accent());
         }
     }
-    buf.set_stringn(area.x, area.y + area.height - 1, capacity.to_string(), usize::from(area.width), theme.faint());
+    buf.set_stringn(
+        area.x,
+        area.y + area.height - 1,
+        capacity.to_string(),
+        usize::from(area.width),
+        theme.faint(),
+    );
 }
 
 fn row_of(position: Bytes, capacity: Bytes, rows: usize) -> usize {
