@@ -86,7 +86,9 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         parts.push(format!("{subject}: {} at most, limit {}.", Celsius::new(hottest), degrees(limit)));
     }
     let slow = c.findings.iter().find(|f| f.kind == FindingKind::Unexplained && f.position_end.is_some());
-    if let Some((f, from, to)) = slow.and_then(|f| Some((f, f.position?, f.position_end?))).filter(|_| open == 1) {
+    if let Some((f, from, to)) =
+        slow.and_then(|f| Some((f, f.position?, f.position_end?))).filter(|_| open == 1)
+    {
         let rates = f.before.zip(f.after).map(|(b, a)| format!(", {b} down to {a}")).unwrap_or_default();
         parts.push(format!("Slow from {from} to {to} of the drive{rates}; one visit does not tell why."));
     } else if open > 0 {

@@ -74,6 +74,8 @@ fn a_chart_is_a_page_with_the_finding_on_it() {
     assert_eq!(bench.run(&["chart", "last", "--kind", "lanes", "-o", &svg]).status.code(), Some(0));
     let text = std::fs::read_to_string(&svg).unwrap();
     assert!(text.contains("cache-end at 312.4 GB") && text.contains("rate, MB/s"));
+    let well_formed = std::process::Command::new("xmllint").args(["--noout", &svg]).status().unwrap();
+    assert!(well_formed.success());
     assert!(bench.refusal(&["chart", "last", "-o", &svg], 2).contains("exists"));
     assert_eq!(
         bench.run(&["chart", "last", "-o", &svg, "--along", "written", "--force"]).status.code(),

@@ -145,3 +145,17 @@ fn a_file_haul_runs_in_the_interface_and_a_closed_terminal_ends_it() {
     wait_until("the file to be removed", || !exists(&target));
     wait_until("the record to be closed", || bench.json(&["ledger", "--json"])[0]["state"] == "stopped");
 }
+
+#[test]
+fn the_terminal_is_given_back_after_a_fault() {
+    let bench = Bench::new();
+    let t = Terminal::start_with(&bench, "HOLLOW_MILE_TEST_FAULT=1", "demo", 100, 30);
+    t.sees("KW-0203");
+    t.keys(&["F12"]);
+    // The shell goes on below what was there before, on its own screen, in its own mode.
+    let after = t.sees("left with 101");
+    assert!(!after.contains("KW-0203"), "{after}");
+    let words = std::fs::read_to_string(bench.path("stderr")).unwrap();
+    assert!(words.contains("a fault at will"), "{words}");
+    assert!(t.modes().contains(" icanon") && t.modes().contains(" echo"), "{}", t.modes());
+}

@@ -129,8 +129,9 @@ pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Sc
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, readings, conclusions, ruler, TOP + lanes_height, shown);
-    let source = head
-        .map_or_else(String::new, |h| format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, h.engine));
+    let source = head.map_or_else(String::new, |h| {
+        format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, readings.engine())
+    });
     scene.words((RIGHT, height - 10.0), source, 9.5, FAINT, Anchor::End);
     scene
 }

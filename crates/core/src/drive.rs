@@ -167,6 +167,9 @@ pub struct LoadSummary {
     pub drain: Duration,
     /// Latency histogram of the whole load: (value in ns, count), ascending.
     pub histogram: Vec<(u64, u64)>,
+    /// Which engine moved the bytes, as it turned out; the head of the record has what was expected.
+    #[serde(default)]
+    pub engine: Option<String>,
 }
 
 /// Why a drive could not go on.

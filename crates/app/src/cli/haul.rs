@@ -77,14 +77,13 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
             started_unix_ms: jiff::Timestamp::now().as_millisecond(),
             program: env!("CARGO_PKG_VERSION").into(),
         };
-        let engine = opened.drive.engine();
         let session = Session::start(opened, setup, ledger, Speed::Most)?;
         if args.watch {
             return ui::run(ui::Start::Watch { home, session });
         }
         let haul = session.haul.clone();
         let outcome = follow(session, &route, &stop)?;
-        report(&args, &haul, &route, &engine, &outcome)?;
+        report(&args, &haul, &route, &outcome)?;
         exit = match outcome.state {
             HaulState::Failed => Exit::DriveFailed,
             HaulState::Stopped => Exit::Stopped,
@@ -151,13 +150,7 @@ fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome,
     session.finish()
 }
 
-fn report(
-    args: &HaulArgs,
-    haul: &str,
-    route: &Route,
-    engine: &str,
-    outcome: &Outcome,
-) -> Result<(), AppError> {
+fn report(args: &HaulArgs, haul: &str, route: &Route, outcome: &Outcome) -> Result<(), AppError> {
     let r = &outcome.readings;
     if args.json {
         return say_json(&HaulDocument {
@@ -166,7 +159,7 @@ fn report(
             reason: outcome.reason.as_deref(),
             drive: &args.on,
             route: &route.name,
-            engine,
+            engine: r.engine(),
             elapsed_s: r.elapsed().as_secs_f64(),
             written_bytes: r.written().get(),
             read_bytes: r.read().get(),
@@ -183,7 +176,7 @@ fn report(
         args.on,
         clock(r.elapsed()),
         r.written(),
-        engine
+        r.engine()
     ))?;
     say(&text::answer(r, &outcome.conclusions))?;
     say(&text::findings(&outcome.conclusions))

@@ -67,10 +67,14 @@ fn give_back() {
 impl Screen {
     fn take() -> std::io::Result<Self> {
         let before = std::panic::take_hook();
+        let here = std::thread::current().id();
         std::panic::set_hook(Box::new(move |info| {
-            // First the terminal, so that the words of the fault can be read.
-            give_back();
-            before(info);
+            // First the terminal, so that the words of the fault can be read. A fault of another thread is told by the
+            // haul that it belongs to, and the interface goes on.
+            if std::thread::current().id() == here {
+                give_back();
+                before(info);
+            }
         }));
         enable_raw_mode()?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
@@ -126,6 +130,17 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
 
 type Term = Terminal<CrosstermBackend<std::io::Stdout>>;
 
+/// A fault at will, for the test that the terminal is given back: in debug builds, when the environment asks for it.
+fn fault_at_will(event: &event::Event) {
+    #[allow(clippy::panic, reason = "that is what it is for")]
+    if cfg!(debug_assertions)
+        && std::env::var_os("HOLLOW_MILE_TEST_FAULT").is_some()
+        && matches!(event, event::Event::Key(k) if k.code == event::KeyCode::F(12))
+    {
+        panic!("a fault at will");
+    }
+}
+
 fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Result<()> {
     let keys = Keys::new();
     let mut stale = true;
@@ -148,7 +163,9 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Resul
             Waited::Nothing if glance => stale |= app.take_glance(),
             Waited::Nothing => {}
             Waited::Event => {
-                app.on_event(&event::read()?);
+                let first = event::read()?;
+                fault_at_will(&first);
+                app.on_event(&first);
                 stale = true;
                 // Keys that came together are drawn together.
                 while !app.quit && keys.wait(Duration::ZERO)? == Waited::Event {

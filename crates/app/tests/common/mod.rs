@@ -68,11 +68,22 @@ pub struct Terminal {
 
 impl Terminal {
     pub fn start(bench: &Bench, args: &str, width: u16, height: u16) -> Self {
+        Self::start_with(bench, "HM=1", args, width, height)
+    }
+
+    /// What the terminal's line discipline is set to.
+    pub fn modes(&self) -> String {
+        let tty = self.tmux(&["display", "-p", "#{pane_tty}"]);
+        let out = Command::new("stty").args(["-a", "-F", tty.trim()]).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+
+    pub fn start_with(bench: &Bench, env: &str, args: &str, width: u16, height: u16) -> Self {
         let socket =
             format!("hm-{}-{}", std::process::id(), bench.dir.path().file_name().unwrap().to_string_lossy());
         let home = bench.dir.path().join("home");
         let command = format!(
-            "cd {} && env HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
+            "cd {} && env {env} HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
             bench.dir.path().display(),
             home.display(),
             bench.path("stderr")

@@ -229,6 +229,12 @@ impl Readings {
     pub fn head(&self) -> Option<&HaulHead> {
         self.head.as_deref()
     }
+    /// Which engine moved the bytes: as the last leg that moved any said, or else as expected at the start.
+    #[must_use]
+    pub fn engine(&self) -> &str {
+        let ran = self.legs.iter().rev().find_map(|l| l.ended.as_ref().and_then(|e| e.2.engine.as_deref()));
+        ran.or(self.head.as_ref().map(|h| h.engine.as_str())).unwrap_or("")
+    }
     /// All samples.
     #[must_use]
     pub const fn series(&self) -> &Series {

@@ -411,6 +411,7 @@ impl Drive for FileDrive {
                 summary.drain = drain;
             }
             summary.histogram = histogram;
+            summary.engine = Some(self.engine());
         }
         if flush {
             fdatasync(self.file.as_fd()).map_err(|e| self.refused("flushing", &e.into()))?;

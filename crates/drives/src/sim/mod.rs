@@ -284,6 +284,7 @@ impl Drive for SimDrive {
             drained: Bytes::ZERO,
             drain: Duration::ZERO,
             histogram: points(&self.histogram),
+            engine: None,
         })
     }
 

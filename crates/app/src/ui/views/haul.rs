@@ -357,7 +357,7 @@ fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
         if kept.is_some() {
             lines.push(("started", text::local_time(head.started_unix_ms)));
         }
-        lines.push(("engine", head.engine.clone()));
+        lines.push(("engine", r.engine().to_owned()));
         lines.push(("haul", head.haul.clone()));
     }
     lines
