@@ -4,4 +4,5 @@
 
 pub mod latency;
 pub mod linux;
+pub mod proving;
 pub mod sim;

@@ -2,6 +2,7 @@
 
 mod archive;
 mod haul;
+mod prove;
 mod show;
 
 use std::io::Write;
@@ -176,6 +177,21 @@ enum Verb {
     /// List or show simulated drives
     #[command(subcommand)]
     Sim(SimVerb),
+    /// Judge the analysis on random hauls with a known truth
+    Prove {
+        /// How many
+        #[arg(long, value_name = "N", default_value_t = 500)]
+        drives: u64,
+        /// Where the randomness comes from
+        #[arg(long, value_name = "S", default_value_t = 1)]
+        seed: u64,
+        /// Tell of each haul with a mistake, on standard error
+        #[arg(long)]
+        mistakes: bool,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// List files that a killed haul left behind, or remove them
     Leftovers {
         /// Remove them
@@ -254,6 +270,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         }
         Some(Verb::Import { file, json }) => archive::import(&file, json),
         Some(Verb::Export { haul, kind, output }) => archive::export(&haul, kind, output.as_deref()),
+        Some(Verb::Prove { drives, seed, mistakes, json }) => prove::run(drives, seed, mistakes, json),
         Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, json),
     }
 }

@@ -103,7 +103,11 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
         })
         .collect();
     let limit = cx.limit.map(Celsius::degrees).or_else(|| limit_from_cycles(&steps));
-    let judge = Judge { run, levels, cx, limit };
+    let near = |t: &f64| limit.is_some_and(|l| *t > l - WELL_BELOW - 2.0 && *t <= l + AT_LIMIT);
+    let rises =
+        steps.iter().filter(|s| !s.is_drop()).filter_map(|s| cx.coldest(cx.around(s.place.elapsed, 3, 1)));
+    let lets_go = rises.filter(near).reduce(f64::min);
+    let judge = Judge { run, levels, cx, limit, lets_go };
     judge.findings(&steps)
 }
 
@@ -123,6 +127,8 @@ struct Judge<'a> {
     levels: &'a [Level],
     cx: &'a Context<'a>,
     limit: Option<f64>,
+    /// The lowest temperature at which the speed came back as it cooled.
+    lets_go: Option<f64>,
 }
 
 /// Throttling, from its first drop on.
@@ -170,7 +176,7 @@ impl Judge<'_> {
             if i < explained_until {
                 continue;
             }
-            if self.stays_down(step) && self.run.kind == LoadKind::Write {
+            if self.stays_down(step) && self.run.kind == LoadKind::Write && !self.is_traffic(step) {
                 found.push(self.cache_end(step));
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
@@ -204,15 +210,23 @@ impl Judge<'_> {
         if t < limit - AT_LIMIT {
             return false;
         }
+        !self.slow_though_cool(step, limit)
+    }
+
+    /// Slow for longer than it takes to notice, though it had cooled to where heat lets go: below the temperature at
+    /// which the speed came back elsewhere in the run, or well below the limit; or so much slower and cooling on its
+    /// own that no controller holds it.
+    fn slow_though_cool(&self, step: &Step<'_>, limit: f64) -> bool {
         let low = self.samples_of(step.right);
-        let coldest = self.cx.coldest(low.clone()).unwrap_or(t);
-        let slow_though_cool = coldest < limit - WELL_BELOW && {
-            // How long it stayed slow after it was well below the limit.
-            let cooled =
-                low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < limit - WELL_BELOW));
-            cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 15.0)
-        };
-        !slow_though_cool
+        let lets_go = self.lets_go.map_or(limit - WELL_BELOW, |t| (t - 1.5).max(limit - WELL_BELOW));
+        let cooled = low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < lets_go));
+        if cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 8.0) {
+            return true;
+        }
+        // The record ends, or the next step comes, before it has cooled so far: heat would hold it near the limit.
+        let last = self.cx.coldest(low.end.saturating_sub(20).max(low.start)..low.end);
+        let cooling = last.is_some_and(|t| t < limit - 3.0);
+        cooling && step.index + 1 == self.levels.len() && step.after().get() < 0.3 * step.before().get()
     }
 
     /// Nothing later in the run comes back to more than half of what was lost. Levels that lasted less than two
@@ -329,6 +343,14 @@ impl Judge<'_> {
         Some((ours as f64, others as f64))
     }
 
+    /// Others moved enough in the level after this drop to explain it.
+    fn is_traffic(&self, step: &Step<'_>) -> bool {
+        self.traffic(step.index).is_some_and(|(ours, others)| {
+            let lost = (step.before().get() / step.after().get().max(1.0) - 1.0) * ours;
+            others > 0.4 * lost
+        })
+    }
+
     fn throttle(&self, steps: &[Step<'_>], episode: &Episode) -> Finding {
         let step = &steps[episode.first];
         let mut f = self.finding(FindingKind::Throttle, step);
@@ -395,8 +417,7 @@ impl Judge<'_> {
             ));
         }
         if let Some((ours, others)) = self.traffic(step.index) {
-            let lost = (step.before().get() / step.after().get().max(1.0) - 1.0) * ours;
-            if others > 0.4 * lost {
+            if self.is_traffic(step) {
                 f.kind = FindingKind::OtherTraffic;
                 f.confidence = 0.95;
                 f.evidence.push(format!(

@@ -40,6 +40,19 @@ pub struct LegReading {
     pub ended: Option<(Duration, LegEnd, LoadSummary)>,
 }
 
+/// A stretch of load at one rate.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LevelReading {
+    /// End of its first interval.
+    pub from: Duration,
+    /// End of its last interval.
+    pub to: Duration,
+    /// Median rate.
+    pub rate: Rate,
+    /// Robust standard deviation of the logarithm of the rate.
+    pub spread: f64,
+}
+
 /// A fault as it was reported.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FaultReading {
@@ -181,6 +194,24 @@ impl Readings {
         findings.sort_by_key(|f| f.elapsed);
         let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
         Conclusions { findings, figures }
+    }
+
+    /// The levels that the rate went through under load, in order.
+    #[must_use]
+    pub fn levels(&self) -> Vec<LevelReading> {
+        let mut all = Vec::new();
+        for run in self.runs.iter().filter(|r| r.len() > 0) {
+            all.extend(run.levels(&self.series).iter().map(|level| {
+                let samples = run.samples(&level.points);
+                LevelReading {
+                    from: self.series.end(samples.start),
+                    to: self.series.end(samples.end.max(1) - 1),
+                    rate: level.rate(),
+                    spread: level.sigma,
+                }
+            }));
+        }
+        all
     }
 
     /// The length of a ruler: seconds so far, bytes moved so far, or the capacity of the drive.

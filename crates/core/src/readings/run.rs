@@ -18,7 +18,7 @@ const LOG_LOW: f64 = 6.9;
 const LOG_HIGH: f64 = 27.0;
 /// Up to here every sample is a point of its own, so that caches of a fraction of a second are seen; then points are
 /// at least [`POINT_S`] long.
-const SINGLE_POINTS: usize = 512;
+const SINGLE_POINTS: usize = 20_000;
 const POINT_S: f64 = 1.0;
 /// The smallest step that is a change of level: 8 %.
 const LEAST_STEP: f64 = 0.08;
@@ -65,6 +65,8 @@ pub struct Level {
     pub log_rate: f64,
     /// Robust standard deviation of ln(rate).
     pub sigma: f64,
+    /// How many independent points its points are worth: fewer, the more each resembles the one before.
+    pub independent: f64,
     /// ln(rate) where it begins and where it ends: differ from the median on a slope, as on platters.
     pub entry: f64,
     /// See `entry`.
@@ -166,10 +168,21 @@ impl Run {
     fn level(&self, points: Range<usize>) -> Level {
         let mut values = stats::spaced(&self.points[points.clone()], 513);
         let (log_rate, sigma) = stats::median_and_spread(&mut values).unwrap_or((LOG_LOW, 0.0));
+        let independent = self.independent(&points, sigma);
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
         let entry = self.local(points.start..points.start + window);
         let exit = self.local(points.end - window..points.end);
-        Level { points, log_rate, sigma: sigma.max(LEAST_SIGMA), entry, exit }
+        Level { points, log_rate, sigma: sigma.max(LEAST_SIGMA), independent, entry, exit }
+    }
+
+    /// For noise in which each point resembles the one before by ρ, n points are worth n·(1 − ρ)/(1 + ρ). ρ follows from
+    /// the spread of differences between neighbours: var Δ = 2·σ²·(1 − ρ).
+    fn independent(&self, points: &Range<usize>, sigma: f64) -> f64 {
+        let some = &self.points[points.start..points.end.min(points.start + 1025)];
+        let mut differences: Vec<f64> = some.windows(2).map(|w| f64::from((w[1] - w[0]).abs())).collect();
+        let spread = stats::median(&mut differences).map_or(sigma, |m| m / 0.6745);
+        let rho = (1.0 - spread.powi(2) / (2.0 * sigma.powi(2)).max(1e-12)).clamp(0.0, 0.95);
+        (points.len() as f64 * (1.0 - rho) / (1.0 + rho)).clamp(1.0, MOST_INDEPENDENT)
     }
 
     /// Median of ln(rate) over a few points.
@@ -198,12 +211,15 @@ impl Run {
                 left.points.end.saturating_sub(64).max(left.points.start)..left.points.end,
             ));
         }
-        let error = (sl.powi(2) / nl.min(MOST_INDEPENDENT) + sr.powi(2) / nr.min(MOST_INDEPENDENT)).sqrt();
+        let error = (sl.powi(2) / left.independent + sr.powi(2) / right.independent).sqrt();
         // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
         let window = ((nl.min(nr) / 6.0) as usize).clamp(3, 60);
         let edge = right.points.start;
-        let before = self.local(edge.saturating_sub(window).max(left.points.start)..edge);
-        let after = self.local(edge..(edge + window).min(right.points.end));
+        // The cut may be off by a few points: they are left out on both sides, where there are enough.
+        let gap = ((nl.min(nr) / 6.0) as usize).min(4);
+        let before_to = edge - gap;
+        let before = self.local(before_to.saturating_sub(window).max(left.points.start)..before_to);
+        let after = self.local(edge + gap..(edge + gap + window).min(right.points.end));
         let abrupt = (before - after).abs() / (0.5 * step).max(1e-9);
         let abrupt =
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };

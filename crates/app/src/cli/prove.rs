@@ -1,0 +1,143 @@
+//! `hollow-mile prove`: the analysis on random hauls with a known truth.
+
+use hollow_mile_core::readings::Readings;
+use hollow_mile_drives::proving::{Score, judge, make};
+use serde::Serialize;
+
+use super::{say, say_json, table};
+use crate::error::{AppError, Exit};
+
+#[derive(Serialize)]
+struct Kind {
+    kind: &'static str,
+    truths: usize,
+    found: usize,
+    matched: usize,
+    recall: f64,
+    precision: f64,
+}
+
+#[derive(Serialize)]
+struct Tenth {
+    from: f64,
+    findings: usize,
+    right: f64,
+}
+
+#[derive(Serialize)]
+struct Proof {
+    hauls: usize,
+    seed: u64,
+    kinds: Vec<Kind>,
+    place_error_median: Option<f64>,
+    place_error_p95: Option<f64>,
+    inside_interval: f64,
+    onset_error_median_s: Option<f64>,
+    flat_hauls: usize,
+    false_on_flat: usize,
+    cause_right: f64,
+    confusion: Vec<(String, String, usize)>,
+    calibration: Vec<Tenth>,
+}
+
+fn share(part: usize, whole: usize) -> f64 {
+    if whole == 0 { 1.0 } else { part as f64 / whole as f64 }
+}
+
+fn at(values: &mut [f64], q: f64) -> Option<f64> {
+    values.sort_by(f64::total_cmp);
+    values.get(((values.len().max(1) - 1) as f64 * q).round() as usize).copied()
+}
+
+fn proof(mut s: Score, seed: u64) -> Proof {
+    let told: usize = s.confusion.iter().filter(|((_, g), _)| *g != "nothing").map(|(_, n)| n).sum();
+    let good = |t: &str, g: &str| {
+        t == g || (t == "other" && matches!(g, "unexplained" | "other-traffic" | "slow-zone"))
+    };
+    let right: usize = s.confusion.iter().filter(|((t, g), _)| good(t, g)).map(|(_, n)| n).sum();
+    Proof {
+        hauls: s.hauls,
+        seed,
+        kinds: s
+            .kinds
+            .iter()
+            .map(|(kind, (truths, found, matched))| Kind {
+                kind,
+                truths: *truths,
+                found: *found,
+                matched: *matched,
+                recall: share(*matched, *truths),
+                precision: share(*matched, *found),
+            })
+            .collect(),
+        place_error_median: at(&mut s.place_errors, 0.5),
+        place_error_p95: at(&mut s.place_errors, 0.95),
+        inside_interval: share(s.inside, s.place_errors.len()),
+        onset_error_median_s: at(&mut s.onset_errors, 0.5),
+        flat_hauls: s.flat,
+        false_on_flat: s.flat_false,
+        cause_right: share(right, told),
+        confusion: s.confusion.iter().map(|((t, g), n)| ((*t).to_owned(), (*g).to_owned(), *n)).collect(),
+        calibration: s
+            .calibration
+            .iter()
+            .enumerate()
+            .filter(|(_, (n, _))| *n > 0)
+            .map(|(i, (n, r))| Tenth { from: i as f64 / 10.0, findings: *n, right: share(*r, *n) })
+            .collect(),
+    }
+}
+
+pub fn run(drives: u64, seed: u64, mistakes: bool, json: bool) -> Result<Exit, AppError> {
+    let mut score = Score::default();
+    for i in 0..drives {
+        let case = make(seed.wrapping_mul(1_000_003).wrapping_add(i));
+        let mut readings = Readings::new();
+        case.events.iter().for_each(|e| readings.push(e));
+        judge(&case, &readings.conclude(), &mut score);
+    }
+    if mistakes {
+        score.mistakes.iter().for_each(|m| eprintln!("{m}"));
+    }
+    let p = proof(score, seed);
+    if json {
+        say_json(&p)?;
+        return Ok(Exit::Done);
+    }
+    let percent = |v: f64| format!("{:.1} %", v * 100.0);
+    let mut lines =
+        vec![["KIND", "TRUE", "FOUND", "MATCHED", "RECALL", "PRECISION"].map(String::from).to_vec()];
+    lines.extend(p.kinds.iter().map(|k| {
+        vec![
+            k.kind.to_owned(),
+            k.truths.to_string(),
+            k.found.to_string(),
+            k.matched.to_string(),
+            percent(k.recall),
+            percent(k.precision),
+        ]
+    }));
+    say(&format!("{} random hauls, seed {seed}\n\n{}\n", p.hauls, table(&lines)))?;
+    say(&format!(
+        "place of cache ends: error {} median, {} p95; {} within the 95 % interval\n\
+         onset of throttling: error {:.1} s median\n\
+         flat or merely noisy: {} hauls, {} false findings\n\
+         cause right: {}\n",
+        p.place_error_median.map_or_else(|| "none".into(), |v| format!("{:.3} %", v * 100.0)),
+        p.place_error_p95.map_or_else(|| "none".into(), |v| format!("{:.3} %", v * 100.0)),
+        percent(p.inside_interval),
+        p.onset_error_median_s.unwrap_or(0.0),
+        p.flat_hauls,
+        p.false_on_flat,
+        percent(p.cause_right)
+    ))?;
+    let mut lines = vec![["TRUE CAUSE", "GIVEN", "TIMES"].map(String::from).to_vec()];
+    lines.extend(p.confusion.iter().map(|(t, g, n)| vec![t.clone(), g.clone(), n.to_string()]));
+    say(&format!("{}\n", table(&lines)))?;
+    let mut lines = vec![["CONFIDENCE", "FINDINGS", "RIGHT"].map(String::from).to_vec()];
+    lines.extend(p.calibration.iter().map(|t| {
+        vec![format!("{:.1} to {:.1}", t.from, t.from + 0.1), t.findings.to_string(), percent(t.right)]
+    }));
+    say(&table(&lines))?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,333 @@
+//! Makes a random haul with its truth.
+
+use std::time::Duration;
+
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::event::{Conditions, Event, HaulHead, Sample};
+use hollow_mile_core::route::{Leg, LegKind, Route, Until};
+use hollow_mile_core::units::{Bytes, Celsius};
+use rand::{RngExt, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+
+/// Where a level of the cache was used up.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TrueEnd {
+    /// Bytes written.
+    pub written: f64,
+    /// Seconds.
+    pub elapsed: f64,
+}
+
+/// When heat slowed the drive.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TrueThrottle {
+    /// First, seconds.
+    pub from: f64,
+    /// Last, seconds.
+    pub to: f64,
+}
+
+/// A haul with its truth.
+#[derive(Debug, Clone)]
+pub struct Case {
+    /// What it was made of, in a line.
+    pub words: String,
+    /// The record.
+    pub events: Vec<Event>,
+    /// Cache ends with enough of a record after them to be seen.
+    pub ends: Vec<TrueEnd>,
+    /// Throttling, if there was any to speak of.
+    pub throttle: Option<TrueThrottle>,
+    /// It throttled, but too little or too late for that.
+    pub throttled_briefly: bool,
+    /// Strangers' traffic, slow stretches: from and to in seconds, and whether the record can tell.
+    pub others: Vec<(f64, f64)>,
+    /// Nothing happens on it but noise.
+    pub flat: bool,
+}
+
+struct Dice(Xoshiro256PlusPlus);
+
+impl Dice {
+    fn within(&mut self, low: f64, high: f64) -> f64 {
+        low + (high - low) * self.0.random::<f64>()
+    }
+    fn log_within(&mut self, low: f64, high: f64) -> f64 {
+        self.within(low.ln(), high.ln()).exp()
+    }
+    fn chance(&mut self, p: f64) -> bool {
+        self.0.random::<f64>() < p
+    }
+    fn normal(&mut self) -> f64 {
+        let u: f64 = self.0.random::<f64>().max(1e-300);
+        (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * self.0.random::<f64>()).cos()
+    }
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Control {
+    Never,
+    Hysteresis,
+    Holding,
+}
+
+struct Plan {
+    dt: f64,
+    /// Rate in bytes/s and size in bytes.
+    levels: Vec<(f64, f64)>,
+    sigma: Vec<f64>,
+    rho: f64,
+    outliers: f64,
+    stall_every: f64,
+    stall_periodic: bool,
+    stall_s: f64,
+    control: Control,
+    tau: f64,
+    limit: f64,
+    resume: f64,
+    factor: f64,
+    /// Degrees of the steady state at the first level's rate, and at rest.
+    hot: f64,
+    idle: f64,
+    resolution: f64,
+    knows_limit: bool,
+    has_temperature: bool,
+    /// From, to in seconds, share of the rate left.
+    stranger: Option<(f64, f64, f64)>,
+    zone: Option<(f64, f64, f64)>,
+    length_s: f64,
+}
+
+fn plan(d: &mut Dice) -> Plan {
+    let dt = [0.1, 0.1, 0.2, 0.5, 1.0][(d.within(0.0, 4.999)) as usize];
+    let flat = d.chance(0.2);
+    let count = if flat { 1 } else { [1, 2, 2, 2, 3, 3][d.within(0.0, 5.999) as usize] };
+    let mut rate = d.log_within(600e6, 7000e6);
+    let mut levels = Vec::new();
+    let (mut length_s, mut tail) = (0.0, 0.0);
+    for i in 0..count {
+        // A level lasts at least some samples, or nobody could see it.
+        let size = d.log_within(1e9, 500e9).max(rate * dt * 6.0).min(rate * 900.0);
+        levels.push((rate, if i + 1 == count { f64::INFINITY } else { size }));
+        tail = if i + 1 == count { d.log_within(40.0, 1500.0) } else { size / rate };
+        length_s += tail;
+        rate *= if i + 2 == count { d.log_within(0.05, 0.75) } else { d.within(0.35, 0.8) };
+    }
+    let base = d.log_within(0.003, 0.08);
+    let sigma =
+        (0..count).map(|i| if i > 0 && i + 1 == count { base * d.within(1.0, 2.5) } else { base }).collect();
+    let control = match d.within(0.0, 1.0) {
+        v if v < 0.55 || flat => Control::Never,
+        v if v < 0.85 => Control::Hysteresis,
+        _ => Control::Holding,
+    };
+    let limit = d.within(68.0, 90.0).round();
+    let idle = d.within(28.0, 45.0);
+    let tau = d.within(35.0, 160.0);
+    let hot = if control == Control::Never {
+        d.within(idle + 4.0, limit - 5.0)
+    } else {
+        limit + d.within(6.0, 30.0)
+    };
+    let stranger = (!flat && d.chance(0.12)).then(|| {
+        let from = d.within(0.1, 0.6) * length_s;
+        (from, from + d.within(0.08, 0.25) * length_s + 12.0, d.within(0.3, 0.75))
+    });
+    // Nothing in the record tells a slow stretch from a cache end that comes while it lasts: it lies in the last level.
+    let last_from = length_s - tail;
+    let zone = (!flat && stranger.is_none() && d.chance(0.12)).then(|| {
+        let from = last_from * 1.6 + d.within(0.15, 0.4) * tail;
+        (from, from + d.within(0.05, 0.2) * tail + 12.0, d.within(0.3, 0.75))
+    });
+    Plan {
+        dt,
+        levels,
+        sigma,
+        rho: if d.chance(0.5) { 0.0 } else { d.within(0.1, 0.85) },
+        outliers: if d.chance(0.3) { d.within(0.001, 0.02) } else { 0.0 },
+        stall_every: if d.chance(0.5) { d.log_within(8.0, 200.0) } else { f64::INFINITY },
+        stall_periodic: d.chance(0.5),
+        stall_s: d.log_within(0.1, 1.8),
+        control,
+        tau,
+        limit,
+        resume: limit - d.within(3.0, 8.0),
+        factor: d.within(0.3, 0.7),
+        hot,
+        idle,
+        resolution: if d.chance(0.6) { 1.0 } else { 0.1 },
+        knows_limit: d.chance(0.8),
+        has_temperature: control != Control::Never || d.chance(0.85),
+        stranger,
+        zone,
+        length_s,
+    }
+}
+
+fn head(p: &Plan) -> Event {
+    Event::HaulStarted(Box::new(HaulHead {
+        haul: "proving".into(),
+        drive: DriveIdentity {
+            target: "proving".into(),
+            kind: DriveKind::Imported,
+            model: String::new(),
+            serial: String::new(),
+            firmware: String::new(),
+            capacity: Bytes::from_gb(8000),
+            block: Bytes::new(512),
+            rotational: false,
+            link: None,
+            throttle_limit: p.knows_limit.then(|| Celsius::new(p.limit)),
+            rated_writes: None,
+            fill_percent: None,
+        },
+        route: Route {
+            name: "proving".into(),
+            about: String::new(),
+            interval: Duration::from_secs_f64(p.dt),
+            legs: vec![Leg {
+                kind: LegKind::Write,
+                block: Bytes::from_mib(1),
+                depth: 32,
+                until: Until::default(),
+            }],
+        },
+        conditions: Conditions::default(),
+        started_unix_ms: 0,
+        engine: String::new(),
+        program: String::new(),
+    }))
+}
+
+/// Makes the haul of a seed.
+#[must_use]
+pub fn make(seed: u64) -> Case {
+    let mut d =
+        Dice(Xoshiro256PlusPlus::seed_from_u64(seed.wrapping_mul(0xD134_2543_DE82_EF95) ^ 0x0AF2_51AF));
+    let p = plan(&mut d);
+    let mut events = vec![head(&p), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let (mut t, mut written, mut in_level, mut level) = (0.0f64, 0.0f64, 0.0f64, 0usize);
+    let (mut degrees, mut throttled, mut held) = (p.idle + d.within(0.0, 6.0), false, 1.0f64);
+    let (mut deviation, mut next_stall, mut stall_left) = (0.0f64, p.stall_every, 0.0f64);
+    let (mut ends, mut hot_from, mut hot_to, mut hot_s) = (Vec::new(), None, 0.0f64, 0.0f64);
+    let mut others = Vec::new();
+    let mut reading = degrees;
+    let mut reading_at = -1.0f64;
+    let n = (p.length_s / p.dt).ceil() as u64;
+    for i in 1..=n {
+        let end = i as f64 * p.dt;
+        deviation = p.rho * deviation + (1.0 - p.rho * p.rho).sqrt() * d.normal();
+        let mut noise = (deviation * p.sigma[level]).exp();
+        if d.chance(p.outliers) {
+            noise *= d.within(0.2, 1.6);
+        }
+        next_stall -= p.dt;
+        if next_stall <= 0.0 {
+            stall_left = p.stall_s;
+            next_stall += if p.stall_periodic { p.stall_every } else { d.within(0.3, 1.7) * p.stall_every };
+        }
+        let lost = stall_left.min(p.dt);
+        stall_left -= lost;
+        let mut factor = noise * if throttled { p.factor } else { held };
+        let mut other = 0.0;
+        for (window, counted) in [(p.stranger, true), (p.zone, false)] {
+            if let Some((from, to, share)) = window.filter(|w| (w.0..w.1).contains(&t)) {
+                if counted {
+                    other += p.levels[level].0 * (1.0 - share) * p.dt;
+                }
+                factor *= share;
+                if others.is_empty() {
+                    others.push((from, to.min(p.length_s)));
+                }
+            }
+        }
+        let (mut left, mut bytes) = (p.dt - lost, 0.0);
+        while left > 1e-9 {
+            let rate = p.levels[level].0 * factor;
+            let step = (rate * left).min(p.levels[level].1 - in_level);
+            left -= step / rate;
+            bytes += step;
+            in_level += step;
+            if in_level >= p.levels[level].1 {
+                ends.push(TrueEnd { written: written + bytes, elapsed: end - left });
+                level += 1;
+                in_level = 0.0;
+            }
+        }
+        written += bytes;
+        // Heat follows the rate, between the idle state and that of the first level's full rate.
+        let goal = p.idle + (p.hot - p.idle) * (bytes / p.dt / p.levels[0].0);
+        degrees = goal + (degrees - goal) * (-p.dt / p.tau).exp();
+        match p.control {
+            Control::Never => {}
+            Control::Hysteresis => {
+                throttled = if throttled { degrees >= p.resume } else { degrees >= p.limit };
+            }
+            Control::Holding => {
+                // A controller with a proportional part on the temperature: slower the more it is above the limit.
+                let wanted = (1.0 - (degrees - p.limit + 0.8) * 0.45).clamp(0.15, 1.0);
+                held += (wanted - held) * (p.dt / 4.0).min(1.0);
+            }
+        }
+        if throttled || held < 0.9 {
+            hot_from.get_or_insert(end);
+            hot_to = end;
+            hot_s += p.dt;
+        }
+        if end - reading_at >= 0.999 {
+            reading_at = end;
+            reading = (degrees / p.resolution).round() * p.resolution;
+        }
+        events.push(Event::Sample(Sample {
+            end: Duration::from_nanos((end * 1e9).round() as u64),
+            span: Duration::from_nanos((end * 1e9).round() as u64 - (t * 1e9).round() as u64),
+            written: Bytes::new(bytes as u64),
+            position: Some(Bytes::new(written as u64)),
+            temperature: p.has_temperature.then(|| Celsius::new(reading)),
+            other: p.stranger.map(|_| Bytes::new(other as u64)),
+            ..Sample::default()
+        }));
+        t = end;
+    }
+    let seen = |e: &TrueEnd| e.elapsed + (12.0 * p.dt).max(6.0) < t;
+    ends.retain(seen);
+    let control = match p.control {
+        Control::Never => "cool",
+        Control::Hysteresis => "sawtooth",
+        Control::Holding => "plateau",
+    };
+    let levels: Vec<String> = p
+        .levels
+        .iter()
+        .map(|(r, s)| {
+            format!(
+                "{:.0} MB/s{}",
+                r / 1e6,
+                if s.is_finite() { format!(" for {:.2} GB", s / 1e9) } else { String::new() }
+            )
+        })
+        .collect();
+    let words = format!(
+        "seed {seed}: {} ; dt {} s, {:.0} s, sigma {:.3} rho {:.2} outliers {:.3} stalls {:.0}/{:.1} s, {control} limit {} known {} temp {}, stranger {:?} zone {:?}, throttled {hot_s:.0} s from {hot_from:?}",
+        levels.join(", "),
+        p.dt,
+        p.length_s,
+        p.sigma[0],
+        p.rho,
+        p.outliers,
+        p.stall_every,
+        p.stall_s,
+        p.limit,
+        p.knows_limit,
+        p.has_temperature,
+        p.stranger,
+        p.zone
+    );
+    // What lasts no longer than a few samples, or begins as the record ends, nobody can see.
+    let throttle = hot_from
+        .filter(|from| hot_s >= 10.0 && t - from > 12.0)
+        .map(|from| TrueThrottle { from, to: hot_to });
+    let flat = ends.is_empty() && hot_from.is_none() && others.is_empty() && level == 0;
+    let throttled_briefly = hot_from.is_some() && throttle.is_none();
+    Case { words, events, ends, throttle, throttled_briefly, others, flat }
+}
