@@ -3,6 +3,7 @@
 
 use std::path::Path;
 use std::process::{Command, Output};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
@@ -79,8 +80,11 @@ impl Terminal {
     }
 
     pub fn start_with(bench: &Bench, env: &str, args: &str, width: u16, height: u16) -> Self {
-        let socket =
-            format!("hm-{}-{}", std::process::id(), bench.dir.path().file_name().unwrap().to_string_lossy());
+        // A server of its own each time: one that was told to end may not have ended yet.
+        static STARTED: AtomicU32 = AtomicU32::new(0);
+        let number = STARTED.fetch_add(1, Ordering::Relaxed);
+        let dir = bench.dir.path().file_name().unwrap().to_string_lossy();
+        let socket = format!("hm-{}-{number}-{dir}", std::process::id());
         let home = bench.dir.path().join("home");
         let command = format!(
             "cd {} && env {env} HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",

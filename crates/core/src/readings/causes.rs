@@ -176,7 +176,8 @@ impl Judge<'_> {
             if i < explained_until {
                 continue;
             }
-            if self.stays_down(step) && self.run.kind == LoadKind::Write && !self.is_traffic(step) {
+            let base = self.unthrottled(steps, i, episode.as_ref());
+            if self.stays_down(step, base) && self.run.kind == LoadKind::Write && !self.is_traffic(step) {
                 found.push(self.cache_end(step));
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
@@ -229,10 +230,18 @@ impl Judge<'_> {
         cooling && step.index + 1 == self.levels.len() && step.after().get() < 0.3 * step.before().get()
     }
 
+    /// The rate from which a drop is to be judged: while heat holds the drive down, the one before heat did.
+    fn unthrottled(&self, steps: &[Step<'_>], drop: usize, episode: Option<&Episode>) -> Rate {
+        let before = steps[drop].before();
+        let Some(e) = episode.filter(|e| e.end.is_none()) else { return before };
+        let last_heat = (e.first..drop).rev().find(|i| steps[*i].is_drop());
+        last_heat.map_or(before, |i| steps[i].before())
+    }
+
     /// Nothing later in the run comes back to more than half of what was lost. Levels that lasted less than two
     /// seconds do not count.
-    fn stays_down(&self, step: &Step<'_>) -> bool {
-        let half = step.half_back();
+    fn stays_down(&self, step: &Step<'_>, base: Rate) -> bool {
+        let half = step.half_back().max(step.after().get() + 0.5 * (base.get() - step.after().get()));
         self.levels[step.index..]
             .iter()
             .filter(|l| self.run.seconds(self.cx.series, &l.points) >= 2.0)

@@ -26,8 +26,10 @@ const LEAST_STEP: f64 = 0.08;
 const LEAST_SIGMAS: f64 = 5.0;
 /// No noise is taken to be smaller than 0.5 %: the clock and the last operation of an interval cost about that.
 const LEAST_SIGMA: f64 = 0.005;
-/// Fewer points than this do not tell their own noise.
-const FEW_POINTS: usize = 25;
+/// Fewer independent points than this do not tell their own noise.
+const FEW_INDEPENDENT: f64 = 20.0;
+/// Noise is taken to have forgotten itself after so many points.
+const LAG: usize = 8;
 /// More points than this say nothing new of a level's median, since noise is correlated.
 const MOST_INDEPENDENT: f64 = 40.0;
 
@@ -54,6 +56,13 @@ impl RunningNoise {
         }
         (self.median_difference / 0.954).max(LEAST_SIGMA)
     }
+}
+
+/// Robust standard deviation of a point from differences over `lag` points (median |Δ| / 0.6745 / √2).
+fn lagged(points: &[f32], lag: usize) -> Option<f64> {
+    let mut differences: Vec<f64> =
+        points.iter().zip(points.get(lag..)?).map(|(a, b)| f64::from((b - a).abs())).collect();
+    stats::median(&mut differences).map(|m| m / 0.6745 / std::f64::consts::SQRT_2)
 }
 
 /// A stretch of a run at one rate.
@@ -168,20 +177,29 @@ impl Run {
     fn level(&self, points: Range<usize>) -> Level {
         let mut values = stats::spaced(&self.points[points.clone()], 513);
         let (log_rate, sigma) = stats::median_and_spread(&mut values).unwrap_or((LOG_LOW, 0.0));
-        let independent = self.independent(&points, sigma);
+        let independent = self.independent(&points);
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
         let entry = self.local(points.start..points.start + window);
         let exit = self.local(points.end - window..points.end);
         Level { points, log_rate, sigma: sigma.max(LEAST_SIGMA), independent, entry, exit }
     }
 
+    /// Standard deviation of the noise in the neighbourhood of a point, from differences over [`LAG`] points: a change of
+    /// level touches only a few of them, and noise that resembles its neighbour is not underrated.
+    fn noise_around(&self, point: usize) -> f64 {
+        let some = &self.points[point.saturating_sub(160)..(point + 160).min(self.points.len())];
+        lagged(some, LAG.min(some.len() / 3).max(1)).unwrap_or(LEAST_SIGMA)
+    }
+
     /// For noise in which each point resembles the one before by ρ, n points are worth n·(1 − ρ)/(1 + ρ). ρ follows from
-    /// the spread of differences between neighbours: var Δ = 2·σ²·(1 − ρ).
-    fn independent(&self, points: &Range<usize>, sigma: f64) -> f64 {
-        let some = &self.points[points.start..points.end.min(points.start + 1025)];
-        let mut differences: Vec<f64> = some.windows(2).map(|w| f64::from((w[1] - w[0]).abs())).collect();
-        let spread = stats::median(&mut differences).map_or(sigma, |m| m / 0.6745);
-        let rho = (1.0 - spread.powi(2) / (2.0 * sigma.powi(2)).max(1e-12)).clamp(0.0, 0.95);
+    /// the variance of differences between neighbours against those over [`LAG`] points: 1 − ρ, if ρ^LAG is small.
+    fn independent(&self, points: &Range<usize>) -> f64 {
+        let middle = points.start.midpoint(points.end);
+        let reach = (points.len() / 2).clamp(160, 1024);
+        let some = &self.points[middle.saturating_sub(reach)..(middle + reach).min(self.points.len())];
+        let lag = LAG.min(some.len() / 3).max(1);
+        let ratio = lagged(some, 1).zip(lagged(some, lag)).map_or(1.0, |(near, far)| (near / far.max(1e-9)).powi(2));
+        let rho = (1.0 - ratio).clamp(0.0, 0.95);
         (points.len() as f64 * (1.0 - rho) / (1.0 + rho)).clamp(1.0, MOST_INDEPENDENT)
     }
 
@@ -195,22 +213,10 @@ impl Run {
     fn strength(&self, left: &Level, right: &Level) -> f64 {
         let step = (left.log_rate - right.log_rate).abs();
         let (nl, nr) = (left.points.len() as f64, right.points.len() as f64);
-        // A few points know little of their own noise: they borrow that of their neighbours across the edge, if it is
-        // larger. Near the edge, since later points are longer and so less noisy.
-        let across = |other: &Level, points: Range<usize>| {
-            let mut values = stats::spaced(&self.points[points], 64);
-            stats::median_and_spread(&mut values).map_or(other.sigma, |s| s.1.max(other.sigma))
-        };
-        let (mut sl, mut sr) = (left.sigma, right.sigma);
-        if left.points.len() < FEW_POINTS {
-            sl = sl.max(across(right, right.points.start..(right.points.start + 64).min(right.points.end)));
-        }
-        if right.points.len() < FEW_POINTS {
-            sr = sr.max(across(
-                left,
-                left.points.end.saturating_sub(64).max(left.points.start)..left.points.end,
-            ));
-        }
+        // A few points know little of their own noise: they take that of the wider neighbourhood, if it is larger.
+        let wide = self.noise_around(right.points.start);
+        let noise = |l: &Level| if l.independent < FEW_INDEPENDENT { l.sigma.max(wide) } else { l.sigma };
+        let (sl, sr) = (noise(left), noise(right));
         let error = (sl.powi(2) / left.independent + sr.powi(2) / right.independent).sqrt();
         // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
         let window = ((nl.min(nr) / 6.0) as usize).clamp(3, 60);
@@ -304,7 +310,10 @@ impl Run {
             let between = (left.log_rate > middle.log_rate) == (middle.log_rate > right.log_rate);
             let seconds = self.seconds(series, &middle.points);
             let around = self.seconds(series, &left.points).min(self.seconds(series, &right.points));
-            if between && (middle.points.len() <= 3 && seconds < 0.3 * around || seconds < 0.03 * around) {
+            let whole = (left.log_rate - right.log_rate).abs();
+            let slopes = middle.sigma > 0.12 * whole || middle.points.len() < 6;
+            let few = middle.points.len() <= 3 && seconds < 0.3 * around;
+            if between && (few || seconds < 0.03 * around && slopes) {
                 let nearer_left =
                     (middle.log_rate - left.log_rate).abs() < (middle.log_rate - right.log_rate).abs();
                 if nearer_left {

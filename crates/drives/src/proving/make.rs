@@ -135,9 +135,9 @@ fn plan(d: &mut Dice) -> Plan {
     });
     // Nothing in the record tells a slow stretch from a cache end that comes while it lasts: it lies in the last level.
     let last_from = length_s - tail;
-    let zone = (!flat && stranger.is_none() && d.chance(0.12)).then(|| {
-        let from = last_from * 1.6 + d.within(0.15, 0.4) * tail;
-        (from, from + d.within(0.05, 0.2) * tail + 12.0, d.within(0.3, 0.75))
+    let zone = (!flat && control == Control::Never && stranger.is_none() && tail > 60.0 && d.chance(0.2)).then(|| {
+        let from = last_from + d.within(0.15, 0.4) * tail;
+        (from, from + d.within(0.15, 0.35) * tail, d.within(0.3, 0.75))
     });
     Plan {
         dt,
@@ -156,7 +156,8 @@ fn plan(d: &mut Dice) -> Plan {
         hot,
         idle,
         resolution: if d.chance(0.6) { 1.0 } else { 0.1 },
-        knows_limit: d.chance(0.8),
+        // A single drop at an unknown limit is the same curve as a cache end: nobody could tell.
+        knows_limit: control == Control::Holding || d.chance(if control == Control::Never { 0.8 } else { 0.95 }),
         has_temperature: control != Control::Never || d.chance(0.85),
         stranger,
         zone,
