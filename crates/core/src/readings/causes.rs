@@ -131,6 +131,16 @@ struct Judge<'a> {
     lets_go: Option<f64>,
 }
 
+/// A stretch in which the temperature is held at the limit.
+struct Pinned {
+    from: Duration,
+    to: Duration,
+    first: usize,
+    last: usize,
+    free: Rate,
+    held: Rate,
+}
+
 /// Throttling, from its first drop on.
 struct Episode {
     first: usize,
@@ -143,6 +153,7 @@ struct Episode {
 impl Judge<'_> {
     fn findings(&self, steps: &[Step<'_>]) -> Vec<Finding> {
         let mut found = Vec::new();
+        let pinned = self.pinned();
         let mut episode: Option<Episode> = None;
         let mut explained_until = 0;
         for (i, step) in steps.iter().enumerate() {
@@ -153,7 +164,9 @@ impl Judge<'_> {
                 }
                 continue;
             }
-            if self.is_heat(step) {
+            // Held down by heat already, it falls further for heat only if it is still getting hotter.
+            let held = episode.as_ref().is_some_and(|e| e.end.is_none()) || self.is_pinned(&pinned, step.place.elapsed);
+            if self.is_heat(step) && (!held || self.gets_hotter(step)) {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
                 });
@@ -191,7 +204,117 @@ impl Judge<'_> {
         if let Some(e) = episode {
             found.push(self.throttle(steps, &e));
         }
+        for p in &pinned {
+            let told = found.iter().any(|f: &Finding| {
+                f.kind == FindingKind::Throttle && f.elapsed <= p.to && f.end_elapsed.is_none_or(|e| e >= p.from)
+            });
+            if !told {
+                found.push(self.held_finding(p));
+            }
+        }
         found
+    }
+
+    fn is_pinned(&self, pinned: &[Pinned], at: Duration) -> bool {
+        pinned.iter().any(|p| p.from < at && at <= p.to + Duration::from_secs(8))
+    }
+
+    /// Warmer now than ten seconds ago, and at the limit.
+    fn gets_hotter(&self, step: &Step<'_>) -> bool {
+        let at = step.place.elapsed;
+        let before = self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
+        let now = self.cx.hottest(self.cx.around(at, 4, 1));
+        before.zip(now).is_some_and(|(b, n)| n > b + 0.4) && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
+    }
+
+    /// Stretches in which a controller holds the temperature at the limit by taking speed away little by little: no step
+    /// is there to be found, but the temperature stands at the limit and the rate below what it was before.
+    fn pinned(&self) -> Vec<Pinned> {
+        let (Some(limit), series) = (self.limit, self.cx.series) else { return Vec::new() };
+        let all = self.run.samples(&(0..self.run.len()));
+        let mut found = Vec::new();
+        let mut i = all.start;
+        while i < all.end {
+            if series.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {
+                i += 1;
+                continue;
+            }
+            let start = i;
+            let mut last = i;
+            while i < all.end && series.end_s(i) - series.end_s(last) < 5.0 {
+                if series.degrees(i).is_some_and(|t| t >= limit - AT_LIMIT) {
+                    last = i;
+                }
+                i += 1;
+            }
+            found.extend(self.held_between(all.start, start, last + 1));
+        }
+        found
+    }
+
+    fn held_between(&self, first: usize, start: usize, end: usize) -> Option<Pinned> {
+        let series = self.cx.series;
+        let seconds = series.loaded_s(start..end);
+        if seconds < 12.0 {
+            return None;
+        }
+        let rate = |from: usize, to: usize| {
+            let step = ((to - from) / 400).max(1);
+            super::stats::median(&mut (from..to).step_by(step).map(|i| series.rate(i)).collect::<Vec<_>>())
+        };
+        let at = series.end(start);
+        let free_from = series.index_at(at.saturating_sub(Duration::from_secs(25))).max(first);
+        let free_to = series.index_at(at.saturating_sub(Duration::from_secs(4))).clamp(free_from, start);
+        let (free, held) = (rate(free_from, free_to)?, rate(start + (end - start) / 3, end)?);
+        // A level that ended on the way is another story, and has a step of its own.
+        let stepped = self.levels.iter().skip(1).any(|l| {
+            let edge = self.samples_of(l).start;
+            let drop = l.entry < self.levels[0].exit + 9.0;
+            drop && (free_from..start + (end - start) / 3).contains(&edge)
+        });
+        if held > 0.92 * free || stepped && held > 0.5 * free && seconds < 30.0 {
+            return None;
+        }
+        let window = ((1.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);
+        let onset = (free_to..end.saturating_sub(window)).find(|i| rate(*i, i + window).is_some_and(|r| r < 0.92 * free))?;
+        Some(Pinned {
+            from: series.end(onset),
+            to: series.end(end - 1),
+            first: onset,
+            last: end - 1,
+            free: Rate::new(free),
+            held: Rate::new(held),
+        })
+    }
+
+    fn held_finding(&self, p: &Pinned) -> Finding {
+        let series = self.cx.series;
+        let written = Bytes::new(series.written_before(p.first));
+        let t = self.cx.hottest(p.first..p.last + 1).map(|t| Celsius::new(t.round()));
+        let limit = self.limit.map(Celsius::new);
+        let mut evidence = vec![format!("The rate went down from {} to {} little by little.", p.free, p.held)];
+        if let Some((t, limit)) = t.zip(limit) {
+            evidence.push(format!(
+                "The temperature stood at {t} with a limit of {limit} for {}: the drive holds it there.",
+                span_words((p.to - p.from).as_secs_f64())
+            ));
+        }
+        let half = Bytes::new((series.written(p.first) - series.written_before(p.first)) * 4);
+        Finding {
+            kind: FindingKind::Throttle,
+            elapsed: p.from,
+            end_elapsed: Some(p.to),
+            written,
+            written_low: written.saturating_sub(half),
+            written_high: Bytes::new(series.written(p.last)).min(written + half),
+            position: series.position(p.first),
+            position_end: series.position(p.last),
+            before: Some(p.free),
+            after: Some(p.held),
+            temperature: t,
+            confidence: 0.93,
+            evidence,
+        }
     }
 
     fn samples_of(&self, level: &Level) -> Range<usize> {

@@ -188,7 +188,7 @@ impl Run {
     /// level touches only a few of them, and noise that resembles its neighbour is not underrated.
     fn noise_around(&self, point: usize) -> f64 {
         let some = &self.points[point.saturating_sub(160)..(point + 160).min(self.points.len())];
-        lagged(some, LAG.min(some.len() / 3).max(1)).unwrap_or(LEAST_SIGMA)
+        lagged(some, LAG.min(some.len() / 12).max(1)).unwrap_or(LEAST_SIGMA)
     }
 
     /// For noise in which each point resembles the one before by ρ, n points are worth n·(1 − ρ)/(1 + ρ). ρ follows from
@@ -197,7 +197,7 @@ impl Run {
         let middle = points.start.midpoint(points.end);
         let reach = (points.len() / 2).clamp(160, 1024);
         let some = &self.points[middle.saturating_sub(reach)..(middle + reach).min(self.points.len())];
-        let lag = LAG.min(some.len() / 3).max(1);
+        let lag = LAG.min(some.len() / 12).max(1);
         let ratio = lagged(some, 1).zip(lagged(some, lag)).map_or(1.0, |(near, far)| (near / far.max(1e-9)).powi(2));
         let rho = (1.0 - ratio).clamp(0.0, 0.95);
         (points.len() as f64 * (1.0 - rho) / (1.0 + rho)).clamp(1.0, MOST_INDEPENDENT)

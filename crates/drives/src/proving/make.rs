@@ -129,13 +129,14 @@ fn plan(d: &mut Dice) -> Plan {
     } else {
         limit + d.within(6.0, 30.0)
     };
-    let stranger = (!flat && d.chance(0.12)).then(|| {
-        let from = d.within(0.1, 0.6) * length_s;
-        (from, from + d.within(0.08, 0.25) * length_s + 12.0, d.within(0.3, 0.75))
-    });
     // Nothing in the record tells a slow stretch from a cache end that comes while it lasts: it lies in the last level.
     let last_from = length_s - tail;
-    let zone = (!flat && control == Control::Never && stranger.is_none() && tail > 60.0 && d.chance(0.2)).then(|| {
+    let calm = !flat && control == Control::Never && tail > 60.0;
+    let stranger = (calm && d.chance(0.2)).then(|| {
+        let from = last_from + d.within(0.15, 0.4) * tail;
+        (from, from + d.within(0.15, 0.35) * tail, d.within(0.3, 0.75))
+    });
+    let zone = (calm && stranger.is_none() && d.chance(0.2)).then(|| {
         let from = last_from + d.within(0.15, 0.4) * tail;
         (from, from + d.within(0.15, 0.35) * tail, d.within(0.3, 0.75))
     });
