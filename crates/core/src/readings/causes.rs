@@ -122,6 +122,15 @@ fn limit_from_cycles(steps: &[Step<'_>]) -> Option<f64> {
     (alike >= 3 && lower >= 2).then_some(middle)
 }
 
+fn cut(step: &Step<'_>) -> f64 {
+    (step.after().get().max(1.0) / step.before().get().max(1.0)).ln()
+}
+
+/// A controller takes about the same share each time: a drop of another size, once the usual one is known, is not its.
+fn fits_cut(step: &Step<'_>, usual: Option<f64>) -> bool {
+    usual.is_none_or(|u| (cut(step) - u).abs() < 0.35)
+}
+
 struct Judge<'a> {
     run: &'a Run,
     levels: &'a [Level],
@@ -154,6 +163,7 @@ impl Judge<'_> {
     fn findings(&self, steps: &[Step<'_>]) -> Vec<Finding> {
         let mut found = Vec::new();
         let pinned = self.pinned();
+        let usual = self.usual_cut(steps);
         let mut episode: Option<Episode> = None;
         let mut explained_until = 0;
         for (i, step) in steps.iter().enumerate() {
@@ -166,7 +176,7 @@ impl Judge<'_> {
             }
             // Held down by heat already, it falls further for heat only if it is still getting hotter.
             let held = episode.as_ref().is_some_and(|e| e.end.is_none()) || self.is_pinned(&pinned, step.place.elapsed);
-            if self.is_heat(step) && (!held || self.gets_hotter(step)) {
+            if self.is_heat(step) && (!held || self.gets_hotter(step)) && fits_cut(step, usual) {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
                 });
@@ -213,6 +223,17 @@ impl Judge<'_> {
             }
         }
         found
+    }
+
+    /// What heat takes each time, as ln(rate after / rate before): the median of the drops at the limit after which the
+    /// speed came back. `None` when there were fewer than two.
+    fn usual_cut(&self, steps: &[Step<'_>]) -> Option<f64> {
+        let mut cuts: Vec<f64> = steps
+            .windows(2)
+            .filter(|w| w[0].is_drop() && !w[1].is_drop() && self.is_heat(&w[0]))
+            .map(|w| cut(&w[0]))
+            .collect();
+        if cuts.len() < 2 { None } else { super::stats::median(&mut cuts) }
     }
 
     fn is_pinned(&self, pinned: &[Pinned], at: Duration) -> bool {
@@ -267,12 +288,9 @@ impl Judge<'_> {
         let free_to = series.index_at(at.saturating_sub(Duration::from_secs(4))).clamp(free_from, start);
         let (free, held) = (rate(free_from, free_to)?, rate(start + (end - start) / 3, end)?);
         // A level that ended on the way is another story, and has a step of its own.
-        let stepped = self.levels.iter().skip(1).any(|l| {
-            let edge = self.samples_of(l).start;
-            let drop = l.entry < self.levels[0].exit + 9.0;
-            drop && (free_from..start + (end - start) / 3).contains(&edge)
-        });
-        if held > 0.92 * free || stepped && held > 0.5 * free && seconds < 30.0 {
+        let settled = start + (end - start) / 3;
+        let stepped = self.levels.iter().skip(1).any(|l| (free_from..settled).contains(&self.samples_of(l).start));
+        if held > 0.92 * free || stepped && seconds < 30.0 {
             return None;
         }
         let window = ((1.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);

@@ -175,7 +175,9 @@ impl Run {
     }
 
     fn level(&self, points: Range<usize>) -> Level {
-        let mut values = stats::spaced(&self.points[points.clone()], 513);
+        // The points at the ends of a short level are shared with its neighbours.
+        let inner = if (4..=12).contains(&points.len()) { points.start + 1..points.end - 1 } else { points.clone() };
+        let mut values = stats::spaced(&self.points[inner], 513);
         let (log_rate, sigma) = stats::median_and_spread(&mut values).unwrap_or((LOG_LOW, 0.0));
         let independent = self.independent(&points);
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
@@ -219,7 +221,9 @@ impl Run {
         let (sl, sr) = (noise(left), noise(right));
         let error = (sl.powi(2) / left.independent + sr.powi(2) / right.independent).sqrt();
         // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
-        let window = ((nl.min(nr) / 6.0) as usize).clamp(3, 60);
+        // At least nine points where there are so many, so that a stall is not the median.
+        let fewest = nl.min(nr) as usize;
+        let window = (fewest / 6).max(9).min(fewest / 2).clamp(3, 60);
         let edge = right.points.start;
         // The cut may be off by a few points: they are left out on both sides, where there are enough.
         let gap = ((nl.min(nr) / 6.0) as usize).min(4);
@@ -290,7 +294,8 @@ impl Run {
                 i += 1;
             }
         }
-        while levels.len() > 1 && levels.last().is_some_and(|l| l.points.len() < 5) {
+        let open = |l: &Level| l.points.len() < 5 || self.seconds(series, &l.points) < 2.5;
+        while levels.len() > 1 && levels.last().is_some_and(open) {
             let last = levels.pop().map_or(0, |l| l.points.end);
             if let Some(level) = levels.last_mut() {
                 *level = self.level(level.points.start..last);
