@@ -175,7 +175,8 @@ impl Judge<'_> {
                 continue;
             }
             // Held down by heat already, it falls further for heat only if it is still getting hotter.
-            let held = episode.as_ref().is_some_and(|e| e.end.is_none()) || self.is_pinned(&pinned, step.place.elapsed);
+            let held = episode.as_ref().is_some_and(|e| e.end.is_none())
+                || self.is_pinned(&pinned, step.place.elapsed);
             if self.is_heat(step) && (!held || self.gets_hotter(step)) && fits_cut(step, usual) {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
@@ -216,7 +217,9 @@ impl Judge<'_> {
         }
         for p in &pinned {
             let told = found.iter().any(|f: &Finding| {
-                f.kind == FindingKind::Throttle && f.elapsed <= p.to && f.end_elapsed.is_none_or(|e| e >= p.from)
+                f.kind == FindingKind::Throttle
+                    && f.elapsed <= p.to
+                    && f.end_elapsed.is_none_or(|e| e >= p.from)
             });
             if !told {
                 found.push(self.held_finding(p));
@@ -245,7 +248,8 @@ impl Judge<'_> {
         let at = step.place.elapsed;
         let before = self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
         let now = self.cx.hottest(self.cx.around(at, 4, 1));
-        before.zip(now).is_some_and(|(b, n)| n > b + 0.4) && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
+        before.zip(now).is_some_and(|(b, n)| n > b + 0.4)
+            && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
     }
 
     /// Stretches in which a controller holds the temperature at the limit by taking speed away little by little: no step
@@ -289,12 +293,14 @@ impl Judge<'_> {
         let (free, held) = (rate(free_from, free_to)?, rate(start + (end - start) / 3, end)?);
         // A level that ended on the way is another story, and has a step of its own.
         let settled = start + (end - start) / 3;
-        let stepped = self.levels.iter().skip(1).any(|l| (free_from..settled).contains(&self.samples_of(l).start));
+        let stepped =
+            self.levels.iter().skip(1).any(|l| (free_from..settled).contains(&self.samples_of(l).start));
         if held > 0.92 * free || stepped && seconds < 30.0 {
             return None;
         }
         let window = ((1.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);
-        let onset = (free_to..end.saturating_sub(window)).find(|i| rate(*i, i + window).is_some_and(|r| r < 0.92 * free))?;
+        let onset = (free_to..end.saturating_sub(window))
+            .find(|i| rate(*i, i + window).is_some_and(|r| r < 0.92 * free))?;
         Some(Pinned {
             from: series.end(onset),
             to: series.end(end - 1),
@@ -310,7 +316,8 @@ impl Judge<'_> {
         let written = Bytes::new(series.written_before(p.first));
         let t = self.cx.hottest(p.first..p.last + 1).map(|t| Celsius::new(t.round()));
         let limit = self.limit.map(Celsius::new);
-        let mut evidence = vec![format!("The rate went down from {} to {} little by little.", p.free, p.held)];
+        let mut evidence =
+            vec![format!("The rate went down from {} to {} little by little.", p.free, p.held)];
         if let Some((t, limit)) = t.zip(limit) {
             evidence.push(format!(
                 "The temperature stood at {t} with a limit of {limit} for {}: the drive holds it there.",

@@ -59,9 +59,13 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let span = series.loaded_s(sample..sample + 1);
     let before = ((span * share * hi) as u64).min(written_here);
     let written = series.written_before(sample) + before;
-    let half = written_here / 2;
-    let low = series.written_before(split.low).min(written.saturating_sub(half / 8));
-    let high = series.written_before(split.high.min(series.len())).max(written + half / 8);
+    // Within the sample the place is no better known than the rates are: two standard deviations of what a sample
+    // moves at the level before, and no less than the share below which a shared sample does not show as one.
+    let whole = span * hi.max(lo);
+    let half = (whole * (2.0 * left.sigma.max(right.sigma)).clamp(0.08, 1.0)) as u64;
+    let low = series.written_before(split.low).min(written.saturating_sub(half));
+    let high = series.written_before(split.high.min(series.len())).max(written + half);
+    let high = high.min(series.written(series.len() - 1));
     let position = series.position(sample).map(|end| {
         let moved = series.moved(sample) - series.moved_before(sample);
         let past = moved.saturating_sub(before.min(moved));

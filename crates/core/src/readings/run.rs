@@ -176,7 +176,8 @@ impl Run {
 
     fn level(&self, points: Range<usize>) -> Level {
         // The points at the ends of a short level are shared with its neighbours.
-        let inner = if (4..=12).contains(&points.len()) { points.start + 1..points.end - 1 } else { points.clone() };
+        let inner =
+            if (4..=12).contains(&points.len()) { points.start + 1..points.end - 1 } else { points.clone() };
         let mut values = stats::spaced(&self.points[inner], 513);
         let (log_rate, sigma) = stats::median_and_spread(&mut values).unwrap_or((LOG_LOW, 0.0));
         let independent = self.independent(&points);
@@ -200,7 +201,8 @@ impl Run {
         let reach = (points.len() / 2).clamp(160, 1024);
         let some = &self.points[middle.saturating_sub(reach)..(middle + reach).min(self.points.len())];
         let lag = LAG.min(some.len() / 12).max(1);
-        let ratio = lagged(some, 1).zip(lagged(some, lag)).map_or(1.0, |(near, far)| (near / far.max(1e-9)).powi(2));
+        let ratio =
+            lagged(some, 1).zip(lagged(some, lag)).map_or(1.0, |(near, far)| (near / far.max(1e-9)).powi(2));
         let rho = (1.0 - ratio).clamp(0.0, 0.95);
         (points.len() as f64 * (1.0 - rho) / (1.0 + rho)).clamp(1.0, MOST_INDEPENDENT)
     }

@@ -158,7 +158,8 @@ fn plan(d: &mut Dice) -> Plan {
         idle,
         resolution: if d.chance(0.6) { 1.0 } else { 0.1 },
         // A single drop at an unknown limit is the same curve as a cache end: nobody could tell.
-        knows_limit: control == Control::Holding || d.chance(if control == Control::Never { 0.8 } else { 0.95 }),
+        knows_limit: control == Control::Holding
+            || d.chance(if control == Control::Never { 0.8 } else { 0.95 }),
         has_temperature: control != Control::Never || d.chance(0.85),
         stranger,
         zone,
