@@ -382,3 +382,7 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
         (**self).release()
     }
 }
+
+#[cfg(test)]
+#[path = "haul_tests.rs"]
+mod tests;

@@ -53,11 +53,21 @@ impl Context<'_> {
         from.min(self.series.len())..to.min(self.series.len())
     }
 
+    /// Did they move between the last reading before one moment and the first after another?
+    fn counted_between(&self, from: Duration, to: Duration) -> Option<bool> {
+        let before = self.vitals.partition_point(|(t, _)| *t <= from).checked_sub(1)?;
+        let after = self.vitals.partition_point(|(t, _)| *t < to).min(self.vitals.len() - 1);
+        Some(self.vitals[after].1.thermal_transitions? > self.vitals[before].1.thermal_transitions?)
+    }
+
     /// Did the drive's own thermal counters move around this time? `None` when it has none.
     fn counters_moved(&self, at: Duration) -> Option<bool> {
-        let past = self.vitals.partition_point(|(t, _)| *t < at);
-        let before = self.vitals.get(past.checked_sub(1)?)?.1.thermal_transitions?;
-        let after = self.vitals.get(past)?.1.thermal_transitions?;
+        // A reading taken in the same moment may stand on either side of it.
+        let moment = Duration::from_millis(1500);
+        let before = self.vitals.partition_point(|(t, _)| *t + moment < at);
+        let after = self.vitals.partition_point(|(t, _)| *t < at + moment);
+        let before = self.vitals.get(before.checked_sub(1)?)?.1.thermal_transitions?;
+        let after = self.vitals.get(after)?.1.thermal_transitions?;
         Some(after > before)
     }
 }
@@ -221,7 +231,7 @@ impl Judge<'_> {
                     && f.elapsed <= p.to
                     && f.end_elapsed.is_none_or(|e| e >= p.from)
             });
-            if !told {
+            if !told && self.cx.counted_between(p.from, p.to) != Some(false) {
                 found.push(self.held_finding(p));
             }
         }
@@ -239,8 +249,9 @@ impl Judge<'_> {
         if cuts.len() < 2 { None } else { super::stats::median(&mut cuts) }
     }
 
+    /// Held down for a while already; the fall that begins it is not meant.
     fn is_pinned(&self, pinned: &[Pinned], at: Duration) -> bool {
-        pinned.iter().any(|p| p.from < at && at <= p.to + Duration::from_secs(8))
+        pinned.iter().any(|p| p.from + Duration::from_secs(4) < at && at <= p.to + Duration::from_secs(8))
     }
 
     /// Warmer now than ten seconds ago, and at the limit.
@@ -611,3 +622,7 @@ fn span_words(seconds: f64) -> String {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "causes_tests.rs"]
+mod tests;

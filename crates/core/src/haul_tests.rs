@@ -1,0 +1,241 @@
+use std::collections::VecDeque;
+
+use super::*;
+use crate::drive::{DriveIdentity, DriveKind, LoadSummary, Tally};
+use crate::units::Celsius;
+
+/// A drive that does as it is told: a tally a call, and a note of every call.
+#[derive(Default)]
+struct Puppet {
+    identity: Option<DriveIdentity>,
+    tallies: VecDeque<Result<Tally, DriveError>>,
+    calls: Vec<String>,
+    limit: Option<u64>,
+    moved: u64,
+}
+
+impl Puppet {
+    fn new() -> Self {
+        let identity = DriveIdentity {
+            target: "sim:puppet".into(),
+            kind: DriveKind::Simulated,
+            model: "Puppet".into(),
+            serial: "KW-0000".into(),
+            firmware: String::new(),
+            capacity: Bytes::from_gb(1),
+            block: Bytes::new(512),
+            rotational: false,
+            link: None,
+            throttle_limit: None,
+            rated_writes: None,
+            fill_percent: None,
+        };
+        Self { identity: Some(identity), ..Self::default() }
+    }
+
+    fn will(mut self, tally: Result<Tally, DriveError>) -> Self {
+        self.tallies.push_back(tally);
+        self
+    }
+}
+
+impl Drive for Puppet {
+    fn identity(&self) -> &DriveIdentity {
+        self.identity.as_ref().unwrap()
+    }
+    fn engine(&self) -> String {
+        "puppet".into()
+    }
+    fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        self.limit = load.limit.map(Bytes::get);
+        self.moved = 0;
+        self.calls.push(format!("begin {:?} {:?}", load.kind, load.limit.map(Bytes::get)));
+        Ok(())
+    }
+    fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
+        if let Some(next) = self.tallies.pop_front() {
+            return next;
+        }
+        // A hundred megabytes an interval until the limit.
+        let bytes = 100_000_000.min(self.limit.unwrap_or(u64::MAX) - self.moved);
+        self.moved += bytes;
+        let finished = self.limit == Some(self.moved);
+        Ok(Tally { took: interval, written: Bytes::new(bytes), finished, ..Tally::default() })
+    }
+    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+        self.calls.push(format!("finish {flush}"));
+        Ok(LoadSummary { flush: flush.then_some(Duration::from_millis(7)), ..LoadSummary::default() })
+    }
+    fn vitals(&mut self) -> Option<Vitals> {
+        Some(Vitals::default())
+    }
+    fn release(&mut self) -> Result<(), DriveError> {
+        self.calls.push("release".into());
+        Ok(())
+    }
+}
+
+fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
+    let route = Route::from_toml(&format!("name = 'x'\n{legs}")).unwrap();
+    let setup = Setup {
+        haul: "test".into(),
+        route,
+        conditions: Conditions::default(),
+        started_unix_ms: 0,
+        program: "0".into(),
+    };
+    Haul::new(drive, setup)
+}
+
+/// What happened, in a word each.
+fn words(events: &[Event]) -> Vec<String> {
+    events
+        .iter()
+        .filter_map(|e| match e {
+            Event::HaulStarted(_) => Some("haul".into()),
+            Event::LegStarted { leg, .. } => Some(format!("leg {leg}")),
+            Event::Sample(s) => Some(format!("{}", s.written)),
+            Event::Vitals { .. } => None,
+            Event::Fault { .. } => Some("fault".into()),
+            Event::Note { text, .. } => Some(format!("note {text}")),
+            Event::Paused { .. } => Some("paused".into()),
+            Event::Resumed { .. } => Some("resumed".into()),
+            Event::LegEnded { why, .. } => Some(format!("ended {why:?}")),
+            Event::HaulEnded { state, .. } => Some(state.word().into()),
+        })
+        .collect()
+}
+
+fn run(haul: &mut Haul<Puppet>) -> Vec<Event> {
+    let mut events = Vec::new();
+    while haul.step(&mut events) == Progress::Going {}
+    events
+}
+
+const WRITE: &str = "[[leg]]\nkind='write'\nuntil={bytes='250 MB'}\n";
+
+#[test]
+fn a_route_is_stepped_leg_by_leg_and_every_byte_is_told() {
+    let mut h = haul(Puppet::new(), &format!("{WRITE}[[leg]]\nkind='rest'\nuntil={{duration='200 ms'}}"));
+    let events = run(&mut h);
+    assert_eq!(
+        words(&events)[..8],
+        ["haul", "leg 0", "100 MB", "100 MB", "50 MB", "ended Bytes", "leg 1", "100 MB"]
+    );
+    assert_eq!(words(&events).last().unwrap(), "done");
+    assert_eq!(
+        h.drive().calls,
+        ["begin Write Some(250000000)", "finish true", "begin Rest None", "finish false", "release"]
+    );
+    // The flush is part of the time.
+    assert_eq!(events.last().unwrap().at(), Duration::from_millis(300 + 7 + 200));
+    assert_eq!(h.step(&mut Vec::new()), Progress::Ended(HaulState::Done), "further steps do nothing");
+}
+
+#[test]
+fn a_leg_ends_at_the_first_condition_that_comes_true() {
+    let warm = |t: f64| {
+        Ok(Tally { took: Duration::from_millis(100), temperature: Some(Celsius::new(t)), ..Tally::default() })
+    };
+    for (until, drive, expected) in [
+        ("{duration='250 ms', bytes='9 GB'}", Puppet::new(), "ended Duration"),
+        (
+            "{temperature='60 °C', bytes='9 GB'}",
+            Puppet::new().will(warm(59.0)).will(warm(60.0)),
+            "ended Temperature",
+        ),
+        ("{bytes='100 MB', duration='9 s'}", Puppet::new(), "ended Bytes"),
+    ] {
+        let mut h = haul(drive, &format!("[[leg]]\nkind='write'\nuntil={until}"));
+        let told = words(&run(&mut h));
+        assert!(told.contains(&expected.to_owned()), "{until}: {told:?}");
+    }
+    let mut h = haul(
+        Puppet::new().will(warm(50.0)).will(warm(41.0)).will(warm(40.0)),
+        "[[leg]]\nkind='rest'\nuntil={temperature='40 °C', duration='1 h'}",
+    );
+    assert!(words(&run(&mut h)).contains(&"ended Temperature".to_owned()), "a rest ends when it has cooled");
+    assert_eq!(h.elapsed(), Duration::from_millis(300));
+}
+
+#[test]
+fn a_duration_is_kept_to_the_interval_it_ends_in() {
+    let mut h = haul(Puppet::new(), "[[leg]]\nkind='write'\nuntil={duration='250 ms'}");
+    run(&mut h);
+    assert_eq!(h.elapsed(), Duration::from_millis(257), "two whole intervals, a half one, and the flush");
+}
+
+#[test]
+fn a_pause_takes_the_load_off_and_resuming_asks_for_what_is_left() {
+    let mut h = haul(Puppet::new(), WRITE);
+    let mut events = Vec::new();
+    for _ in 0..4 {
+        h.step(&mut events);
+    }
+    h.pause(true);
+    h.step(&mut events);
+    assert!(h.is_paused());
+    h.note("looking at it", &mut events);
+    h.pause(false);
+    events.extend(run(&mut h));
+    let told = words(&events);
+    assert!(told.windows(3).any(|w| w[0] == "paused" && w[2] == "note looking at it"), "{told:?}");
+    assert!(told.contains(&"resumed".to_owned()) && told.last().unwrap() == "done");
+    assert!(h.drive().calls.contains(&"begin Rest None".to_owned()));
+    // 100 MB and 100 MB were written before the pause; the puppet's rest adds 100 MB of its own to the count.
+    assert!(
+        h.drive()
+            .calls
+            .iter()
+            .any(|c| c.starts_with("begin Write Some(") && c != "begin Write Some(250000000)")
+    );
+}
+
+#[test]
+fn skipping_goes_on_and_stopping_ends_with_everything_closed() {
+    let mut h = haul(Puppet::new(), &format!("{WRITE}{WRITE}"));
+    let mut events = Vec::new();
+    for _ in 0..4 {
+        h.step(&mut events);
+    }
+    h.skip_leg();
+    h.step(&mut events);
+    assert_eq!(words(&events).last().unwrap(), "ended Skipped");
+    for _ in 0..3 {
+        h.step(&mut events);
+    }
+    h.stop();
+    assert_eq!(h.step(&mut events), Progress::Ended(HaulState::Stopped));
+    assert_eq!(words(&events)[words(&events).len() - 2..], ["ended Stopped", "stopped"]);
+    assert_eq!(h.drive().calls.last().unwrap(), "release");
+}
+
+#[test]
+fn a_drive_that_goes_away_ends_the_haul_with_its_words() {
+    let gone = DriveError::Gone { target: "sim:puppet".into(), why: "No such device".into() };
+    let mut h = haul(Puppet::new().will(Ok(Tally::default())).will(Err(gone)), WRITE);
+    let events = run(&mut h);
+    let Some(Event::HaulEnded { state, reason, .. }) = events.last() else { panic!("no end") };
+    assert_eq!(*state, HaulState::Failed);
+    assert_eq!(reason.as_deref(), Some("sim:puppet is gone: No such device"));
+    assert!(words(&events).contains(&"fault".to_owned()));
+    assert_eq!(h.drive().calls.last().unwrap(), "release", "what was taken is given back all the same");
+}
+
+#[test]
+fn failed_operations_are_told_with_their_address_and_do_not_end_the_haul() {
+    let tally = Tally {
+        took: Duration::from_millis(100),
+        errors: 2,
+        first_error: Some((Bytes::new(4096), "write failed: Input/output error".into())),
+        ..Tally::default()
+    };
+    let mut h = haul(Puppet::new().will(Ok(tally)), WRITE);
+    let events = run(&mut h);
+    let fault =
+        events.iter().find_map(|e| if let Event::Fault { position, .. } = e { *position } else { None });
+    assert_eq!(fault, Some(Bytes::new(4096)));
+    let errors: u32 =
+        events.iter().filter_map(|e| if let Event::Sample(s) = e { Some(s.errors) } else { None }).sum();
+    assert_eq!((errors, words(&events).last().unwrap().as_str()), (2, "done"));
+}
