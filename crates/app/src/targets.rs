@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use hollow_mile_core::drive::{Drive, DriveIdentity};
 use hollow_mile_core::event::Conditions;
 use hollow_mile_core::route::{self, LegKind, Route};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::units::{Bytes, ParseUnitError};
 use hollow_mile_drives::linux::{EngineChoice, FileDrive};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 
@@ -110,6 +110,17 @@ fn rand_seed(repeat: u64) -> u64 {
     now ^ (u64::from(std::process::id()) << 32) ^ repeat
 }
 
+/// The size of a file target as a person gives it. A count of bytes and binary units are meant to the byte; `500 MB` is
+/// meant roughly, and is rounded down to whole 4 KiB, which every file system can address.
+///
+/// # Errors
+/// When it is no size.
+pub fn file_size(text: &str) -> Result<Bytes, ParseUnitError> {
+    let size: Bytes = text.parse()?;
+    let roughly = text.trim().trim_end_matches('B').ends_with(['k', 'K', 'M', 'G', 'T', 'P']);
+    Ok(if roughly { Bytes::new(size.get() / 4096 * 4096) } else { size })
+}
+
 /// A drive ready for a haul.
 pub struct Opened {
     /// The drive.
@@ -204,4 +215,50 @@ pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_size_in_decimal_units_is_meant_roughly_and_all_others_to_the_byte() {
+        for (text, bytes) in [
+            ("500MB", 499_998_720),
+            ("500 M", 499_998_720),
+            ("1 GB", 999_997_440),
+            ("64 MiB", 64 << 20),
+            ("1000001", 1_000_001),
+            ("1000001 B", 1_000_001),
+        ] {
+            assert_eq!(file_size(text).unwrap().get(), bytes, "{text}");
+        }
+        assert!(file_size("much").is_err());
+    }
+
+    #[test]
+    fn what_is_no_drive_is_refused_with_the_right_code() {
+        assert_eq!(Target::parse("sim:x").unwrap(), Target::Sim("x".into()));
+        assert_eq!(Target::parse("/dev/nvme0n1").unwrap_err().exit, Exit::Refused);
+        for bad in ["", "sim:", "file:", "corrie", "\u{1b}[2J"] {
+            let error = Target::parse(bad).unwrap_err();
+            assert_eq!(error.exit, Exit::Usage);
+            assert!(!error.message.contains('\u{1b}'), "control characters are not passed on");
+        }
+    }
+
+    #[test]
+    fn a_route_name_is_no_way_out_of_the_folder() {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir(dir.path().join("routes")).unwrap();
+        std::fs::write(dir.path().join("secret.toml"), "name = \"s\"").unwrap();
+        assert!(find_route("../secret", dir.path()).unwrap_err().message.contains("no route"));
+        let mine = "name = \"mine\"\n[[leg]]\nkind = \"rest\"\nuntil = { duration = \"1 s\" }\n";
+        std::fs::write(dir.path().join("routes/mine.toml"), mine).unwrap();
+        std::fs::write(dir.path().join("routes/broken.toml"), "name = 3").unwrap();
+        assert_eq!(find_route("mine", dir.path()).unwrap().name, "mine");
+        let (routes, broken) = all_routes(dir.path());
+        assert!(routes.iter().any(|r| r.name == "mine"));
+        assert!(broken.len() == 1 && broken[0].contains("line 1, column 8"), "{broken:?}");
+    }
 }

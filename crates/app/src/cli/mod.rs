@@ -14,7 +14,7 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use crate::error::{AppError, Exit};
-use crate::{demo, home, ui};
+use crate::{demo, home, targets, ui};
 
 /// Long sustained writes on drives: where the cache ends, when heat throttles, which stretches are slow, and why.
 #[derive(Debug, Parser)]
@@ -25,7 +25,7 @@ pub struct Args {
 }
 
 fn bytes(text: &str) -> Result<Bytes, String> {
-    text.parse().map_err(|e: hollow_mile_core::units::ParseUnitError| e.to_string())
+    targets::file_size(text).map_err(|e| e.to_string())
 }
 
 fn celsius(text: &str) -> Result<Celsius, String> {
@@ -47,7 +47,7 @@ pub struct HaulArgs {
     /// Drive: sim:NAME, sim:FILE.toml, or file:PATH with --size
     #[arg(long, value_name = "DRIVE")]
     on: String,
-    /// Size of a file: target, such as 20GB or 16GiB
+    /// Size of a file: target: 20GB (rounded down to whole 4 KiB), 16GiB, or a count of bytes
     #[arg(long, value_name = "SIZE", value_parser = bytes)]
     size: Option<Bytes>,
     /// Temperature of the air around the drive, °C

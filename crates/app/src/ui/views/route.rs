@@ -19,8 +19,7 @@ use tui_input::backend::crossterm::EventHandler;
 use super::top;
 use super::yard::YardRow;
 use crate::error::AppError;
-use crate::targets::Target;
-use crate::targets::fits;
+use crate::targets::{Target, file_size, fits};
 use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
@@ -180,7 +179,7 @@ impl RouteView {
             routes,
             drive: Some(row.identity.clone()),
             path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
-            size: is_file.then_some(Bytes::from_gb(8)),
+            size: is_file.then_some(Bytes::from_mib(8192)),
             known,
             ..Self::default()
         }
@@ -241,7 +240,7 @@ impl RouteView {
         let unit = |e: ParseUnitError| e.to_string();
         match field {
             Field::Path => self.path = given.trim().to_owned(),
-            Field::Size => self.size = Some(given.parse().map_err(unit)?),
+            Field::Size => self.size = Some(file_size(given).map_err(unit)?),
             Field::Ambient => self.conditions.ambient = optional::<Celsius>(given).map_err(unit)?,
             Field::Cooling => self.conditions.cooling = words(given),
             Field::Slot => self.conditions.slot = words(given),
