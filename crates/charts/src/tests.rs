@@ -63,3 +63,20 @@ fn nothing_recorded_is_still_a_page() {
 fn letters_go_on_after_z() {
     assert_eq!([0, 25, 26, 27, 52].map(letter), ["A", "Z", "AA", "AB", "BA"]);
 }
+
+/// The words of the page with their places, and the ends of its lines: what a reader would miss first.
+#[test]
+fn the_page_as_it_was() {
+    let r = two_levels();
+    let svg = lanes(&r, &r.conclude(), Ruler::Elapsed).to_svg();
+    let words: Vec<&str> = svg.lines().filter(|l| l.starts_with("<text")).collect();
+    let ends: Vec<String> = svg
+        .lines()
+        .filter(|l| l.starts_with("<poly"))
+        .filter_map(|l| {
+            let points = l.split('"').nth(1)?;
+            Some(format!("{} … {}", points.split(' ').next()?, points.split(' ').next_back()?))
+        })
+        .collect();
+    insta::assert_snapshot!(format!("{}\n\n{}", words.join("\n"), ends.join("\n")));
+}
