@@ -1,7 +1,7 @@
 //! The bytes of a record: batches of events, as the ledger keeps them.
 //!
 //! A batch is what was committed at once, at most a second of it. Samples lie in it column by column, each column as
-//! variable-length integers of differences from the sample before, so that a steady haul costs about ten bytes a
+//! variable-length integers of differences from the sample before, so that a steady haul costs about 30 bytes a
 //! sample; all other events are JSON at their index. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
