@@ -167,9 +167,9 @@ impl<D: Drive> Haul<D> {
                 self.emit_vitals(out);
                 self.stage = Stage::Next(0);
             }
-            Stage::Next(index) if self.wants.stop => self.end(out, index, HaulState::Stopped, None),
+            Stage::Next(_) if self.wants.stop => self.end(out, HaulState::Stopped, None),
             Stage::Next(index) => match self.setup.route.legs.get(index).cloned() {
-                None => self.end(out, index, HaulState::Done, None),
+                None => self.end(out, HaulState::Done, None),
                 Some(leg) => self.begin_leg(out, index, &leg),
             },
             Stage::InLeg(index) => {
@@ -332,7 +332,7 @@ impl<D: Drive> Haul<D> {
                 self.emit_vitals(out);
                 self.stage = Stage::Next(index + 1);
                 if why == LegEnd::Stopped {
-                    self.end(out, index, HaulState::Stopped, None);
+                    self.end(out, HaulState::Stopped, None);
                 }
             }
             Err(error) => self.fail(out, index, &error),
@@ -342,10 +342,12 @@ impl<D: Drive> Haul<D> {
     fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
         let message = error.to_string();
         self.emit(out, Event::Fault { at: self.elapsed, position: None, message: message.clone() });
-        self.end(out, index, HaulState::Failed, Some(message));
+        let (at, leg, summary) = (self.elapsed, index as u16, crate::drive::LoadSummary::default());
+        self.emit(out, Event::LegEnded { at, leg, why: LegEnd::Failed, summary });
+        self.end(out, HaulState::Failed, Some(message));
     }
 
-    fn end(&mut self, out: &mut Vec<Event>, _index: usize, state: HaulState, reason: Option<String>) {
+    fn end(&mut self, out: &mut Vec<Event>, state: HaulState, reason: Option<String>) {
         let reason = match (self.drive.release(), reason) {
             (Ok(()), reason) => reason,
             (Err(left), None) => Some(left.to_string()),

@@ -229,8 +229,7 @@ fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
     let right_length = right.chars().count().min(width);
     let room = width.saturating_sub(right_length + 2);
     buf.set_stringn(area.x, area.y, left.join("   "), room, app.theme.faint());
-    let (x, _) = buf.set_stringn(area.x, area.y, &d.serial, room, app.theme.accent());
-    let _ = x;
+    buf.set_stringn(area.x, area.y, &d.serial, room, app.theme.accent());
     buf.set_string(area.x + (width - right_length) as u16, area.y, right, app.theme.faint());
 }
 
