@@ -100,6 +100,27 @@ pub struct DriveIdentity {
     pub fill_percent: Option<f64>,
 }
 
+impl DriveIdentity {
+    /// A drive of which no more is known than its name, sort and size; blocks of 512 B.
+    #[must_use]
+    pub fn plain(target: &str, kind: DriveKind, capacity: Bytes) -> Self {
+        Self {
+            target: target.to_owned(),
+            kind,
+            model: String::new(),
+            serial: String::new(),
+            firmware: String::new(),
+            capacity,
+            block: Bytes::new(512),
+            rotational: false,
+            link: None,
+            throttle_limit: None,
+            rated_writes: None,
+            fill_percent: None,
+        }
+    }
+}
+
 /// Which way the bytes go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

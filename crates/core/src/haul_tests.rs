@@ -16,20 +16,7 @@ struct Puppet {
 
 impl Puppet {
     fn new() -> Self {
-        let identity = DriveIdentity {
-            target: "sim:puppet".into(),
-            kind: DriveKind::Simulated,
-            model: "Puppet".into(),
-            serial: "KW-0000".into(),
-            firmware: String::new(),
-            capacity: Bytes::from_gb(1),
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
-            throttle_limit: None,
-            rated_writes: None,
-            fill_percent: None,
-        };
+        let identity = DriveIdentity::plain("sim:puppet", DriveKind::Simulated, Bytes::from_gb(1));
         Self { identity: Some(identity), ..Self::default() }
     }
 

@@ -21,18 +21,12 @@ impl Story {
         );
         let route = crate::route::Route::from_toml(&text).unwrap();
         let drive = crate::drive::DriveIdentity {
-            target: "sim:story".into(),
-            kind: crate::drive::DriveKind::Simulated,
-            model: String::new(),
-            serial: String::new(),
-            firmware: String::new(),
-            capacity: Bytes::from_gb(4000),
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
             throttle_limit: limit.map(Celsius::new),
-            rated_writes: None,
-            fill_percent: None,
+            ..crate::drive::DriveIdentity::plain(
+                "sim:story",
+                crate::drive::DriveKind::Simulated,
+                Bytes::from_gb(4000),
+            )
         };
         readings.push(&Event::HaulStarted(Box::new(crate::event::HaulHead {
             haul: "story".into(),

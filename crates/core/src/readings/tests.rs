@@ -27,18 +27,8 @@ fn head(limit: Option<f64>) -> Event {
     Event::HaulStarted(Box::new(HaulHead {
         haul: "made".into(),
         drive: DriveIdentity {
-            target: "sim:made".into(),
-            kind: DriveKind::Simulated,
-            model: String::new(),
-            serial: String::new(),
-            firmware: String::new(),
-            capacity: Bytes::from_gb(4000),
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
             throttle_limit: limit.map(Celsius::new),
-            rated_writes: None,
-            fill_percent: None,
+            ..DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000))
         },
         route: route::shipped("long-haul").unwrap(),
         conditions: Conditions::default(),

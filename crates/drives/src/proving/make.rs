@@ -171,18 +171,8 @@ fn head(p: &Plan) -> Event {
     Event::HaulStarted(Box::new(HaulHead {
         haul: "proving".into(),
         drive: DriveIdentity {
-            target: "proving".into(),
-            kind: DriveKind::Imported,
-            model: String::new(),
-            serial: String::new(),
-            firmware: String::new(),
-            capacity: Bytes::from_gb(8000),
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
             throttle_limit: p.knows_limit.then(|| Celsius::new(p.limit)),
-            rated_writes: None,
-            fill_percent: None,
+            ..DriveIdentity::plain("proving", DriveKind::Imported, Bytes::from_gb(8000))
         },
         route: Route {
             name: "proving".into(),

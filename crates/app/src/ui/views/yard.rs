@@ -40,18 +40,8 @@ pub struct YardView {
 fn file_row() -> YardRow {
     YardRow {
         identity: DriveIdentity {
-            target: "file:".into(),
-            kind: DriveKind::File,
             model: "a file on this machine".into(),
-            serial: String::new(),
-            firmware: String::new(),
-            capacity: Bytes::ZERO,
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
-            throttle_limit: None,
-            rated_writes: None,
-            fill_percent: None,
+            ..DriveIdentity::plain("file:", DriveKind::File, Bytes::ZERO)
         },
         about: "A new file of a size that you choose, on any file system; removed at the end.".into(),
         last_haul: None,
