@@ -39,7 +39,7 @@ fn haul(
 ) -> (usize, Duration, Readings) {
     let ledger = Ledger::open(home).unwrap();
     let conditions = Conditions::default();
-    let opened = targets::open(target, size, &conditions, 0).unwrap();
+    let opened = targets::open(target, &targets::Wish { size, ..targets::Wish::default() }).unwrap();
     let haul = ledger.new_haul_id().unwrap();
     let setup = Setup { haul, route, conditions, started_unix_ms: 0, program: String::new() };
     let began = Instant::now();

@@ -1,7 +1,7 @@
 //! One face for everything that can go wrong: a sentence, and an exit code.
 
 use hollow_mile_core::route::RouteError;
-use hollow_mile_drives::linux::FileError;
+use hollow_mile_drives::linux::{DeviceError, FileError};
 use hollow_mile_ledger::LedgerError;
 
 /// How the program ends. Stable: scripts rely on it.
@@ -55,6 +55,13 @@ impl From<FileError> for AppError {
     fn from(e: FileError) -> Self {
         // A file that is not ours is left alone for safety; everything else is a matter of asking differently.
         let exit = if matches!(e, FileError::Exists(_)) { Exit::Refused } else { Exit::Usage };
+        Self { message: e.to_string(), exit }
+    }
+}
+
+impl From<DeviceError> for AppError {
+    fn from(e: DeviceError) -> Self {
+        let exit = if matches!(e, DeviceError::Refused(_)) { Exit::Refused } else { Exit::Usage };
         Self { message: e.to_string(), exit }
     }
 }

@@ -6,6 +6,7 @@ pub mod cli;
 pub mod demo;
 pub mod error;
 pub mod home;
+pub mod machine;
 pub mod session;
 pub mod targets;
 pub mod text;

@@ -1,15 +1,16 @@
-//! From what the user names to a drive: `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
+//! From what the user names to a drive: `/dev/…`, `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
 
 use std::path::{Path, PathBuf};
 
 use hollow_mile_core::drive::{Drive, DriveIdentity};
 use hollow_mile_core::event::Conditions;
-use hollow_mile_core::route::{self, LegKind, Route};
+use hollow_mile_core::route::{self, Route};
 use hollow_mile_core::units::{Bytes, ParseUnitError};
-use hollow_mile_drives::linux::{EngineChoice, FileDrive};
+use hollow_mile_drives::linux::guard::Consent;
+use hollow_mile_drives::linux::{BlockDrive, EngineChoice, FileDrive, Outside, WithThermometers};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 
-use crate::error::{AppError, Exit};
+use crate::error::AppError;
 
 /// A drive as the user names it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,6 +19,8 @@ pub enum Target {
     Sim(String),
     /// A file to be made.
     File(PathBuf),
+    /// A block device of this machine.
+    Device(PathBuf),
 }
 
 impl Target {
@@ -34,15 +37,10 @@ impl Target {
             return Ok(Self::File(PathBuf::from(path)));
         }
         if text.starts_with("/dev/") {
-            return Err(AppError {
-                message: format!(
-                    "{shown} is a device: this version drives simulated drives and files, and leaves devices alone"
-                ),
-                exit: Exit::Refused,
-            });
+            return Ok(Self::Device(PathBuf::from(text)));
         }
         Err(AppError::usage(format!(
-            "\"{shown}\" is no drive: give sim:NAME (`hollow-mile sim list`), sim:FILE.toml, or file:PATH with --size"
+            "\"{shown}\" is no drive: give /dev/… (`hollow-mile yard`), sim:NAME (`hollow-mile sim list`), sim:FILE.toml, or file:PATH with --size"
         )))
     }
 }
@@ -68,36 +66,70 @@ pub fn sim_spec(name: &str) -> Result<SimSpec, AppError> {
     )))
 }
 
-/// Opens a drive for a haul. For a file, `size` says how large; it is made here, and nothing is written yet.
+/// What is asked of a drive before it is opened.
+#[derive(Debug, Clone, Default)]
+pub struct Wish {
+    /// Of a file: how large.
+    pub size: Option<Bytes>,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// Which repeat on this drive; varies the noise of a simulated one.
+    pub repeat: u64,
+    /// The route writes, or wipes.
+    pub destroys: bool,
+    /// What the user agreed to lose.
+    pub consent: Consent,
+    /// The user's thermometers: name and path.
+    pub thermometers: Vec<(String, String)>,
+}
+
+/// Opens a drive for a haul. A file is made here, and nothing is written yet; a device is opened read-only unless the
+/// route writes, and then the guard decides.
 ///
 /// # Errors
-/// When there is no such drive or the file cannot be made.
-pub fn open(
-    target: &Target,
-    size: Option<Bytes>,
-    conditions: &Conditions,
-    repeat: u64,
-) -> Result<Opened, AppError> {
+/// When there is no such drive, the file cannot be made, or the guard refuses.
+pub fn open(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
+    let opened = open_drive(target, wish)?;
+    if wish.thermometers.is_empty() {
+        return Ok(opened);
+    }
+    let outside = wish
+        .thermometers
+        .iter()
+        .map(|(name, path)| Outside::open(name, Path::new(path)))
+        .collect::<Result<Vec<_>, _>>()
+        .map_err(AppError::usage)?;
+    let Opened { drive, file } = opened;
+    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), file })
+}
+
+fn engine_choice() -> EngineChoice {
+    match std::env::var("HOLLOW_MILE_ENGINE").as_deref() {
+        Ok("threads") => EngineChoice::Threads,
+        _ => EngineChoice::Best,
+    }
+}
+
+fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
+    let Wish { size, conditions, repeat, .. } = wish;
+    if size.is_some() && !matches!(target, Target::File(_)) {
+        return Err(AppError::usage("--size goes with file:PATH; every other drive has its own capacity"));
+    }
     match target {
+        Target::Device(path) => {
+            let consent = wish.destroys.then_some(&wish.consent);
+            let drive = BlockDrive::open(path, consent, engine_choice(), rand_seed(*repeat))?;
+            Ok(Opened { drive: Box::new(drive), file: None })
+        }
         Target::Sim(name) => {
-            if size.is_some() {
-                return Err(AppError::usage(
-                    "--size goes with file:PATH; a simulated drive has its own capacity",
-                ));
-            }
             let spec = sim_spec(name)?;
-            let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, repeat);
+            let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, *repeat);
             Ok(Opened { drive: Box::new(drive), file: None })
         }
         Target::File(path) => {
             let size = size
                 .ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
-            let engine = match std::env::var("HOLLOW_MILE_ENGINE").as_deref() {
-                Ok("threads") => EngineChoice::Threads,
-                _ => EngineChoice::Best,
-            };
-            let seed = rand_seed(repeat);
-            let drive = FileDrive::create(path, size, engine, seed)?;
+            let drive = FileDrive::create(path, size, engine_choice(), rand_seed(*repeat))?;
             let file = Some(drive.path().to_owned());
             Ok(Opened { drive: Box::new(drive), file })
         }
@@ -196,7 +228,7 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
 /// When a block does not fit the drive.
 pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError> {
     for (i, leg) in route.legs.iter().enumerate() {
-        if leg.kind != LegKind::Rest && !leg.block.get().is_multiple_of(block.get()) {
+        if leg.kind.moves() && !leg.block.get().is_multiple_of(block.get()) {
             return Err(AppError::usage(format!(
                 "leg {} of {} has a block of {}, which is not a multiple of the drive's {}",
                 i + 1,
@@ -205,9 +237,17 @@ pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError
                 block.binary()
             )));
         }
-        if leg.kind != LegKind::Rest && leg.block > capacity {
+        let (start, end) = leg.region.on(capacity, leg.block);
+        if leg.kind.destroys() | leg.kind.moves() && (start >= end || end > capacity) {
             return Err(AppError::usage(format!(
-                "leg {} of {} has a block of {}, larger than the drive of {capacity}",
+                "leg {} of {} has a region from {start} to {end}, and the drive ends at {capacity}",
+                i + 1,
+                route.name
+            )));
+        }
+        if leg.kind.moves() && leg.block > end.saturating_sub(start) {
+            return Err(AppError::usage(format!(
+                "leg {} of {} has a block of {}, larger than its region",
                 i + 1,
                 route.name,
                 leg.block.binary()
@@ -220,6 +260,7 @@ pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::error::Exit;
 
     #[test]
     fn a_size_in_decimal_units_is_meant_roughly_and_all_others_to_the_byte() {
@@ -239,7 +280,7 @@ mod tests {
     #[test]
     fn what_is_no_drive_is_refused_with_the_right_code() {
         assert_eq!(Target::parse("sim:x").unwrap(), Target::Sim("x".into()));
-        assert_eq!(Target::parse("/dev/nvme0n1").unwrap_err().exit, Exit::Refused);
+        assert_eq!(Target::parse("/dev/nvme0n1").unwrap(), Target::Device("/dev/nvme0n1".into()));
         for bad in ["", "sim:", "file:", "corrie", "\u{1b}[2J"] {
             let error = Target::parse(bad).unwrap_err();
             assert_eq!(error.exit, Exit::Usage);

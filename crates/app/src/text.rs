@@ -4,6 +4,8 @@ use std::time::Duration;
 
 use hollow_mile_core::event::HaulState;
 use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
+use hollow_mile_core::health::Health;
+use hollow_mile_core::protocol::nvme::SelfTestKind;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::{Leg, LegKind};
 use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant};
@@ -169,4 +171,76 @@ pub fn findings(c: &Conclusions) -> String {
         lines.extend(f.evidence.iter().map(|e| format!("   - {e}")));
     }
     lines.join("\n")
+}
+
+/// How a drive is, in one sentence.
+#[must_use]
+pub fn wellness(h: &Health) -> String {
+    let v = &h.vitals;
+    let mut parts: Vec<String> = Vec::new();
+    if h.protocol.is_empty() {
+        return "Nothing is known of its health: it cannot be asked.".into();
+    }
+    match h.warnings.as_slice() {
+        [] if v.critical_warning.is_some() => parts.push("It warns of nothing".into()),
+        [] => {}
+        all => parts.push(format!("It warns: {}", all.join("; "))),
+    }
+    let mut wear = Vec::new();
+    wear.extend(v.percentage_used.map(|p| format!("{p:.0} % of its rated life used")));
+    wear.extend(v.available_spare.map(|s| format!("{s} % spare")));
+    if !wear.is_empty() {
+        parts.push(wear.join(", "));
+    }
+    if let Some(t) = v.composite_temperature {
+        let limit = h.warning_temperature.map(|l| format!(", warns at {l}")).unwrap_or_default();
+        parts.push(format!("{t} now{limit}"));
+    }
+    if let Some(n) = v.media_errors.filter(|n| *n > 0) {
+        parts.push(format!("{} media errors", hollow_mile_core::units::grouped(n)));
+    }
+    if let Some(p) = v.self_test_percent {
+        parts.push(format!("a self-test runs, {p} % done"));
+    }
+    if parts.is_empty() {
+        return format!("It tells little of its health by {}.", h.protocol);
+    }
+    format!("{}.", parts.join(". ").replace(". a ", "; a "))
+}
+
+/// Self-tests, a line each: the one that runs, then those that ended, newest first.
+#[must_use]
+pub fn self_tests(h: &Health) -> Vec<String> {
+    if !h.self_test_supported {
+        return vec!["self-test: the drive offers none".into()];
+    }
+    let mut lines = Vec::new();
+    if let Some((kind, percent)) = h.self_tests.running {
+        let kind = if matches!(kind, SelfTestKind::Other(0)) { "a".to_owned() } else { kind.words() };
+        lines.push(format!("{kind} self-test is running, {percent} % done"));
+    }
+    lines.extend(h.self_tests.results.iter().map(|r| {
+        let place = r.failing_lba.map(|b| format!(" at block {b}")).unwrap_or_default();
+        format!("{} self-test {}{place}, after {} h of power", r.kind.words(), r.words, r.power_on_hours)
+    }));
+    if lines.is_empty() {
+        lines.push("self-test: none has been run".into());
+    }
+    lines
+}
+
+/// Failed operations in one sentence, with the first addresses.
+#[must_use]
+pub fn faults(r: &Readings) -> String {
+    let mut places: Vec<u64> = r.faults().iter().filter_map(|f| Some(f.position?.get())).collect();
+    places.sort_unstable();
+    places.dedup();
+    let shown: Vec<String> = places.iter().take(8).map(|p| hollow_mile_core::units::grouped(*p)).collect();
+    let more = if places.len() > shown.len() { ", …" } else { "" };
+    let n = hollow_mile_core::units::grouped(r.errors());
+    let word = if r.errors() == 1 { "operation" } else { "operations" };
+    if shown.is_empty() {
+        return format!("{n} {word} failed.");
+    }
+    format!("{n} {word} failed, at byte {}{more}.", shown.join(", "))
 }

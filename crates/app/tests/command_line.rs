@@ -219,7 +219,7 @@ fn what_cannot_be_is_refused_in_a_sentence_with_the_right_code() {
             3,
             "exists and is not a file of this program",
         ),
-        (vec!["haul", "long-haul", "--on", "/dev/sda"], 3, "leaves devices alone"),
+        (vec!["haul", "long-haul", "--on", "/dev/no-such-drive"], 2, "does not exist"),
         (vec!["findings", "nope"], 2, "no haul \"nope\""),
         (vec!["findings", "nope.csv"], 2, "nope.csv cannot be read"),
         (vec!["haul", "long-haul", "--on", &file, "--size", "big"], 2, "is not a size"),

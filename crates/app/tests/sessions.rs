@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use hollow_mile::session::{Command, Session, Speed};
-use hollow_mile::targets::{self, Target};
+use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::route::Route;
@@ -14,7 +14,11 @@ use hollow_mile_ledger::Ledger;
 fn start(home: &Path, legs: &str, speed: Speed) -> Session {
     let ledger = Ledger::open(home).unwrap();
     let conditions = Conditions::default();
-    let opened = targets::open(&Target::Sim("corrie-2t".into()), None, &conditions, 0).unwrap();
+    let opened = targets::open(
+        &Target::Sim("corrie-2t".into()),
+        &Wish { conditions: conditions.clone(), ..Wish::default() },
+    )
+    .unwrap();
     let setup = Setup {
         haul: ledger.new_haul_id().unwrap(),
         route: Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),

@@ -8,6 +8,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::event::{LatencySummary, Vitals};
+use crate::stamp::Origin;
 use crate::units::{Bytes, Celsius, Rate};
 
 /// Of which sort a drive is; decides what consent a write needs.
@@ -24,12 +25,43 @@ pub enum DriveKind {
     Imported,
 }
 
+/// Line rate of a Serial ATA generation (Serial ATA 3.5, table 1).
+const fn sata_gb_s(generation: u8) -> &'static str {
+    match generation {
+        1 => "1.5",
+        2 => "3",
+        _ => "6",
+    }
+}
+
+/// What the kernel and the drive say of a block device, as it was when the haul began.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct DeviceFacts {
+    /// `nvme`, `ata`, `usb`, `scsi`, `virtio`, `loop`.
+    pub transport: String,
+    /// Physical block: what the drive really writes at least.
+    pub physical_block: Bytes,
+    /// I/O scheduler in use.
+    pub scheduler: String,
+    /// `write back` or `write through`, as the kernel treats it.
+    pub write_cache: String,
+    /// Discards are passed on to the drive.
+    pub discard: bool,
+    /// Metadata bytes that travel with each block; a drive formatted to 520 bytes has 8.
+    pub metadata: u16,
+    /// NVMe Namespace Utilization: what the drive says is allocated.
+    pub utilization: Option<Bytes>,
+    /// Kernel release.
+    pub kernel: String,
+}
+
 /// The connection of a drive, as it is now and at best.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Link {
     /// `PCIe`, `SATA`, `USB`.
     pub bus: String,
-    /// PCIe generation, or 0 where it does not apply.
+    /// Generation of PCIe (4 for 16 GT/s) or SATA (3 for 6 Gb/s), or 0 where it does not apply.
     #[serde(default)]
     pub generation: u8,
     /// PCIe lanes in use, or 0 where it does not apply.
@@ -38,30 +70,78 @@ pub struct Link {
     /// PCIe lanes that the drive could use.
     #[serde(default)]
     pub best_width: u8,
+    /// Generation that the drive could use; 0 where it is not known.
+    #[serde(default)]
+    pub best_generation: u8,
 }
 
 impl Link {
-    /// `PCIe 4.0 x4 of x4`, `SATA`.
+    /// `PCIe 4.0 x4 of x4`, `PCIe 3.0 of 4.0 x4 of x4`, `SATA 6 Gb/s`, `USB`.
     #[must_use]
     pub fn words(&self) -> String {
-        if self.generation == 0 {
-            return self.bus.clone();
+        let best = self.best_generation.max(self.generation);
+        match (self.bus.as_str(), self.generation) {
+            (bus, 0) => bus.to_owned(),
+            ("SATA", now) if best > now => {
+                format!("SATA {} of {} Gb/s", sata_gb_s(now), sata_gb_s(best))
+            }
+            ("SATA", now) => format!("SATA {} Gb/s", sata_gb_s(now)),
+            (bus, now) => {
+                let of = if best > now { format!(" of {best}.0") } else { String::new() };
+                format!("{bus} {now}.0{of} x{} of x{}", self.width, self.best_width)
+            }
         }
-        format!("{} {}.0 x{} of x{}", self.bus, self.generation, self.width, self.best_width)
     }
 
     /// Payload ceiling: lane rate × encoding × width × 0.9 (PCI Express Base 6.0, table 1-1); SATA 6 Gb/s about
     /// 560 MB/s. `None` where the bus is not known.
     #[must_use]
     pub fn payload_ceiling(&self) -> Option<Rate> {
-        let lane_mb_s = match (self.bus.as_str(), self.generation) {
+        Self::ceiling(&self.bus, self.generation, self.width)
+    }
+
+    fn ceiling(bus: &str, generation: u8, width: u8) -> Option<Rate> {
+        let lane_mb_s = match (bus, generation) {
+            ("SATA", 1) => return Some(Rate::from_mb_s(140.0)),
+            ("SATA", 2) => return Some(Rate::from_mb_s(280.0)),
             ("SATA", _) => return Some(Rate::from_mb_s(560.0)),
             ("PCIe", 1) => 250.0,
             ("PCIe", 2) => 500.0,
             ("PCIe", g @ 3..=6) => 984.6 * f64::from(1u32 << (g - 3)),
             _ => return None,
         };
-        Some(Rate::from_mb_s(lane_mb_s * f64::from(self.width) * 0.9))
+        Some(Rate::from_mb_s(lane_mb_s * f64::from(width) * 0.9))
+    }
+
+    /// What is lost when the drive has less than it could have, in words: `x2 of x4: half the bus`. `None` when it has
+    /// all, or that is not known.
+    #[must_use]
+    pub fn shortfall(&self) -> Option<String> {
+        let best_generation = self.best_generation.max(self.generation);
+        let best_width = self.best_width.max(self.width);
+        let now = self.payload_ceiling()?.get();
+        let best = Self::ceiling(&self.bus, best_generation, best_width)?.get();
+        let share = now / best;
+        if share > 0.99 {
+            return None;
+        }
+        let part = match share {
+            s if (s - 0.5).abs() < 0.02 => "half the bus".to_owned(),
+            s if (s - 0.25).abs() < 0.01 => "a quarter of the bus".to_owned(),
+            s => format!("{:.0} % of the bus", s * 100.0),
+        };
+        let mut what = Vec::new();
+        if self.bus == "SATA" {
+            what.push(format!("{} of {} Gb/s", sata_gb_s(self.generation), sata_gb_s(best_generation)));
+        } else {
+            if best_generation > self.generation {
+                what.push(format!("generation {} of {best_generation}", self.generation));
+            }
+            if best_width > self.width {
+                what.push(format!("x{} of x{best_width}", self.width));
+            }
+        }
+        Some(format!("{}: {part}", what.join(", ")))
     }
 }
 
@@ -98,6 +178,9 @@ pub struct DriveIdentity {
     /// Share of addresses written when the haul began, 0 to 100; `None` where it cannot be known.
     #[serde(default)]
     pub fill_percent: Option<f64>,
+    /// More of a block device.
+    #[serde(default)]
+    pub device: Option<DeviceFacts>,
 }
 
 impl DriveIdentity {
@@ -117,6 +200,7 @@ impl DriveIdentity {
             throttle_limit: None,
             rated_writes: None,
             fill_percent: None,
+            device: None,
         }
     }
 }
@@ -127,10 +211,44 @@ impl DriveIdentity {
 pub enum LoadKind {
     /// Nothing is asked of the drive; temperature and health are still read.
     Rest,
-    /// Sequential writes over the region, again from its start when the end is reached.
+    /// Writes over the region, again from its start when the end is reached.
     Write,
-    /// Sequential reads over the region, again from its start when the end is reached.
+    /// Reads over the region, again from its start when the end is reached.
     Read,
+    /// Reads and writes, in the share that [`Load::read_percent`] says.
+    Mixed,
+    /// Discards the region, once, and reads back whether it is gone.
+    Wipe,
+    /// The drive tests itself; nothing else is asked of it.
+    SelfTest {
+        /// The extended test, or else the short one.
+        extended: bool,
+    },
+}
+
+impl LoadKind {
+    /// It changes what is on the drive.
+    #[must_use]
+    pub const fn destroys(self) -> bool {
+        matches!(self, Self::Write | Self::Mixed | Self::Wipe)
+    }
+
+    /// It moves bytes between host and drive.
+    #[must_use]
+    pub const fn moves(self) -> bool {
+        matches!(self, Self::Write | Self::Read | Self::Mixed)
+    }
+}
+
+/// In which order addresses come.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Pattern {
+    /// One after the other.
+    #[default]
+    Sequential,
+    /// Every block of the region once, in a random order, then again in another.
+    Random,
 }
 
 /// What a drive is told to do until told otherwise.
@@ -144,10 +262,49 @@ pub struct Load {
     pub end: Bytes,
     /// Size of one operation.
     pub block: Bytes,
-    /// Operations kept in flight.
+    /// Operations kept in flight, by all workers together.
     pub depth: u32,
+    /// Threads that issue them, each on its own part of the region.
+    pub workers: u32,
+    /// In which order addresses come.
+    pub pattern: Pattern,
+    /// Share of operations that read, for [`LoadKind::Mixed`].
+    pub read_percent: u8,
+    /// No faster than this.
+    pub rate: Option<Rate>,
+    /// Share of each written 4 KiB that a drive which compresses could squeeze to nothing.
+    pub compressible_percent: u8,
+    /// Every written 4 KiB says who wrote it and where (see [`crate::stamp`]).
+    pub stamp: Option<Origin>,
     /// Stop issuing after this many bytes, exactly.
     pub limit: Option<Bytes>,
+}
+
+impl Load {
+    /// One worker, one address after the other, as fast as it goes, until told otherwise.
+    #[must_use]
+    pub const fn sequential(kind: LoadKind, start: Bytes, end: Bytes, block: Bytes, depth: u32) -> Self {
+        Self {
+            kind,
+            start,
+            end,
+            block,
+            depth,
+            workers: 1,
+            pattern: Pattern::Sequential,
+            read_percent: 0,
+            rate: None,
+            compressible_percent: 0,
+            stamp: None,
+            limit: None,
+        }
+    }
+
+    /// Nothing is asked.
+    #[must_use]
+    pub const fn rest() -> Self {
+        Self::sequential(LoadKind::Rest, Bytes::ZERO, Bytes::ZERO, Bytes::from_mib(1), 1)
+    }
 }
 
 /// What happened in one interval of work.
@@ -169,10 +326,12 @@ pub struct Tally {
     pub other: Option<Bytes>,
     /// Operations that failed.
     pub errors: u32,
-    /// Address and message of the first operation that failed.
-    pub first_error: Option<(Bytes, String)>,
+    /// Address and message of operations that failed: the first few of the interval.
+    pub faults: Vec<(Bytes, String)>,
     /// Share of addresses that hold data, in parts per million.
     pub fill_ppm: Option<u32>,
+    /// Share of the interval that the threads which drive the load were busy, in parts per million.
+    pub host_busy_ppm: Option<u32>,
     /// The limit of the load is reached and nothing is in flight.
     pub finished: bool,
 }
@@ -184,6 +343,12 @@ pub struct LoadSummary {
     pub flush: Option<Duration>,
     /// Bytes that were still in flight at the last tally and completed while draining.
     pub drained: Bytes,
+    /// How many of them were read; the others were written. Counts in mixed loads only.
+    #[serde(default)]
+    pub drained_read: Bytes,
+    /// What is to be said of the load: how a wipe was confirmed, how a self-test ended.
+    #[serde(default)]
+    pub remark: Option<String>,
     /// Time that draining took.
     pub drain: Duration,
     /// Latency histogram of the whole load: (value in ns, count), ascending.
@@ -253,6 +418,11 @@ pub trait Drive: Send {
     /// One health reading; `None` where the drive has none to give.
     fn vitals(&mut self) -> Option<Vitals>;
 
+    /// Temperatures beside the one in the samples, by name. Asked once a second; must not make the load wait.
+    fn temperatures(&mut self) -> Vec<(String, Celsius)> {
+        Vec::new()
+    }
+
     /// True when the drive computes its own time, so that it may be run faster than real time.
     fn is_simulated(&self) -> bool {
         false
@@ -264,5 +434,32 @@ pub trait Drive: Send {
     /// When something could not be removed; the words say what is left behind.
     fn release(&mut self) -> Result<(), DriveError> {
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pcie(generation: u8, best_generation: u8, width: u8, best_width: u8) -> Link {
+        Link { bus: "PCIe".into(), generation, width, best_width, best_generation }
+    }
+
+    #[test]
+    fn a_link_that_has_less_than_it_could_says_so() {
+        assert_eq!(pcie(4, 4, 4, 4).shortfall(), None);
+        assert_eq!(pcie(4, 0, 4, 4).shortfall(), None, "the best is not known");
+        assert_eq!(pcie(4, 4, 2, 4).shortfall().unwrap(), "x2 of x4: half the bus");
+        assert_eq!(
+            pcie(3, 4, 2, 4).shortfall().unwrap(),
+            "generation 3 of 4, x2 of x4: a quarter of the bus"
+        );
+        assert_eq!(pcie(1, 3, 4, 4).shortfall().unwrap(), "generation 1 of 3: a quarter of the bus");
+        let sata = Link { bus: "SATA".into(), generation: 2, width: 0, best_width: 0, best_generation: 3 };
+        assert_eq!(sata.shortfall().unwrap(), "3 of 6 Gb/s: half the bus");
+        assert_eq!(
+            (sata.words().as_str(), pcie(3, 4, 4, 4).words().as_str()),
+            ("SATA 3 of 6 Gb/s", "PCIe 3.0 of 4.0 x4 of x4")
+        );
     }
 }

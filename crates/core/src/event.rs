@@ -45,7 +45,7 @@ pub struct LatencySummary {
 impl LatencySummary {
     /// Reads a summary off a histogram of nanoseconds; `None` when it is empty.
     #[must_use]
-    pub fn of(histogram: &hdrhistogram::Histogram<u32>) -> Option<Self> {
+    pub fn of(histogram: &hdrhistogram::Histogram<u64>) -> Option<Self> {
         if histogram.is_empty() {
             return None;
         }
@@ -84,6 +84,9 @@ pub struct Sample {
     pub errors: u32,
     /// Share of addresses that hold data, in parts per million.
     pub fill_ppm: Option<u32>,
+    /// Share of the interval that the threads which drive the load were busy, in parts per million: near a million, it
+    /// is this machine that cannot keep up.
+    pub host_busy_ppm: Option<u32>,
 }
 
 impl Sample {
@@ -104,8 +107,24 @@ pub struct Vitals {
     pub percentage_used: Option<f64>,
     /// Available Spare, percent.
     pub available_spare: Option<u8>,
+    /// Available Spare Threshold, percent.
+    pub available_spare_threshold: Option<u8>,
     /// Bytes written by the host over the life of the drive (data units × 512,000).
     pub host_bytes_written: Option<Bytes>,
+    /// Bytes read by the host over the life of the drive.
+    pub host_bytes_read: Option<Bytes>,
+    /// Power cycles.
+    pub power_cycles: Option<u64>,
+    /// Unsafe shutdowns: power lost without warning.
+    pub unsafe_shutdowns: Option<u64>,
+    /// Entries in the error log over the life of the drive.
+    pub error_log_entries: Option<u64>,
+    /// Minutes at or above the warning temperature, over the life of the drive.
+    pub warning_minutes: Option<u64>,
+    /// Minutes at or above the critical temperature.
+    pub critical_minutes: Option<u64>,
+    /// Percentage done of the self-test that runs now.
+    pub self_test_percent: Option<u8>,
     /// Power on hours.
     pub power_on_hours: Option<u64>,
     /// Media and data integrity errors.
@@ -130,6 +149,10 @@ pub enum LegEnd {
     Temperature,
     /// So much was written past the cache end.
     PastCacheEnd,
+    /// As many operations failed as the route allows.
+    Errors,
+    /// There was nothing left to do: the wipe or the self-test is over.
+    Complete,
     /// The user went on to the next leg.
     Skipped,
     /// The haul was stopped.
@@ -147,6 +170,8 @@ impl LegEnd {
             Self::Duration => "the time was up",
             Self::Temperature => "the temperature was reached",
             Self::PastCacheEnd => "enough was written past the cache end",
+            Self::Errors => "too many operations failed",
+            Self::Complete => "it was complete",
             Self::Skipped => "it was skipped",
             Self::Stopped => "the haul was stopped",
             Self::Failed => "the drive failed",
@@ -233,6 +258,13 @@ pub enum Event {
         /// The reading.
         vitals: Box<Vitals>,
     },
+    /// Temperatures beside the drive's own in the samples: its further sensors, and thermometers of the user's.
+    Temperatures {
+        /// Since the haul began.
+        at: Duration,
+        /// By name.
+        readings: Vec<(String, Celsius)>,
+    },
     /// Something went wrong with the drive.
     Fault {
         /// Since the haul began.
@@ -290,6 +322,7 @@ impl Event {
             Self::Sample(sample) => sample.end,
             Self::LegStarted { at, .. }
             | Self::Vitals { at, .. }
+            | Self::Temperatures { at, .. }
             | Self::Fault { at, .. }
             | Self::Note { at, .. }
             | Self::Paused { at }

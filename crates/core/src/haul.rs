@@ -5,15 +5,32 @@
 
 use std::time::Duration;
 
-use crate::drive::{Drive, DriveError, Load, LoadKind};
+use crate::drive::{Drive, DriveError, Load};
 use crate::event::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::FindingKind;
+use crate::protocol::nvme::critical_warning_words;
 use crate::readings::Readings;
 use crate::route::{Leg, LegKind, Route};
+use crate::stamp::{self, Origin};
 use crate::units::Bytes;
 
 /// Health is read this often while a leg runs, and at once when a leg begins or ends.
 const VITALS_EVERY: Duration = Duration::from_secs(10);
+
+/// So often it is looked whether something in it is news.
+const VITALS_LOOK_EVERY: Duration = Duration::from_secs(1);
+
+/// What of a health reading is told at once when it changes: warning bits, errors, turns of thermal management.
+fn alarms(v: &Vitals) -> (u8, u64, u64) {
+    let (errors, turns) = (v.media_errors.unwrap_or(0), v.thermal_transitions.unwrap_or(0));
+    (v.critical_warning.unwrap_or(0), errors, turns)
+}
+
+/// Other temperatures are read this often.
+const TEMPERATURES_EVERY: Duration = Duration::from_secs(1);
+
+/// Failed operations that are told one by one; after these, one a second.
+const FAULTS_TOLD: u64 = 2000;
 
 /// What is set before a haul.
 #[derive(Debug, Clone)]
@@ -56,7 +73,14 @@ pub struct Haul<D: Drive> {
     elapsed: Duration,
     leg_began: Duration,
     leg_moved: Bytes,
+    leg_errors: u64,
+    faults_told: u64,
+    fault_at: Duration,
     vitals_at: Duration,
+    vitals_looked_at: Duration,
+    /// Of the newest reading: what a change of is told at once.
+    alarms: Option<(u8, u64, u64)>,
+    temperatures_at: Option<Duration>,
     /// Set once the drive has ended the load by itself (its limit was reached).
     load_finished: bool,
     paused: bool,
@@ -85,7 +109,13 @@ impl<D: Drive> Haul<D> {
             elapsed: Duration::ZERO,
             leg_began: Duration::ZERO,
             leg_moved: Bytes::ZERO,
+            leg_errors: 0,
+            faults_told: 0,
+            fault_at: Duration::ZERO,
             vitals_at: Duration::ZERO,
+            vitals_looked_at: Duration::ZERO,
+            alarms: None,
+            temperatures_at: None,
             load_finished: false,
             paused: false,
             wants: Wants::default(),
@@ -139,14 +169,76 @@ impl<D: Drive> Haul<D> {
     }
 
     fn emit_vitals(&mut self, out: &mut Vec<Event>) {
-        self.vitals_at = self.elapsed;
         if let Some(vitals) = self.drive.vitals() {
-            self.emit(out, Event::Vitals { at: self.elapsed, vitals: Box::<Vitals>::new(vitals) });
+            self.tell_vitals(out, vitals);
         }
     }
 
-    fn capacity(&self) -> Bytes {
-        self.drive.identity().capacity
+    /// While a leg runs: every ten seconds, and within a second when the drive begins to warn or counts a new error or
+    /// a new turn of its thermal management.
+    fn follow_vitals(&mut self, out: &mut Vec<Event>) {
+        if self.elapsed < self.vitals_looked_at + VITALS_LOOK_EVERY {
+            return;
+        }
+        self.vitals_looked_at = self.elapsed;
+        let Some(vitals) = self.drive.vitals() else { return };
+        let due = self.elapsed >= self.vitals_at + VITALS_EVERY;
+        if due || self.alarms.is_some_and(|before| before != alarms(&vitals)) {
+            self.tell_vitals(out, vitals);
+        }
+    }
+
+    fn tell_vitals(&mut self, out: &mut Vec<Event>, vitals: Vitals) {
+        let at = self.elapsed;
+        (self.vitals_at, self.vitals_looked_at) = (at, at);
+        let now = alarms(&vitals);
+        // What it warned of before the haul is no news.
+        let new = self.alarms.map_or(0, |before| now.0 & !before.0);
+        for warning in critical_warning_words(new) {
+            self.emit(
+                out,
+                Event::Fault { at, position: None, message: format!("the drive warns: {warning}") },
+            );
+        }
+        self.alarms = Some(now);
+        self.emit(out, Event::Vitals { at, vitals: Box::new(vitals) });
+    }
+
+    fn emit_temperatures(&mut self, out: &mut Vec<Event>) {
+        if self.temperatures_at.is_some_and(|at| self.elapsed < at + TEMPERATURES_EVERY) {
+            return;
+        }
+        self.temperatures_at = Some(self.elapsed);
+        let readings = self.drive.temperatures();
+        if !readings.is_empty() {
+            self.emit(out, Event::Temperatures { at: self.elapsed, readings });
+        }
+    }
+
+    /// Each failed operation by its address, as long as there are not too many of them.
+    fn emit_faults(&mut self, out: &mut Vec<Event>, faults: &[(Bytes, String)]) {
+        for (position, message) in faults {
+            let many = self.faults_told >= FAULTS_TOLD;
+            if many && self.elapsed < self.fault_at + Duration::from_secs(1) {
+                continue;
+            }
+            self.faults_told += 1;
+            self.fault_at = self.elapsed;
+            let (position, message) = (Some(*position), message.clone());
+            self.emit(out, Event::Fault { at: self.elapsed, position, message });
+        }
+    }
+
+    /// The load of a leg; stamps tell of this drive, this haul, this leg.
+    fn load(&self, index: usize, leg: &Leg) -> Load {
+        let identity = self.drive.identity();
+        let mut load = leg.load(identity.capacity);
+        load.stamp = load.stamp.map(|_| Origin {
+            drive: stamp::name(&identity.serial),
+            haul: stamp::name(&self.setup.haul),
+            pass: index as u32,
+        });
+        load
     }
 
     /// Does one interval of work and appends what happened to `out`.
@@ -187,9 +279,10 @@ impl<D: Drive> Haul<D> {
     fn begin_leg(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
         self.leg_began = self.elapsed;
         self.leg_moved = Bytes::ZERO;
+        self.leg_errors = 0;
         self.load_finished = false;
         self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
-        match self.drive.begin(&leg.load(self.capacity())) {
+        match self.drive.begin(&self.load(index, leg)) {
             Ok(()) => self.stage = Stage::InLeg(index),
             Err(error) => self.fail(out, index, &error),
         }
@@ -221,9 +314,8 @@ impl<D: Drive> Haul<D> {
         self.elapsed += tally.took;
         self.leg_moved += tally.written + tally.read;
         self.load_finished |= tally.finished;
-        if let Some((position, message)) = tally.first_error.clone() {
-            self.emit(out, Event::Fault { at: self.elapsed, position: Some(position), message });
-        }
+        self.leg_errors += u64::from(tally.errors);
+        self.emit_faults(out, &tally.faults);
         let temperature = tally.temperature;
         self.emit(
             out,
@@ -239,11 +331,11 @@ impl<D: Drive> Haul<D> {
                 other: tally.other,
                 errors: tally.errors,
                 fill_ppm: tally.fill_ppm,
+                host_busy_ppm: tally.host_busy_ppm,
             }),
         );
-        if self.elapsed - self.vitals_at >= VITALS_EVERY {
-            self.emit_vitals(out);
-        }
+        self.follow_vitals(out);
+        self.emit_temperatures(out);
         if self.paused {
             return;
         }
@@ -252,8 +344,10 @@ impl<D: Drive> Haul<D> {
         let reached = temperature
             .zip(until.temperature)
             .is_some_and(|(now, goal)| if leg.kind == LegKind::Rest { now <= goal } else { now >= goal });
-        if self.load_finished {
-            self.end_leg(out, index, LegEnd::Bytes);
+        if leg.stop_after_errors.is_some_and(|most| self.leg_errors >= most) {
+            self.end_leg(out, index, LegEnd::Errors);
+        } else if self.load_finished {
+            self.end_leg(out, index, if leg.kind.moves() { LegEnd::Bytes } else { LegEnd::Complete });
         } else if until.duration.is_some_and(|d| in_leg >= d) {
             self.end_leg(out, index, LegEnd::Duration);
         } else if reached {
@@ -286,14 +380,13 @@ impl<D: Drive> Haul<D> {
         self.paused = self.wants.paused;
         let summary = self.drive.finish(false)?;
         self.account_for_drain(out, index, &summary);
-        let capacity = self.capacity();
         let at = self.elapsed;
         if self.paused {
             self.emit(out, Event::Paused { at });
-            self.drive.begin(&Load { kind: LoadKind::Rest, limit: None, ..leg.load(capacity) })
+            self.drive.begin(&Load::rest())
         } else {
             self.emit(out, Event::Resumed { at });
-            let mut load = leg.load(capacity);
+            let mut load = self.load(index, leg);
             load.limit = load.limit.map(|limit| limit.saturating_sub(self.leg_moved));
             self.drive.begin(&load)
         }
@@ -306,9 +399,12 @@ impl<D: Drive> Haul<D> {
         }
         self.elapsed += summary.drain;
         self.leg_moved += summary.drained;
-        let writes = self.setup.route.legs.get(index).is_some_and(|l| l.kind == LegKind::Write);
-        let (written, read) =
-            if writes { (summary.drained, Bytes::ZERO) } else { (Bytes::ZERO, summary.drained) };
+        let read = match self.setup.route.legs.get(index).map(|l| l.kind) {
+            Some(LegKind::Write) => Bytes::ZERO,
+            Some(LegKind::Mixed) => summary.drained_read,
+            _ => summary.drained,
+        };
+        let written = summary.drained.saturating_sub(read);
         let sample = Sample {
             end: self.elapsed,
             span: summary.drain,
@@ -321,7 +417,8 @@ impl<D: Drive> Haul<D> {
     }
 
     fn end_leg(&mut self, out: &mut Vec<Event>, index: usize, why: LegEnd) {
-        let writes = self.setup.route.legs.get(index).is_some_and(|l| l.kind == LegKind::Write);
+        let writes = |l: &Leg| matches!(l.kind, LegKind::Write | LegKind::Mixed);
+        let writes = self.setup.route.legs.get(index).is_some_and(writes);
         match self.drive.finish(writes) {
             Ok(summary) => {
                 self.account_for_drain(out, index, &summary);
@@ -331,8 +428,16 @@ impl<D: Drive> Haul<D> {
                 self.wants.paused = false;
                 self.emit_vitals(out);
                 self.stage = Stage::Next(index + 1);
-                if why == LegEnd::Stopped {
-                    self.end(out, HaulState::Stopped, None);
+                match why {
+                    LegEnd::Stopped => self.end(out, HaulState::Stopped, None),
+                    LegEnd::Errors => {
+                        let n = self.leg_errors;
+                        let word = if n == 1 { "operation" } else { "operations" };
+                        let reason =
+                            format!("{n} {word} failed in leg {}, as many as its route allows", index + 1);
+                        self.end(out, HaulState::Failed, Some(reason));
+                    }
+                    _ => {}
                 }
             }
             Err(error) => self.fail(out, index, &error),
@@ -376,6 +481,9 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
     }
     fn vitals(&mut self) -> Option<Vitals> {
         (**self).vitals()
+    }
+    fn temperatures(&mut self) -> Vec<(String, crate::units::Celsius)> {
+        (**self).temperatures()
     }
     fn is_simulated(&self) -> bool {
         (**self).is_simulated()

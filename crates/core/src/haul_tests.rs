@@ -82,7 +82,7 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::HaulStarted(_) => Some("haul".into()),
             Event::LegStarted { leg, .. } => Some(format!("leg {leg}")),
             Event::Sample(s) => Some(format!("{}", s.written)),
-            Event::Vitals { .. } => None,
+            Event::Vitals { .. } | Event::Temperatures { .. } => None,
             Event::Fault { .. } => Some("fault".into()),
             Event::Note { text, .. } => Some(format!("note {text}")),
             Event::Paused { .. } => Some("paused".into()),
@@ -214,7 +214,7 @@ fn failed_operations_are_told_with_their_address_and_do_not_end_the_haul() {
     let tally = Tally {
         took: Duration::from_millis(100),
         errors: 2,
-        first_error: Some((Bytes::new(4096), "write failed: Input/output error".into())),
+        faults: vec![(Bytes::new(4096), "write failed: Input/output error".into())],
         ..Tally::default()
     };
     let mut h = haul(Puppet::new().will(Ok(tally)), WRITE);

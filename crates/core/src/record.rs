@@ -5,16 +5,16 @@
 //! sample; all other events are JSON at their index. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
-//! Layout, version 1: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`.
+//! Layout, version 2: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`.
 //! Columns: end ns, span ns, leg, written, read, position, temperature, latency (operations, p50, p99, max), other,
-//! errors, fill. An optional column starts with a marker: 0 never, 1 always, 2 bitmap follows.
+//! errors, fill, busy (not in version 1). An optional column starts with a marker: 0 never, 1 always, 2 bitmap follows.
 
 use std::time::Duration;
 
 use crate::event::{Event, LatencySummary, Sample};
 use crate::units::{Bytes, Celsius};
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 
 /// Why the bytes of a batch could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -28,7 +28,7 @@ pub enum BatchError {
         what: &'static str,
     },
     /// Written by a newer program.
-    #[error("the batch has format version {found}, this program reads up to 1")]
+    #[error("the batch has format version {found}, this program reads up to 2")]
     Version {
         /// What it says.
         found: u8,
@@ -181,6 +181,7 @@ pub fn encode<E>(events: &[Event], to_json: impl Fn(&Event) -> Result<Vec<u8>, E
     optional(&|s| s.other.map(Bytes::get));
     put_column(&mut out, samples.iter().map(|s| u64::from(s.errors)));
     put_optional(&mut out, &samples.iter().map(|s| s.fill_ppm.map(u64::from)).collect::<Vec<_>>());
+    put_optional(&mut out, &samples.iter().map(|s| s.host_busy_ppm.map(u64::from)).collect::<Vec<_>>());
     put(&mut out, (events.len() - samples.len()) as u64);
     for (index, event) in events.iter().enumerate() {
         if !matches!(event, Event::Sample(_)) {
@@ -207,7 +208,7 @@ pub fn decode(
 ) -> Result<Vec<Event>, BatchError> {
     let mut r = Reader { bytes, at: 0, what: "version" };
     let version = r.byte()?;
-    if version != VERSION {
+    if !(1..=VERSION).contains(&version) {
         return Err(BatchError::Version { found: version });
     }
     r.what = "samples";
@@ -227,6 +228,7 @@ pub fn decode(
     let other = r.optional("other", n)?;
     let errors = r.column("errors", n)?;
     let fill = r.optional("fill", n)?;
+    let busy = if version == 1 { vec![None; n] } else { r.optional("busy", n)? };
     let sample = |i: usize| -> Result<Sample, BatchError> {
         let latency = match (operations[i], p50[i], p99[i], max[i]) {
             (Some(n), Some(a), Some(b), Some(c)) => Some(LatencySummary {
@@ -252,6 +254,7 @@ pub fn decode(
             other: other[i].map(Bytes::new),
             errors: narrow(errors[i], "count of errors")?,
             fill_ppm: fill[i].map(|f| narrow(f, "fill")).transpose()?,
+            host_busy_ppm: busy[i].map(|b| narrow(b, "share")).transpose()?,
         })
     };
     r.what = "other events";
@@ -320,6 +323,7 @@ mod tests {
                     other: other.map(Bytes::new),
                     errors,
                     fill_ppm: fill.map(|f| f as u32),
+                    host_busy_ppm: position.map(|p| p as u32),
                 })
             });
         let note = (any::<u32>(), ".{0,12}")
@@ -346,9 +350,11 @@ mod tests {
         #[test]
         fn garbage_is_an_error_and_no_panic(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
             let _ = decode(&bytes, from_json);
-            let mut versioned = vec![1];
-            versioned.extend(bytes);
-            let _ = decode(&versioned, from_json);
+            for version in 1..=VERSION {
+                let mut versioned = vec![version];
+                versioned.extend(&bytes);
+                let _ = decode(&versioned, from_json);
+            }
         }
     }
 

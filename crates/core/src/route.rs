@@ -4,9 +4,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::drive::{Load, LoadKind};
+use crate::drive::{Load, LoadKind, Pattern};
 use crate::plain::{self, Plain};
-use crate::units::{Bytes, Celsius, ParseUnitError};
+use crate::stamp::Origin;
+use crate::units::{Bytes, Celsius, ParseUnitError, Rate};
 
 /// Bytes as such, or as a share of the region: `"200 GB"`, `"80 %"`.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -54,10 +55,16 @@ impl Plain for Amount {
 pub enum LegKind {
     /// Nothing; the drive is watched while it cools and tidies up.
     Rest,
-    /// Sequential writes.
+    /// Writes.
     Write,
-    /// Sequential reads.
+    /// Reads.
     Read,
+    /// Reads and writes at once.
+    Mixed,
+    /// Discards everything, and reads back whether it is gone.
+    Wipe,
+    /// The drive tests itself.
+    Selftest,
 }
 
 impl LegKind {
@@ -68,7 +75,59 @@ impl LegKind {
             Self::Rest => "rest",
             Self::Write => "write",
             Self::Read => "read",
+            Self::Mixed => "mixed",
+            Self::Wipe => "wipe",
+            Self::Selftest => "selftest",
         }
+    }
+
+    /// It moves bytes between host and drive.
+    #[must_use]
+    pub const fn moves(self) -> bool {
+        matches!(self, Self::Write | Self::Read | Self::Mixed)
+    }
+
+    /// It changes what is on the drive.
+    #[must_use]
+    pub const fn destroys(self) -> bool {
+        matches!(self, Self::Write | Self::Mixed | Self::Wipe)
+    }
+}
+
+/// Which self-test.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SelfTestLength {
+    /// Minutes at most.
+    #[default]
+    Short,
+    /// Hours at most; may read the whole media.
+    Extended,
+}
+
+/// A part of the drive; without it a leg has the whole.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Region {
+    /// First byte, or share of the drive before it.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub from: Option<Amount>,
+    /// One past the last byte.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub to: Option<Amount>,
+}
+
+impl Region {
+    /// First byte and one past the last on a drive of this capacity, cut to whole blocks.
+    #[must_use]
+    pub fn on(&self, capacity: Bytes, block: Bytes) -> (Bytes, Bytes) {
+        let whole = |b: Bytes| Bytes::new(b.get() / block.get().max(1) * block.get().max(1));
+        let start = self.from.map_or(Bytes::ZERO, |a| whole(a.of(capacity)));
+        let end = self.to.map_or(capacity, |a| match a.of(capacity) {
+            end if end == capacity => capacity,
+            end => whole(end),
+        });
+        (start, end)
     }
 }
 
@@ -114,32 +173,111 @@ pub struct Leg {
     /// Operations kept in flight.
     #[serde(default = "default_depth")]
     pub depth: u32,
+    /// Threads that issue them, each on its own part of the region.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub workers: u32,
+    /// In which order addresses come.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub pattern: Pattern,
+    /// Share of operations that read, 1 to 99; goes with a mixed leg.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_percent: Option<u8>,
+    /// No faster than this.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub rate: Option<Rate>,
+    /// Share of the written data that a drive which compresses could squeeze to nothing, 0 to 100.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub compressible_percent: u8,
+    /// Every written 4 KiB carries a stamp that tells who wrote it and where.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub stamped: bool,
+    /// Which part of the drive.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub region: Region,
+    /// Which self-test.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub test: SelfTestLength,
+    /// The haul ends as failed when so many operations of this leg have failed; without it, none end it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop_after_errors: Option<u64>,
     /// When it ends.
     #[serde(default)]
     pub until: Until,
 }
 
+const fn one() -> u32 {
+    1
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]
+const fn is_one(n: &u32) -> bool {
+    *n == 1
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
 impl Leg {
+    /// A leg of this kind with the usual load, that never ends by itself.
+    #[must_use]
+    pub fn new(kind: LegKind) -> Self {
+        Self {
+            kind,
+            block: default_block(),
+            depth: default_depth(),
+            workers: 1,
+            pattern: Pattern::Sequential,
+            read_percent: None,
+            rate: None,
+            compressible_percent: 0,
+            stamped: false,
+            region: Region::default(),
+            test: SelfTestLength::Short,
+            stop_after_errors: None,
+            until: Until::default(),
+        }
+    }
+
     /// The bytes this leg moves at most on a drive of this capacity; `None` when only time or heat ends it.
     #[must_use]
     pub fn bytes_on(&self, capacity: Bytes) -> Option<Bytes> {
-        (self.kind != LegKind::Rest).then(|| self.until.bytes.map(|a| a.of(capacity))).flatten()
+        let (start, end) = self.region.on(capacity, self.block);
+        self.kind.moves().then(|| self.until.bytes.map(|a| a.of(end.saturating_sub(start)))).flatten()
+    }
+
+    /// Share of the moved bytes that are written, 0 to 1.
+    #[must_use]
+    pub fn written_share(&self) -> f64 {
+        match self.kind {
+            LegKind::Write => 1.0,
+            LegKind::Mixed => 1.0 - f64::from(self.read_percent.unwrap_or(50)) / 100.0,
+            LegKind::Rest | LegKind::Read | LegKind::Wipe | LegKind::Selftest => 0.0,
+        }
     }
 
     /// The load that this leg puts on a drive of this capacity.
     #[must_use]
     pub fn load(&self, capacity: Bytes) -> Load {
+        let kind = match self.kind {
+            LegKind::Rest => LoadKind::Rest,
+            LegKind::Write => LoadKind::Write,
+            LegKind::Read => LoadKind::Read,
+            LegKind::Mixed => LoadKind::Mixed,
+            LegKind::Wipe => LoadKind::Wipe,
+            LegKind::Selftest => LoadKind::SelfTest { extended: self.test == SelfTestLength::Extended },
+        };
+        let (start, end) = self.region.on(capacity, self.block);
         Load {
-            kind: match self.kind {
-                LegKind::Rest => LoadKind::Rest,
-                LegKind::Write => LoadKind::Write,
-                LegKind::Read => LoadKind::Read,
-            },
-            start: Bytes::ZERO,
-            end: capacity,
-            block: self.block,
-            depth: self.depth,
+            workers: self.workers,
+            pattern: self.pattern,
+            read_percent: if self.kind == LegKind::Mixed { self.read_percent.unwrap_or(50) } else { 0 },
+            rate: self.rate,
+            compressible_percent: self.compressible_percent,
+            // Who writes is known when the haul begins.
+            stamp: self.stamped.then(Origin::default),
             limit: self.bytes_on(capacity),
+            ..Load::sequential(kind, start, end, self.block, self.depth)
         }
     }
 
@@ -160,10 +298,43 @@ impl Leg {
             ends.push(format!("{} past the cache end", b.plain()));
         }
         let ends = ends.join(" or ");
-        match self.kind {
-            LegKind::Rest => format!("rest {ends}"),
-            _ => format!("{} {ends}, {} × {}", self.kind.word(), self.block.binary(), self.depth),
+        let word = self.kind.word();
+        let mut words = match self.kind {
+            LegKind::Rest => return format!("rest {ends}"),
+            LegKind::Selftest => {
+                return format!(
+                    "selftest, {}",
+                    if self.test == SelfTestLength::Short { "short" } else { "extended" }
+                );
+            }
+            LegKind::Wipe => word.to_owned(),
+            LegKind::Mixed => {
+                let reads = self.read_percent.unwrap_or(50);
+                format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
+            }
+            LegKind::Write | LegKind::Read => {
+                format!("{word} {ends}, {} × {}", self.block.binary(), self.depth)
+            }
+        };
+        if self.workers > 1 {
+            words += &format!(" by {} workers", self.workers);
         }
+        if self.pattern == Pattern::Random {
+            words += ", random";
+        }
+        if let Some(from) = self.region.from {
+            words += &format!(", from {}", from.plain());
+        }
+        if let Some(to) = self.region.to {
+            words += &format!(", up to {}", to.plain());
+        }
+        if let Some(rate) = self.rate {
+            words += &format!(", at most {rate}");
+        }
+        if self.stamped {
+            words += ", stamped";
+        }
+        words
     }
 }
 
@@ -252,6 +423,13 @@ impl Route {
         for (i, leg) in self.legs.iter().enumerate() {
             let place = format!("leg {} ({})", i + 1, leg.kind.word());
             let until = &leg.until;
+            if leg.region.from.zip(leg.region.to).is_some_and(|(f, t)| match (f, t) {
+                (Amount::Bytes(f), Amount::Bytes(t)) => f >= t,
+                (Amount::Percent(f), Amount::Percent(t)) => f >= t,
+                _ => false,
+            }) {
+                return fault(place, "its region ends before it begins");
+            }
             if leg.kind == LegKind::Rest {
                 if until.bytes.is_some() || until.past_cache_end.is_some() {
                     return fault(place, "a rest moves no bytes: give until.duration or until.temperature");
@@ -259,7 +437,7 @@ impl Route {
                 if until.duration.is_none() && until.temperature.is_none() {
                     return fault(place, "never ends: give until.duration or until.temperature");
                 }
-            } else {
+            } else if leg.kind.moves() {
                 let block = leg.block.get();
                 if !(512..=64 << 20).contains(&block) || !block.is_multiple_of(512) {
                     return fault(place, "block must be a multiple of 512 B between 512 B and 64 MiB");
@@ -276,6 +454,35 @@ impl Route {
                 if leg.kind == LegKind::Read && until.past_cache_end.is_some() {
                     return fault(place, "past_cache_end goes with a write");
                 }
+                if !(1..=64).contains(&leg.workers) || leg.workers > leg.depth {
+                    return fault(place, "workers must lie between 1 and 64, and be no more than the depth");
+                }
+                if leg.read_percent.is_some() && leg.kind != LegKind::Mixed {
+                    return fault(place, "read_percent goes with kind = \"mixed\"");
+                }
+                if leg.read_percent.is_some_and(|p| !(1..=99).contains(&p)) {
+                    return fault(
+                        place,
+                        "read_percent must lie between 1 and 99: use a read or a write leg else",
+                    );
+                }
+                if leg.compressible_percent > 100 {
+                    return fault(place, "compressible_percent must lie between 0 and 100");
+                }
+                if leg.stamped && leg.kind != LegKind::Write {
+                    return fault(place, "stamped goes with kind = \"write\"");
+                }
+                if leg.stamped && leg.compressible_percent > 0 {
+                    return fault(place, "stamped data is incompressible: leave out compressible_percent");
+                }
+                if leg.rate.is_some_and(|r| r.get() < 1.0) {
+                    return fault(place, "rate must be at least 1 B/s");
+                }
+                if leg.stop_after_errors == Some(0) {
+                    return fault(place, "stop_after_errors must be at least 1");
+                }
+            } else if *until != Until::default() {
+                return fault(place, "ends by itself: leave out until");
             }
             if until.duration.is_some_and(|d| d.is_zero())
                 || until.bytes.is_some_and(|a| a == Amount::Bytes(Bytes::ZERO))
@@ -299,14 +506,14 @@ impl Route {
     pub fn bytes_written_on(&self, capacity: Bytes) -> Option<Bytes> {
         self.legs
             .iter()
-            .filter(|l| l.kind == LegKind::Write)
-            .try_fold(Bytes::ZERO, |sum, leg| Some(sum + leg.bytes_on(capacity)?))
+            .filter(|l| l.written_share() > 0.0)
+            .try_fold(Bytes::ZERO, |sum, leg| Some(sum + leg.bytes_on(capacity)?.share(leg.written_share())))
     }
 
-    /// True when any leg writes.
+    /// True when any leg writes or discards.
     #[must_use]
-    pub fn writes(&self) -> bool {
-        self.legs.iter().any(|l| l.kind == LegKind::Write)
+    pub fn destroys(&self) -> bool {
+        self.legs.iter().any(|l| l.kind.destroys())
     }
 }
 
@@ -359,6 +566,15 @@ mod tests {
             ("kind = \"write\"\ndepth = 0\nuntil = { bytes = \"1 GB\" }", "depth"),
             ("kind = \"write\"\nuntil = { bytes = \"0 GB\" }", "before it begins"),
             ("kind = \"read\"\nuntil = { past_cache_end = \"1 GB\" }", "goes with a write"),
+            ("kind = \"mixed\"\nread_percent = 100\nuntil = { bytes = \"1 GB\" }", "read_percent"),
+            ("kind = \"read\"\nread_percent = 50\nuntil = { bytes = \"1 GB\" }", "goes with kind"),
+            ("kind = \"read\"\nworkers = 4\ndepth = 2\nuntil = { bytes = \"1 GB\" }", "workers"),
+            ("kind = \"read\"\nstamped = true\nuntil = { bytes = \"1 GB\" }", "stamped"),
+            ("kind = \"wipe\"\nuntil = { bytes = \"1 GB\" }", "ends by itself"),
+            (
+                "kind = \"read\"\nregion = { from = \"9 GB\", to = \"1 GB\" }\nuntil = { bytes = \"1 GB\" }",
+                "region",
+            ),
         ] {
             let error =
                 Route::from_toml(&format!("name = \"x\"\n[[leg]]\n{body}\n")).unwrap_err().to_string();
@@ -379,7 +595,7 @@ mod tests {
     fn the_cost_is_known_beforehand() {
         let route = shipped("long-haul").unwrap();
         assert_eq!(route.bytes_written_on(Bytes::from_gb(10)), Some(Bytes::from_gb(10)));
-        assert!(route.writes());
+        assert!(route.destroys());
         assert_eq!(shipped("breather").unwrap().bytes_written_on(Bytes::from_gb(1000)), None);
     }
 }

@@ -18,14 +18,9 @@ const SIZE: u64 = 1 << 30;
 const ROUNDS: usize = 11;
 
 fn ours(drive: &mut FileDrive) -> f64 {
-    let load = Load {
-        kind: LoadKind::Write,
-        start: Bytes::ZERO,
-        end: Bytes::new(SIZE),
-        block: Bytes::new(BLOCK as u64),
-        depth: DEPTH as u32,
-        limit: Some(Bytes::new(SIZE)),
-    };
+    let (end, block) = (Bytes::new(SIZE), Bytes::new(BLOCK as u64));
+    let load =
+        Load { limit: Some(end), ..Load::sequential(LoadKind::Write, Bytes::ZERO, end, block, DEPTH as u32) };
     drive.begin(&load).unwrap();
     let began = Instant::now();
     while !drive.work(Duration::from_millis(100)).unwrap().finished {}

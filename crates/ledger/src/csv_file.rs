@@ -12,11 +12,11 @@ use hollow_mile_core::drive::{DriveIdentity, DriveKind, LoadSummary};
 use hollow_mile_core::event::{
     Conditions, Event, HaulHead, HaulState, LatencySummary, LegEnd, Sample, Vitals,
 };
-use hollow_mile_core::route::{Leg, LegKind, Route, Until};
+use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius};
 
-/// The columns of the design, in their order, and one of our own for the drive's thermal counter.
-const COLUMNS: [&str; 12] = [
+/// The columns of the design, in their order, and two of our own, for the drive's thermal counter and this machine's load.
+const COLUMNS: [&str; 13] = [
     "elapsed_s",
     "written_bytes",
     "read_bytes",
@@ -29,6 +29,7 @@ const COLUMNS: [&str; 12] = [
     "leg",
     "leg_kind",
     "thermal_transitions",
+    "host_busy_percent",
 ];
 
 /// Why a CSV file was not taken.
@@ -95,7 +96,7 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
     let mut paused = false;
     let mut transitions: Option<u64> = None;
     let field = |v: Option<String>| v.unwrap_or_default();
-    for event in events {
+    for (i, event) in events.iter().enumerate() {
         match event {
             Event::Paused { .. } => paused = true,
             Event::Resumed { .. } | Event::LegStarted { .. } => paused = false,
@@ -105,13 +106,21 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
                 read += s.read.get();
                 other += s.other.map_or(0, Bytes::get);
                 errors += u64::from(s.errors);
+                // A reading of the same moment comes after the sample, and belongs into its row.
+                let with_it = events[i + 1..].iter().take_while(|e| e.at() == s.end);
+                if let Some(Event::Vitals { vitals, .. }) = with_it
+                    .take_while(|e| !matches!(e, Event::Sample(_)))
+                    .find(|e| matches!(e, Event::Vitals { .. }))
+                {
+                    transitions = vitals.thermal_transitions;
+                }
                 let kind = head
                     .and_then(|h| h.route.legs.get(usize::from(s.leg)))
                     .map_or(LegKind::Write, |l| l.kind);
                 let kind = if paused { LegKind::Rest } else { kind };
                 writeln!(
                     out,
-                    "{:.9},{written},{read},{},{},{},{},{errors},{},{},{},{}",
+                    "{:.9},{written},{read},{},{},{},{},{errors},{},{},{},{},{}",
                     s.end.as_secs_f64(),
                     field(s.position.map(|p| p.get().to_string())),
                     field(s.temperature.map(|t| t.degrees().to_string())),
@@ -121,6 +130,7 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
                     s.leg,
                     kind.word(),
                     field(transitions.map(|t| t.to_string())),
+                    field(s.host_busy_ppm.map(|b| (f64::from(b) / 1e4).to_string())),
                 )?;
             }
             _ => {}
@@ -160,7 +170,7 @@ impl Counter {
 struct Raw {
     line: u64,
     elapsed: f64,
-    fields: [Option<f64>; 12],
+    fields: [Option<f64>; 13],
     kind: Option<LegKind>,
 }
 
@@ -168,7 +178,7 @@ struct Table {
     keys: BTreeMap<String, String>,
     rows: Vec<Raw>,
     warnings: Vec<String>,
-    has: [bool; 12],
+    has: [bool; 13],
 }
 
 /// Reads a CSV file. `name` is what it is called in the record.
@@ -261,6 +271,9 @@ fn read_table(text: &str) -> Result<Table, CsvError> {
         let kind = index[10].and_then(|c| record.get(c)).and_then(|k| match k {
             "rest" => Some(LegKind::Rest),
             "write" | "fill" | "pace" => Some(LegKind::Write),
+            "mixed" => Some(LegKind::Mixed),
+            "wipe" => Some(LegKind::Wipe),
+            "selftest" => Some(LegKind::Selftest),
             "read" | "scan" | "verify" => Some(LegKind::Read),
             _ => None,
         });
@@ -333,6 +346,7 @@ fn to_events(name: &str, table: Table) -> Imported {
             throttle_limit: number("throttle_c").map(Celsius::new),
             rated_writes: None,
             fill_percent: None,
+            device: None,
         },
         route: Route {
             name: "imported".into(),
@@ -350,6 +364,7 @@ fn to_events(name: &str, table: Table) -> Imported {
     let mut leg: Option<u16> = None;
     let mut paused = false;
     let mut transitions = None;
+    let mut vitals_at = Duration::ZERO;
     let mut last_end = Duration::ZERO;
     for (i, row) in rows.iter().enumerate() {
         let end = Duration::from_secs_f64(row.elapsed);
@@ -409,10 +424,14 @@ fn to_events(name: &str, table: Table) -> Imported {
             }),
             other: row.fields[6].map(|_| Bytes::new(other)),
             errors: u32::try_from(errors).unwrap_or(u32::MAX),
-            fill_ppm: row.fields[8].filter(|f| (0.0..=100.0).contains(f)).map(|f| (f * 1e4).round() as u32),
+            fill_ppm: parts_per_million(row.fields[8]),
+            host_busy_ppm: parts_per_million(row.fields[12]),
         }));
-        if let Some(t) = row.fields[11].map(|t| t as u64).filter(|t| Some(*t) != transitions) {
+        // As a haul of our own reads it: at each change, and every ten seconds.
+        let due = |t: u64| Some(t) != transitions || end >= vitals_at + Duration::from_secs(10);
+        if let Some(t) = row.fields[11].map(|t| t as u64).filter(|t| due(*t)) {
             transitions = Some(t);
+            vitals_at = end;
             let vitals = Vitals { thermal_transitions: transitions, ..Vitals::default() };
             events.push(Event::Vitals { at: end, vitals: Box::new(vitals) });
         }
@@ -428,8 +447,16 @@ fn to_events(name: &str, table: Table) -> Imported {
         let summary = LoadSummary::default();
         events.push(Event::LegEnded { at: last_end, leg, why: LegEnd::Bytes, summary });
     }
+    if transitions.is_some() {
+        let vitals = Vitals { thermal_transitions: transitions, ..Vitals::default() };
+        events.push(Event::Vitals { at: last_end, vitals: Box::new(vitals) });
+    }
     events.push(Event::HaulEnded { at: last_end, state: HaulState::Done, reason: None });
     Imported { events, warnings }
+}
+
+fn parts_per_million(percent: Option<f64>) -> Option<u32> {
+    percent.filter(|p| (0.0..=100.0).contains(p)).map(|p| (p * 1e4).round() as u32)
 }
 
 fn leg_of(row: &Raw, legs: usize) -> u16 {
@@ -446,8 +473,8 @@ fn legs_of(rows: &[Raw], has_written: bool) -> Vec<Leg> {
         let leg = row.fields[9].unwrap_or(0.0).clamp(0.0, 999.0) as u16;
         let vote = votes.entry(leg).or_default();
         match row.kind.unwrap_or(default_kind) {
-            LegKind::Rest => vote[0] += 1,
-            LegKind::Write => vote[1] += 1,
+            LegKind::Rest | LegKind::Wipe | LegKind::Selftest => vote[0] += 1,
+            LegKind::Write | LegKind::Mixed => vote[1] += 1,
             LegKind::Read => vote[2] += 1,
         }
     }
@@ -462,7 +489,7 @@ fn legs_of(rows: &[Raw], has_written: bool) -> Vec<Leg> {
                 (r, ..) if r > 0 => LegKind::Rest,
                 _ => default_kind,
             };
-            Leg { kind, block: Bytes::from_mib(1), depth: 1, until: Until::default() }
+            Leg { depth: 1, ..Leg::new(kind) }
         })
         .collect()
 }

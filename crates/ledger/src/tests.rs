@@ -8,18 +8,10 @@ fn head(haul: &str) -> HaulHead {
     HaulHead {
         haul: haul.into(),
         drive: DriveIdentity {
-            target: "sim:test".into(),
-            kind: DriveKind::Simulated,
             model: "Test".into(),
             serial: "KW-0001".into(),
-            firmware: String::new(),
-            capacity: Bytes::from_gb(100),
-            block: Bytes::new(512),
-            rotational: false,
-            link: None,
             throttle_limit: Some(Celsius::new(80.0)),
-            rated_writes: None,
-            fill_percent: None,
+            ..DriveIdentity::plain("sim:test", DriveKind::Simulated, Bytes::from_gb(100))
         },
         route: route::shipped("long-haul").unwrap(),
         conditions: Conditions { label: Some("bench".into()), ..Conditions::default() },

@@ -10,14 +10,15 @@ use hollow_mile_core::finding::{Figures, Finding};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::route::Route;
 use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use super::{HaulArgs, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::session::{Command, Outcome, Session, Speed};
-use crate::targets::{self, Target};
-use crate::{home, text, ui};
+use crate::targets::{self, Target, Wish};
+use crate::{home, machine, text, ui};
 
 /// The object at the end of `haul --json`.
 #[derive(Serialize)]
@@ -33,17 +34,44 @@ struct HaulDocument<'a> {
     read_bytes: u64,
     samples: usize,
     errors: u64,
+    /// Failed operations by address, the first thousand.
+    faults: Vec<FaultRow<'a>>,
+    /// What the drive itself began to warn of, and what else went wrong without an address.
+    warnings: Vec<&'a str>,
+    /// What is to be said of legs: how a wipe was confirmed, how a self-test ended.
+    remarks: Vec<&'a str>,
+    /// Thermometers and further sensors: the newest reading of each.
+    temperatures: Vec<(&'a str, f64)>,
     findings: &'a [Finding],
     figures: &'a Figures,
+}
+
+#[derive(Serialize)]
+struct FaultRow<'a> {
+    elapsed_s: f64,
+    position_bytes: u64,
+    message: &'a str,
 }
 
 pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
     let target = Target::parse(&args.on)?;
     let route = targets::find_route(&args.route, &home)?;
-    if args.erase.is_some() {
-        eprintln!("--erase is for devices; {} needs no such consent", args.on);
+    let device = matches!(target, Target::Device(_));
+    if !device && (args.erase.is_some() || !args.give_up.is_empty()) {
+        eprintln!("--erase and --give-up are for devices; {} needs no such consent", args.on);
     }
+    let mut wish = Wish {
+        size: args.size,
+        destroys: route.destroys(),
+        consent: Consent {
+            erase: args.erase.clone(),
+            give_up: args.give_up.clone(),
+            protect: machine::protected(&home),
+        },
+        thermometers: args.thermometers.clone(),
+        ..Wish::default()
+    };
     let conditions = Conditions {
         ambient: args.ambient,
         cooling: args.cooling.clone(),
@@ -52,6 +80,7 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
         rested_for: None,
         tags: args.tags.clone(),
     };
+    wish.conditions = conditions.clone();
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
         signal_hook::flag::register(signal, stop.clone())
@@ -68,7 +97,11 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
                 left.haul
             );
         }
-        let opened = targets::open(&target, args.size, &conditions, repeat)?;
+        if let Target::Device(path) = &target {
+            warn_of_traffic(path, &home)?;
+        }
+        wish.repeat = repeat;
+        let opened = targets::open(&target, &wish)?;
         targets::fits(&route, opened.drive.identity().capacity, opened.drive.identity().block)?;
         let setup = Setup {
             haul: ledger.new_haul_id()?,
@@ -97,6 +130,20 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
         }
     }
     Ok(exit)
+}
+
+/// Says when others use the drive before the haul begins: its figures would tell of them too.
+fn warn_of_traffic(path: &std::path::Path, home: &std::path::Path) -> Result<(), AppError> {
+    let device = machine::device(path, home)?;
+    if let Some(rate) =
+        machine::traffic_now(&device.block, Duration::from_millis(500)).filter(|r| machine::is_busy(*r))
+    {
+        eprintln!("{} is busy before the haul begins: others move {rate} on it", path.display());
+    }
+    if let Some(less) = device.identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
+        eprintln!("{} has less of a link than it could: {less}", path.display());
+    }
+    Ok(())
 }
 
 /// Shows progress on standard error until the haul is over.
@@ -165,6 +212,28 @@ fn report(args: &HaulArgs, haul: &str, route: &Route, outcome: &Outcome) -> Resu
             read_bytes: r.read().get(),
             samples: r.series().len(),
             errors: r.errors(),
+            faults: r
+                .faults()
+                .iter()
+                .filter_map(|f| {
+                    let position_bytes = f.position?.get();
+                    Some(FaultRow { elapsed_s: f.at.as_secs_f64(), position_bytes, message: &f.message })
+                })
+                .take(1000)
+                .collect(),
+            warnings: r
+                .faults()
+                .iter()
+                .filter(|f| f.position.is_none())
+                .map(|f| f.message.as_str())
+                .take(100)
+                .collect(),
+            remarks: r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_deref()).collect(),
+            temperatures: r
+                .temperatures()
+                .iter()
+                .filter_map(|l| Some((l.name.as_str(), l.readings.last()?.1.degrees())))
+                .collect(),
             findings: &outcome.conclusions.findings,
             figures: &outcome.conclusions.figures,
         });
@@ -178,6 +247,12 @@ fn report(args: &HaulArgs, haul: &str, route: &Route, outcome: &Outcome) -> Resu
         r.written(),
         r.engine()
     ))?;
+    for remark in r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_ref()) {
+        say(&format!("{remark}."))?;
+    }
+    if r.errors() > 0 {
+        say(&text::faults(r))?;
+    }
     say(&text::answer(r, &outcome.conclusions))?;
     say(&text::findings(&outcome.conclusions))
 }

@@ -4,6 +4,7 @@ mod archive;
 mod haul;
 mod prove;
 mod show;
+mod vitals;
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -44,7 +45,7 @@ fn tag(text: &str) -> Result<(String, String), String> {
 pub struct HaulArgs {
     /// Route: a name from `route list`, or a file that ends in .toml
     route: String,
-    /// Drive: sim:NAME, sim:FILE.toml, or file:PATH with --size
+    /// Drive: /dev/…, sim:NAME, sim:FILE.toml, or file:PATH with --size
     #[arg(long, value_name = "DRIVE")]
     on: String,
     /// Size of a file: target: 20GB (rounded down to whole 4 KiB), 16GiB, or a count of bytes
@@ -68,6 +69,13 @@ pub struct HaulArgs {
     /// Serial of the device whose data may be destroyed
     #[arg(long, value_name = "SERIAL")]
     erase: Option<String>,
+    /// What on the device may be lost, by the names that the refusal gives: gpt,ext4
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    give_up: Vec<String>,
+    /// A thermometer of yours, recorded beside the drive: a file, FIFO or serial line that gives one number in °C a
+    /// line; any number
+    #[arg(long = "thermometer", value_name = "NAME=PATH", value_parser = tag)]
+    thermometers: Vec<(String, String)>,
     /// How often
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     repeat: u32,
@@ -174,6 +182,17 @@ enum Verb {
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
     },
+    /// One health reading of a drive; starts and ends its self-tests
+    Vitals {
+        /// Drive: /dev/… or sim:NAME
+        drive: String,
+        /// Start a self-test, or end the one that runs
+        #[arg(long, value_enum, value_name = "TEST")]
+        self_test: Option<vitals::SelfTestVerb>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// List or show simulated drives
     #[command(subcommand)]
     Sim(SimVerb),
@@ -262,6 +281,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Route(RouteVerb::Check { file })) => show::check_route(&file),
         Some(Verb::Sim(SimVerb::List { json })) => show::sims(json),
         Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, json),
+        Some(Verb::Vitals { drive, self_test, json }) => vitals::run(&drive, self_test, json),
         Some(Verb::Haul(args)) => haul::run(*args),
         Some(Verb::Ledger { drive, json }) => archive::list(drive.as_deref(), json),
         Some(Verb::Findings { source, json }) => archive::findings(&source, json),

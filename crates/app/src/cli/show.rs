@@ -2,13 +2,15 @@
 
 use std::path::Path;
 
+use hollow_mile_core::drive::{DriveIdentity, Link};
 use hollow_mile_core::route::Route;
+use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_drives::sim::Truth;
 use serde::Serialize;
 
 use super::{say, say_json, table};
 use crate::error::{AppError, Exit};
-use crate::{home, targets};
+use crate::{home, machine, targets};
 
 #[derive(Serialize)]
 struct YardRow {
@@ -24,34 +26,98 @@ struct YardRow {
     throttle_c: Option<f64>,
     fill_percent: Option<f64>,
     safe_to_write: bool,
+    /// What stands against writing, or what must be given up and typed first.
+    safety: String,
+    transport: Option<String>,
+    physical_block_bytes: Option<u64>,
+    scheduler: Option<String>,
+    write_cache: Option<String>,
+    discard: Option<bool>,
+    utilization_bytes: Option<u64>,
+    link_shortfall: Option<String>,
+    temperature_c: Option<f64>,
+    percentage_used: Option<f64>,
+    partitions: Vec<PartitionRow>,
+    holders: Vec<String>,
+    /// What would be lost, a line each.
+    losses: Vec<String>,
+    gaps: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct PartitionRow {
+    name: String,
+    size_bytes: u64,
+}
+
+fn row(d: DriveIdentity) -> YardRow {
+    let facts = d.device.clone();
+    YardRow {
+        kind: machine::kind_word(d.kind),
+        link: d.link.as_ref().map(Link::words),
+        link_shortfall: d.link.as_ref().and_then(Link::shortfall),
+        throttle_c: d.throttle_limit.map(Celsius::degrees),
+        drive: d.target,
+        model: d.model,
+        serial: d.serial,
+        firmware: d.firmware,
+        capacity_bytes: d.capacity.get(),
+        block_bytes: d.block.get(),
+        rotational: d.rotational,
+        fill_percent: d.fill_percent,
+        safe_to_write: true,
+        safety: "simulated: nothing real is written".into(),
+        transport: facts.as_ref().map(|f| f.transport.clone()),
+        physical_block_bytes: facts.as_ref().map(|f| f.physical_block.get()),
+        scheduler: facts.as_ref().map(|f| f.scheduler.clone()),
+        write_cache: facts.as_ref().map(|f| f.write_cache.clone()),
+        discard: facts.as_ref().map(|f| f.discard),
+        utilization_bytes: facts.as_ref().and_then(|f| f.utilization.map(Bytes::get)),
+        temperature_c: None,
+        percentage_used: None,
+        partitions: Vec::new(),
+        holders: Vec::new(),
+        losses: Vec::new(),
+        gaps: Vec::new(),
+    }
+}
+
+fn device_row(device: machine::Device) -> YardRow {
+    let health = device.prober.health();
+    let partitions = device.block.partitions();
+    YardRow {
+        // Free of obstacles and of anything known: what is left to do is to type its serial.
+        safe_to_write: device.examination.is_free() && device.examination.signatures.is_empty(),
+        safety: device.examination.words(),
+        temperature_c: health.vitals.composite_temperature.map(Celsius::degrees),
+        percentage_used: health.vitals.percentage_used,
+        partitions: partitions
+            .into_iter()
+            .map(|p| PartitionRow { name: p.name, size_bytes: p.size.get() })
+            .collect(),
+        holders: device.block.holders(),
+        losses: device.examination.losses.clone(),
+        gaps: health.gaps,
+        ..row(device.identity)
+    }
 }
 
 pub fn yard(json: bool) -> Result<Exit, AppError> {
-    let rows: Vec<YardRow> = targets::yard()
-        .into_iter()
-        .map(|(d, _)| YardRow {
-            kind: "simulated",
-            link: d.link.as_ref().map(hollow_mile_core::drive::Link::words),
-            throttle_c: d.throttle_limit.map(hollow_mile_core::units::Celsius::degrees),
-            drive: d.target,
-            model: d.model,
-            serial: d.serial,
-            firmware: d.firmware,
-            capacity_bytes: d.capacity.get(),
-            block_bytes: d.block.get(),
-            rotational: d.rotational,
-            fill_percent: d.fill_percent,
-            safe_to_write: true,
-        })
-        .collect();
+    let real = machine::devices(&home::home()?).into_iter().map(device_row);
+    let rows: Vec<YardRow> = real.chain(targets::yard().into_iter().map(|(d, _)| row(d))).collect();
     if json {
         say_json(&rows)?;
         return Ok(Exit::Done);
     }
-    let mut lines = vec![["DRIVE", "MODEL", "SERIAL", "CAPACITY", "LINK"].map(String::from).to_vec()];
+    let mut lines =
+        vec![["DRIVE", "MODEL", "SERIAL", "CAPACITY", "LINK", "WRITING"].map(String::from).to_vec()];
     for r in rows {
-        let capacity = hollow_mile_core::units::Bytes::new(r.capacity_bytes).to_string();
-        lines.push(vec![r.drive, r.model, r.serial, capacity, r.link.unwrap_or_default()]);
+        let capacity = Bytes::new(r.capacity_bytes).to_string();
+        let link = match (r.link, r.link_shortfall) {
+            (Some(link), Some(less)) => format!("{link} ({less})"),
+            (link, _) => link.unwrap_or_default(),
+        };
+        lines.push(vec![r.drive, r.model, r.serial, capacity, link, r.safety]);
     }
     lines.push(vec!["file:PATH".into(), "a new file on this machine, with --size".into()]);
     say(&table(&lines))?;
@@ -70,7 +136,7 @@ fn document(route: &Route) -> RouteDocument<'_> {
     RouteDocument {
         route,
         words: route.legs.iter().map(hollow_mile_core::route::Leg::words).collect(),
-        writes: route.writes(),
+        writes: route.destroys(),
     }
 }
 

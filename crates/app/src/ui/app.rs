@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::{Ledger, Leftover};
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, MouseEventKind};
 use tui_input::Input;
@@ -20,8 +21,9 @@ use super::views::route::RouteView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::error::AppError;
+use crate::machine;
 use crate::session::{Command, Session, Speed};
-use crate::targets;
+use crate::targets::{self, Wish};
 
 /// What lies over the view and takes the keys.
 pub enum Overlay {
@@ -433,8 +435,15 @@ impl App {
 
     fn start(&mut self) -> Result<(), AppError> {
         let plan = self.route.checked()?;
-        let opened =
-            targets::open(&plan.target, plan.size, &plan.conditions, self.yard.count_hauls(&plan.serial))?;
+        let wish = Wish {
+            size: plan.size,
+            conditions: plan.conditions.clone(),
+            repeat: self.yard.count_hauls(&plan.serial),
+            destroys: plan.route.destroys(),
+            consent: Consent { protect: machine::protected(&self.home), ..plan.consent },
+            thermometers: Vec::new(),
+        };
+        let opened = targets::open(&plan.target, &wish)?;
         let setup = Setup {
             haul: self.ledger.new_haul_id()?,
             route: plan.route,

@@ -53,24 +53,38 @@ impl Context<'_> {
         from.min(self.series.len())..to.min(self.series.len())
     }
 
-    /// Did they move between the last reading before one moment and the first after another?
+    /// The count of thermal transitions as the newest reading of this moment had it.
+    fn counted_at(&self, at: Duration) -> Option<u64> {
+        let newest = self.vitals.partition_point(|(t, _)| *t <= at).checked_sub(1)?;
+        self.vitals[newest].1.thermal_transitions
+    }
+
+    /// The count after a moment: what was read soon after it, or else the next reading, however late.
+    fn counted_after(&self, at: Duration) -> Option<u64> {
+        // A reading taken in the same moment may stand on either side of it.
+        let next = self.vitals.get(self.vitals.partition_point(|(t, _)| *t < at + MOMENT))?;
+        if next.0 <= at + READ_WITHIN {
+            self.counted_at(at + READ_WITHIN)
+        } else {
+            next.1.thermal_transitions
+        }
+    }
+
+    /// Did they move from one moment to another?
     fn counted_between(&self, from: Duration, to: Duration) -> Option<bool> {
-        let before = self.vitals.partition_point(|(t, _)| *t <= from).checked_sub(1)?;
-        let after = self.vitals.partition_point(|(t, _)| *t < to).min(self.vitals.len() - 1);
-        Some(self.vitals[after].1.thermal_transitions? > self.vitals[before].1.thermal_transitions?)
+        Some(self.counted_after(to).or(self.counted_at(to))? > self.counted_at(from)?)
     }
 
     /// Did the drive's own thermal counters move around this time? `None` when it has none.
     fn counters_moved(&self, at: Duration) -> Option<bool> {
-        // A reading taken in the same moment may stand on either side of it.
-        let moment = Duration::from_millis(1500);
-        let before = self.vitals.partition_point(|(t, _)| *t + moment < at);
-        let after = self.vitals.partition_point(|(t, _)| *t < at + moment);
-        let before = self.vitals.get(before.checked_sub(1)?)?.1.thermal_transitions?;
-        let after = self.vitals.get(after)?.1.thermal_transitions?;
-        Some(after > before)
+        Some(self.counted_after(at)? > self.counted_at(at.checked_sub(MOMENT)?)?)
     }
 }
+
+/// Readings so close to an event may tell of it or not.
+const MOMENT: Duration = Duration::from_millis(1500);
+/// While a drive works its health is read so often, and a little more.
+const READ_WITHIN: Duration = Duration::from_secs(12);
 
 /// A boundary between two levels, placed.
 struct Step<'a> {

@@ -17,7 +17,7 @@ use std::time::Duration;
 use crate::drive::{LoadKind, LoadSummary};
 use crate::event::{Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::Conclusions;
-use crate::route::LegKind;
+use crate::route::{Leg, LegKind};
 use crate::units::{Bytes, Celsius, Rate};
 
 pub use ground::Ground;
@@ -64,6 +64,15 @@ pub struct FaultReading {
     pub message: String,
 }
 
+/// The readings of one sensor or thermometer beside the drive's own temperature.
+#[derive(Debug, Clone)]
+pub struct TemperatureLane {
+    /// Its name.
+    pub name: String,
+    /// When, and what it said.
+    pub readings: Vec<(Duration, Celsius)>,
+}
+
 /// The fold over a haul's events.
 #[derive(Debug, Clone, Default)]
 pub struct Readings {
@@ -77,6 +86,7 @@ pub struct Readings {
     notes: Vec<(Duration, String)>,
     faults: Vec<FaultReading>,
     vitals: Vec<(Duration, Vitals)>,
+    temperatures: Vec<TemperatureLane>,
     paused: bool,
     written_since_rest: u64,
     written: Bytes,
@@ -112,6 +122,17 @@ impl Readings {
             }
             Event::Sample(sample) => self.push_sample(sample),
             Event::Vitals { at, vitals } => self.vitals.push((*at, (**vitals).clone())),
+            Event::Temperatures { at, readings } => {
+                for (name, value) in readings {
+                    match self.temperatures.iter_mut().find(|l| l.name == *name) {
+                        Some(lane) => lane.readings.push((*at, *value)),
+                        None => {
+                            let readings = vec![(*at, *value)];
+                            self.temperatures.push(TemperatureLane { name: name.clone(), readings });
+                        }
+                    }
+                }
+            }
             Event::Fault { at, position, message } => {
                 self.faults.push(FaultReading { at: *at, position: *position, message: message.clone() });
             }
@@ -140,14 +161,15 @@ impl Readings {
         let i = usize::from(leg);
         let same = i > 0
             && legs.get(i - 1).zip(legs.get(i)).is_some_and(|(a, b)| {
-                (a.kind, a.block, a.depth) == (b.kind, b.block, b.depth) && b.kind != LegKind::Rest
+                let until = b.until;
+                b.kind.moves() && Leg { until, ..a.clone() } == *b
             });
         self.run_open &= same;
     }
 
     fn push_sample(&mut self, sample: &Sample) {
         let kind = self.leg_kind(sample.leg);
-        let loaded = kind != LegKind::Rest && !self.paused;
+        let loaded = kind.moves() && !self.paused;
         let moved = (sample.written + sample.read).as_f64();
         self.series.push(sample, loaded);
         self.ground.push(sample);
@@ -156,7 +178,11 @@ impl Readings {
         }
         if loaded {
             if !self.run_open {
-                let load = if kind == LegKind::Read { LoadKind::Read } else { LoadKind::Write };
+                let load = match kind {
+                    LegKind::Read => LoadKind::Read,
+                    LegKind::Mixed => LoadKind::Mixed,
+                    _ => LoadKind::Write,
+                };
                 self.runs.push(Run::new(load, self.series.len() - 1, self.written_since_rest));
                 self.run_open = true;
                 self.seconds.restart();
@@ -295,6 +321,11 @@ impl Readings {
     #[must_use]
     pub fn vitals(&self) -> &[(Duration, Vitals)] {
         &self.vitals
+    }
+    /// Temperatures beside the drive's own, a lane each.
+    #[must_use]
+    pub fn temperatures(&self) -> &[TemperatureLane] {
+        &self.temperatures
     }
     /// Bytes written so far.
     #[must_use]

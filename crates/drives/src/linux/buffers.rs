@@ -2,6 +2,8 @@
 
 use std::ptr::NonNull;
 
+use hollow_mile_core::stamp::{self, Origin};
+
 use rand::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use rustix::mm::{Advice, MapFlags, ProtFlags, madvise, mmap_anonymous, munmap};
@@ -15,6 +17,8 @@ pub struct Buffers {
     base: NonNull<u8>,
     slot: usize,
     slots: usize,
+    /// Checksum of what follows the stamp in each stamped unit of each slot.
+    sums: Vec<u32>,
 }
 
 // SAFETY: the mapping is plain memory that outlives every reference to it; which thread touches which slot is decided
@@ -46,7 +50,48 @@ impl Buffers {
         // SAFETY: the mapping is `length` bytes long, writable, and nobody else knows of it yet.
         let all = unsafe { std::slice::from_raw_parts_mut(base.as_ptr(), length) };
         Xoshiro256PlusPlus::seed_from_u64(seed).fill_bytes(all);
-        Ok(Self { base, slot, slots })
+        Ok(Self { base, slot, slots, sums: Vec::new() })
+    }
+
+    /// Bytes of a unit that has a stamp of its own.
+    const fn unit(&self) -> usize {
+        if self.slot < STAMP_EVERY { self.slot } else { STAMP_EVERY }
+    }
+
+    /// Makes the data ready for writing: the last `compressible_percent` of each unit become zeroes, and for stamped
+    /// data the checksums are made, once for all writes.
+    pub fn prepare(&mut self, compressible_percent: u8, stamped: bool) {
+        let unit = self.unit();
+        let zeroes = unit * usize::from(compressible_percent.min(100)) / 100;
+        // SAFETY: no operation is in flight yet, and `&mut self` excludes every other reference.
+        let all = unsafe { std::slice::from_raw_parts_mut(self.base.as_ptr(), self.slot * self.slots) };
+        for block in all.chunks_mut(self.slot).flat_map(|slot| slot.chunks_mut(unit)) {
+            let from = block.len().saturating_sub(zeroes);
+            block[from..].fill(0);
+        }
+        if stamped {
+            self.sums =
+                all.chunks(self.slot).flat_map(|slot| slot.chunks(unit)).map(stamp::body_sum).collect();
+        }
+    }
+
+    /// Puts a stamp at the head of each unit of the first `length` bytes of a slot; [`Buffers::prepare`] was told.
+    ///
+    /// # Safety
+    /// As for [`Buffers::slice`].
+    pub unsafe fn sign(&self, slot: usize, length: usize, address: u64, origin: Origin) {
+        let unit = self.unit();
+        let first = slot * self.slot.div_ceil(unit);
+        // SAFETY: by the caller's promise.
+        let data = unsafe { self.slice(slot) };
+        for (i, block) in data[..length].chunks_mut(unit).enumerate() {
+            // A transfer that ends within a unit has a shorter one than was summed.
+            let whole = block.len() == unit.min(self.slot - i * unit);
+            let sum = if whole { self.sums[first + i] } else { stamp::body_sum(block) };
+            if let Some(head) = block.first_chunk_mut::<{ stamp::LENGTH }>() {
+                *head = stamp::encode(origin, address + (i * unit) as u64, sum);
+            }
+        }
     }
 
     /// Number of slots.
@@ -103,6 +148,32 @@ impl Drop for Buffers {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn stamps_prove_what_was_written_and_where() {
+        for slot_size in [512usize, 4096, 6 * 1024, 12 * 1024] {
+            let mut b = Buffers::new(3, slot_size, 7).unwrap();
+            b.prepare(0, true);
+            let origin = Origin { drive: 1, haul: 2, pass: 3 };
+            // SAFETY: nothing is in flight in this test.
+            unsafe {
+                b.sign(2, slot_size, 8192, origin);
+                for (i, block) in b.slice(2).chunks(slot_size.min(4096)).enumerate() {
+                    let at = 8192 + (i * 4096) as u64;
+                    assert_eq!(stamp::judge(block, origin, at), stamp::Verdict::Right);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn compressible_data_has_its_share_of_zeroes() {
+        let mut b = Buffers::new(2, 8192, 7).unwrap();
+        b.prepare(50, false);
+        // SAFETY: nothing is in flight in this test.
+        let zeroes = unsafe { b.slice(1).iter().filter(|x| **x == 0).count() };
+        assert!((4096..4096 + 60).contains(&zeroes), "{zeroes} of 8,192");
+    }
 
     #[test]
     fn no_two_blocks_are_alike_and_memory_is_aligned() {

@@ -1,26 +1,24 @@
 //! A file as a drive: made by us, written past the page cache, removed at the end.
 
-use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, DriveKind, Load, LoadKind, LoadSummary, Tally,
 };
-use hollow_mile_core::event::{LatencySummary, Vitals};
+use hollow_mile_core::event::Vitals;
 use hollow_mile_core::units::Bytes;
-use rustix::fs::{
-    AtFlags, FallocateFlags, Mode, OFlags, StatxFlags, fallocate, fdatasync, fstat, open, statx,
-};
+use rustix::fs::{AtFlags, StatxFlags, fstat, statx};
 use rustix::io::Errno;
 
+use super::crew::EngineChoice;
 use super::file_system::{FileSystem, Room};
-use super::pump::{Pump, Pumped};
-use super::ring::Ring;
+use super::guard::{Access, Writable};
+use super::mover::Mover;
 use super::thermometer::Thermometer;
-use super::threads::Threads;
-use crate::latency::points;
+use super::traffic::{Counters, Others};
+use super::wipe::Wipe;
 
 /// Why a file cannot be a target.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -72,50 +70,16 @@ pub enum FileError {
     },
 }
 
-/// Which engine to use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum EngineChoice {
-    /// `io_uring`, or threads where it is refused.
-    #[default]
-    Best,
-    /// Worker threads.
-    Threads,
-}
-
-enum Engine {
-    Idle,
-    Ring(Box<Pump<Ring>>),
-    Threads(Box<Pump<Threads>>),
-}
-
-/// Runs the same code on whichever pump there is.
-macro_rules! with_pump {
-    ($engine:expr, $pump:ident => $body:expr, idle => $idle:expr) => {
-        match $engine {
-            Engine::Idle => $idle,
-            Engine::Ring($pump) => $body,
-            Engine::Threads($pump) => $body,
-        }
-    };
-}
-
 /// A file that this program made for one haul.
 pub struct FileDrive {
     identity: DriveIdentity,
     path: PathBuf,
-    file: Arc<OwnedFd>,
     inode: (u64, u64),
-    direct: bool,
-    choice: EngineChoice,
-    engine: Engine,
-    engine_words: Option<String>,
     allocated: bool,
-    load: Option<Load>,
-    next: u64,
-    mark: Instant,
+    mover: Mover,
+    wipe: Option<Wipe>,
     thermometer: Option<Thermometer>,
     released: bool,
-    seed: u64,
 }
 
 fn system(path: &Path, doing: &'static str, e: impl std::fmt::Display) -> FileError {
@@ -161,24 +125,19 @@ impl FileDrive {
             return Err(FileError::Uneven { size: size.binary(), block: "4 KiB".into(), near: 4096 });
         }
         let (path, _) = check(path, size)?;
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
-        let mode = Mode::from_bits_truncate(0o600);
-        // Made first and opened for direct I/O then: a file system may make the file and refuse the flag.
-        let plain = open(&path, flags, mode).map_err(|e| match e {
+        let (file, direct) = Writable::create_file(&path).map_err(|e| match e {
             Errno::EXIST => FileError::Exists(shown(&path)),
             e => system(&path, "made", e),
         })?;
-        let direct = open(&path, OFlags::RDWR | OFlags::CLOEXEC | OFlags::DIRECT, Mode::empty());
-        let (file, direct) = match direct {
-            Ok(file) => (file, true),
-            Err(_) => (plain, false),
-        };
-        let stat = fstat(&file).map_err(|e| system(&path, "examined", e))?;
-        let align = statx(&file, "", AtFlags::EMPTY_PATH, StatxFlags::DIOALIGN)
+        let access = Access::Write(Arc::new(file));
+        let file = access.descriptor();
+        let stat = fstat(file).map_err(|e| system(&path, "examined", e))?;
+        let align = statx(file, "", AtFlags::EMPTY_PATH, StatxFlags::DIOALIGN)
             .ok()
             .map_or(0, |s| u64::from(s.stx_dio_offset_align));
         let block = align.clamp(512, 1 << 20);
-        let made = Self::assemble(&path, size, file, direct, (stat.st_dev, stat.st_ino), block, choice, seed);
+        let made =
+            Self::assemble(&path, size, access, direct, (stat.st_dev, stat.st_ino), block, choice, seed);
         if !size.get().is_multiple_of(block) {
             let error = FileError::Uneven {
                 size: format!("{} B", size.get()),
@@ -195,7 +154,7 @@ impl FileDrive {
     fn assemble(
         path: &Path,
         size: Bytes,
-        file: OwnedFd,
+        access: Access,
         direct: bool,
         inode: (u64, u64),
         block: u64,
@@ -206,35 +165,27 @@ impl FileDrive {
         let (kind, source) =
             fs.as_ref().map_or(("unknown".into(), "unknown".into()), |f| (f.kind.clone(), f.source.clone()));
         let device = fs.and_then(|f| f.device);
+        let target = format!("file:{}", shown(path));
+        // Others may use another part of the same drive.
+        let whole = device.as_deref().map(|d| match d.parent() {
+            Some(parent) if d.join("partition").exists() => parent,
+            _ => d,
+        });
+        let io = if direct { "direct I/O" } else { "page cache (this file system refuses direct I/O)" };
+        let others = whole.and_then(Counters::of).map(Others::new);
+        let mut identity = DriveIdentity::plain(&target, DriveKind::File, size);
+        identity.model = format!("file on {kind}");
+        identity.serial = source;
+        identity.block = Bytes::new(block);
         Self {
-            identity: DriveIdentity {
-                target: format!("file:{}", shown(path)),
-                kind: DriveKind::File,
-                model: format!("file on {kind}"),
-                serial: source,
-                firmware: String::new(),
-                capacity: size,
-                block: Bytes::new(block),
-                rotational: false,
-                link: None,
-                throttle_limit: None,
-                rated_writes: None,
-                fill_percent: None,
-            },
+            identity,
             path: path.to_owned(),
-            file: Arc::new(file),
             inode,
-            direct,
-            choice,
-            engine: Engine::Idle,
-            engine_words: None,
             allocated: false,
-            load: None,
-            next: 0,
-            mark: Instant::now(),
+            mover: Mover::new(&target, access, io, block, choice, others, seed),
+            wipe: None,
             thermometer: device.and_then(|d| Thermometer::of(&d)),
             released: false,
-            seed,
         }
     }
 
@@ -244,46 +195,15 @@ impl FileDrive {
         &self.path
     }
 
-    fn refused(&self, doing: &'static str, e: &std::io::Error) -> DriveError {
-        let target = self.identity.target.clone();
-        match e.raw_os_error() {
-            Some(libc::ENOSPC | libc::EDQUOT) => DriveError::NoSpace { target, at: Bytes::new(self.next) },
-            Some(libc::ENODEV | libc::ENXIO | libc::ESTALE) => {
-                DriveError::Gone { target, why: e.to_string() }
-            }
-            _ => DriveError::Refused { target, doing, why: e.to_string() },
-        }
-    }
-
     /// Takes the room on the file system before the first byte, so that it cannot run out in the middle.
     fn allocate(&mut self) -> Result<(), DriveError> {
-        if self.allocated {
-            return Ok(());
+        if let (false, Access::Write(writable)) = (self.allocated, self.mover.access()) {
+            writable
+                .allocate(self.identity.capacity)
+                .map_err(|e| self.mover.refused("taking room for the file", &e.into()))?;
+            self.allocated = true;
         }
-        match fallocate(self.file.as_fd(), FallocateFlags::empty(), 0, self.identity.capacity.get()) {
-            Ok(()) | Err(Errno::OPNOTSUPP | Errno::NOSYS) => {
-                self.allocated = true;
-                Ok(())
-            }
-            Err(e) => Err(self.refused("taking room for the file", &e.into())),
-        }
-    }
-
-    /// Tells why an operation that failed ends the haul, if it does.
-    fn fatal(&self, pumped: &Pumped) -> Result<(), DriveError> {
-        match pumped.first_error {
-            Some((_, code @ (libc::ENOSPC | libc::EDQUOT | libc::ENODEV | libc::ENXIO | libc::ESTALE))) => {
-                Err(self.refused("writing", &std::io::Error::from_raw_os_error(code)))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn lap(&mut self) -> Duration {
-        let now = Instant::now();
-        let took = now - self.mark;
-        self.mark = now;
-        took
+        Ok(())
     }
 }
 
@@ -292,132 +212,32 @@ impl Drive for FileDrive {
         &self.identity
     }
 
-    /// Asked before the first load too: what will be tried is found out by trying.
     fn engine(&self) -> String {
-        let io = if self.direct { "direct I/O" } else { "page cache (this file system refuses direct I/O)" };
-        let words = self.engine_words.clone().unwrap_or_else(|| {
-            let load = Load {
-                kind: LoadKind::Read,
-                start: Bytes::ZERO,
-                end: self.identity.capacity,
-                block: Bytes::new(4096),
-                depth: 1,
-                limit: Some(Bytes::ZERO),
-            };
-            let ring = (self.choice == EngineChoice::Best)
-                .then(|| Pump::<Ring>::new(&self.file, &load, 0, Some(0), 0).ok())
-                .flatten();
-            ring.map_or_else(|| "worker threads".into(), |r| r.words())
-        });
-        format!("{words}, {io}")
+        self.mover.engine()
     }
 
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
-        self.mark = Instant::now();
-        self.load = Some(load.clone());
-        self.engine = Engine::Idle;
-        if load.kind == LoadKind::Rest {
-            return Ok(());
+        if matches!(load.kind, LoadKind::SelfTest { .. }) {
+            return Err(self.mover.refused("starting a self-test", &std::io::ErrorKind::Unsupported.into()));
         }
-        self.allocate()?;
-        let block = self.identity.block.get();
-        if !load.block.get().is_multiple_of(block) {
-            return Err(DriveError::Refused {
-                target: self.identity.target.clone(),
-                doing: "preparing the load",
-                why: format!(
-                    "its block of {} is not a multiple of {}",
-                    load.block.binary(),
-                    Bytes::new(block).binary()
-                ),
-            });
+        if load.kind.moves() || load.kind == LoadKind::Wipe {
+            self.allocate()?;
         }
-        if !(load.start.get()..load.end.get()).contains(&self.next) {
-            self.next = load.start.get();
-        }
-        let limit = load.limit.map(|l| l.get() / block * block);
-        self.seed = self.seed.wrapping_add(1);
-        let ring = match self.choice {
-            EngineChoice::Best => Pump::<Ring>::new(&self.file, load, self.next, limit, self.seed)
-                .map(|p| Engine::Ring(Box::new(p))),
-            EngineChoice::Threads => Err(std::io::ErrorKind::Unsupported.into()),
-        };
-        self.engine = match ring {
-            Ok(ring) => ring,
-            Err(_) => Pump::<Threads>::new(&self.file, load, self.next, limit, self.seed)
-                .map(|p| Engine::Threads(Box::new(p)))
-                .map_err(|e| self.refused("setting up the queue", &e))?,
-        };
-        self.engine_words = with_pump!(&self.engine, p => Some(p.words()), idle => None);
-        self.mark = Instant::now();
-        Ok(())
+        self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load));
+        self.mover.begin(load)
     }
 
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
-        let deadline = self.mark + interval;
-        let writes = self.load.as_ref().is_some_and(|l| l.kind == LoadKind::Write);
-        let ran = with_pump!(&mut self.engine,
-        p => p.run(deadline).map(|pumped| {
-            let latency = p.close_interval(LatencySummary::of);
-            Some((pumped, latency, p.position()))
-        }),
-        idle => {
-            std::thread::sleep(deadline.saturating_duration_since(Instant::now()));
-            Ok(None)
-        });
-        let ran = ran.map_err(|e| self.refused("moving data", &e))?;
-        let took = self.lap();
         let temperature = self.thermometer.as_ref().and_then(Thermometer::reading);
-        let Some((pumped, latency, position)) = ran else {
-            return Ok(Tally { took, temperature, ..Tally::default() });
-        };
-        self.next = position.get();
-        self.fatal(&pumped)?;
-        let bytes = Bytes::new(pumped.bytes);
-        Ok(Tally {
-            took,
-            written: if writes { bytes } else { Bytes::ZERO },
-            read: if writes { Bytes::ZERO } else { bytes },
-            position: Some(position),
-            temperature,
-            latency,
-            other: None,
-            errors: pumped.errors,
-            first_error: pumped.first_error.map(|(address, code)| {
-                let verb = if writes { "write" } else { "read" };
-                (Bytes::new(address), format!("{verb} failed: {}", std::io::Error::from_raw_os_error(code)))
-            }),
-            fill_ppm: None,
-            finished: pumped.finished,
-        })
+        match &mut self.wipe {
+            Some(wipe) => wipe.work(&mut self.mover, interval, temperature),
+            None => self.mover.work(interval, temperature),
+        }
     }
 
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        let drained = with_pump!(&mut self.engine,
-        p => p.drain().map(|pumped| {
-            p.close_interval(|_| ());
-            (pumped, p.position(), points(&p.whole))
-        }).map(Some),
-        idle => Ok(None));
-        let drained = drained.map_err(|e| self.refused("draining the queue", &e))?;
-        self.engine = Engine::Idle;
-        let drain = self.lap();
-        let mut summary = LoadSummary::default();
-        if let Some((pumped, position, histogram)) = drained {
-            self.next = position.get();
-            // A drain of nothing takes microseconds, which is no part of the record.
-            if pumped.bytes > 0 {
-                summary.drained = Bytes::new(pumped.bytes);
-                summary.drain = drain;
-            }
-            summary.histogram = histogram;
-            summary.engine = Some(self.engine());
-        }
-        if flush {
-            fdatasync(self.file.as_fd()).map_err(|e| self.refused("flushing", &e.into()))?;
-            summary.flush = Some(self.lap());
-        }
-        Ok(summary)
+        let remark = self.wipe.take().map(|w| w.confirm(&self.path));
+        Ok(LoadSummary { remark, ..self.mover.finish(flush)? })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {
@@ -426,7 +246,7 @@ impl Drive for FileDrive {
     }
 
     fn release(&mut self) -> Result<(), DriveError> {
-        self.engine = Engine::Idle;
+        self.mover.stop();
         if self.released {
             return Ok(());
         }

@@ -51,6 +51,38 @@ pub struct FileSystem {
     pub device: Option<PathBuf>,
 }
 
+/// One line of the mount table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Mount {
+    /// Device number.
+    pub number: (u32, u32),
+    /// Where.
+    pub point: String,
+    /// What.
+    pub source: String,
+}
+
+/// All that is mounted, as this process and, where it may be asked, the first process see it.
+pub(super) fn mounts() -> Vec<Mount> {
+    let mut all: Vec<Mount> = Vec::new();
+    for table in ["/proc/self/mountinfo", "/proc/1/mountinfo"] {
+        for line in std::fs::read_to_string(table).unwrap_or_default().lines() {
+            if let Some(mount) = mount_of(line).filter(|m| !all.contains(m)) {
+                all.push(mount);
+            }
+        }
+    }
+    all
+}
+
+fn mount_of(line: &str) -> Option<Mount> {
+    let mut fields = line.split(' ');
+    let (major, minor) = fields.nth(2)?.split_once(':')?;
+    let point = unescape(fields.nth(1)?);
+    let source = unescape(line.split(" - ").nth(1)?.split(' ').nth(1)?);
+    Some(Mount { number: (major.parse().ok()?, minor.parse().ok()?), point, source })
+}
+
 /// Undoes the octal escapes of /proc/self/mountinfo (proc_pid_mountinfo(5)) and drops control characters.
 fn unescape(field: &str) -> String {
     field.replace("\\040", " ").replace("\\011", " ").chars().filter(|c| !c.is_control()).collect()
@@ -102,6 +134,11 @@ mod tests {
         assert_eq!((fs.kind.as_str(), fs.source.as_str()), ("ext3", "/dev/root"));
         assert_eq!(FileSystem::find(table, "0:44").unwrap().source, "my bay");
         assert_eq!(FileSystem::find(table, "1:1"), None);
+        let mount = table.lines().nth(1).and_then(mount_of).unwrap();
+        assert_eq!(
+            (mount.number, mount.point.as_str(), mount.source.as_str()),
+            ((0, 44), "/bench two", "my bay")
+        );
     }
 
     #[test]

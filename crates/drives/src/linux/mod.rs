@@ -1,16 +1,29 @@
-//! Real storage of this machine: files of our own on mounted file systems, past the page cache.
+//! Real storage of this machine: block devices, and files of our own on mounted file systems, past the page cache.
 
 mod buffers;
+mod crew;
+mod device;
 mod file;
 mod file_system;
+pub mod guard;
+pub mod health;
+mod mover;
+mod pass_through;
 mod pump;
 mod queue;
 mod ring;
+pub mod sysfs;
 mod thermometer;
 mod threads;
+pub mod traffic;
+mod watch;
+mod wipe;
 
-pub use file::{EngineChoice, FileDrive, FileError};
+pub use crew::EngineChoice;
+pub use device::{BlockDrive, DeviceError, identify};
+pub use file::{FileDrive, FileError};
 pub use file_system::{FileSystem, Room};
+pub use thermometer::{Outside, WithThermometers};
 
 #[cfg(test)]
 mod tests;

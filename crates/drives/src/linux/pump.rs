@@ -1,85 +1,206 @@
 //! Keeps a queue full: issues operations, pairs them with their completions, times them. The same for io_uring and for
 //! worker threads; the queue is a type parameter, so nothing in the loop is called dynamically and nothing allocates.
 
-use std::os::fd::OwnedFd;
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hdrhistogram::Histogram;
-use hollow_mile_core::drive::{Load, LoadKind};
+use hollow_mile_core::drive::{Load, LoadKind, Pattern};
+use hollow_mile_core::permutation::Permutation;
+use hollow_mile_core::stamp::Origin;
 use hollow_mile_core::units::Bytes;
 
 use super::buffers::Buffers;
+use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
 use crate::latency::histogram;
+
+/// Failed operations that are told one by one in an interval; all are counted.
+const FAULTS: usize = 32;
+/// A load with a rate limit that fell behind makes up for no more than this.
+const CATCH_UP: Duration = Duration::from_millis(100);
+
+/// An operation that failed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Failed {
+    /// Its address.
+    pub address: u64,
+    /// Its bytes.
+    pub length: u32,
+    /// It wrote, or else it read.
+    pub write: bool,
+    /// Error number.
+    pub code: i32,
+    /// A second try, alone, succeeded: it is told, and not counted.
+    pub recovered: bool,
+}
 
 /// What happened since it was last asked.
 #[derive(Debug, Default)]
 pub struct Pumped {
-    /// Bytes moved.
-    pub bytes: u64,
+    /// Bytes written.
+    pub written: u64,
+    /// Bytes read.
+    pub read: u64,
     /// Failed operations.
     pub errors: u32,
-    /// The first that failed: address and error number.
-    pub first_error: Option<(u64, i32)>,
+    /// The first few of them.
+    pub faults: Vec<Failed>,
     /// Everything that the load asks for was moved and nothing is in flight.
     pub finished: bool,
+}
+
+impl Pumped {
+    fn fail(&mut self, operation: Operation, code: i32, recovered: bool) {
+        self.errors += u32::from(!recovered);
+        if self.faults.len() < FAULTS {
+            let Operation { address, length, write, .. } = operation;
+            self.faults.push(Failed { address, length, write, code, recovered });
+        }
+    }
+
+    /// Adds what another worker did.
+    pub fn add(&mut self, other: Self) {
+        self.written += other.written;
+        self.read += other.read;
+        self.errors += other.errors;
+        self.faults.extend(other.faults.into_iter().take(FAULTS.saturating_sub(self.faults.len())));
+    }
 }
 
 #[derive(Debug, Clone, Copy)]
 struct InFlight {
     operation: Operation,
     since: Instant,
+    /// Why it failed at first, when this is its second try.
+    failed: Option<i32>,
 }
 
-/// One load on one file.
+/// Errors of the medium. The kernel merges neighbours into one request, which fails as a whole: only a second try, alone,
+/// tells which of them it was.
+const fn is_doubtful(code: i32) -> bool {
+    matches!(code, libc::EIO | libc::ENODATA | libc::EILSEQ | libc::EREMOTEIO)
+}
+
+/// In which order addresses come.
+enum Order {
+    Sequential,
+    Random(Permutation),
+}
+
+/// No faster than so much.
+struct Pace {
+    per_second: f64,
+    began: Instant,
+    issued: f64,
+}
+
+impl Pace {
+    /// When the next operation is due.
+    fn due(&self) -> Instant {
+        self.began + Duration::from_secs_f64(self.issued / self.per_second)
+    }
+
+    fn count(&mut self, bytes: u64, now: Instant) {
+        // What a stall held up is not made up for in one burst.
+        let behind = now.saturating_duration_since(self.due());
+        if behind > CATCH_UP {
+            self.began += behind - CATCH_UP;
+        }
+        self.issued += bytes as f64;
+    }
+}
+
+/// What one worker has of a load.
+#[derive(Debug, Clone)]
+pub struct Share {
+    /// First byte of its part of the region.
+    pub start: u64,
+    /// One past the last.
+    pub end: u64,
+    /// Where it begins.
+    pub from: u64,
+    /// Bytes that it moves at most.
+    pub limit: Option<u64>,
+    /// Operations in flight.
+    pub depth: u32,
+    /// Bytes a second at most.
+    pub rate: Option<f64>,
+    /// Of its data and its random order.
+    pub seed: u64,
+}
+
+/// One load on one file or device.
 pub struct Pump<Q: Queue> {
     queue: Q,
     buffers: Arc<Buffers>,
     free: Vec<u32>,
     flights: Vec<Option<InFlight>>,
+    /// Slots that failed and wait for their second try; one at a time is tried, so that no two are merged again.
+    doubtful: VecDeque<u32>,
+    trying: bool,
     completions: Vec<Completion>,
-    write: bool,
+    kind: LoadKind,
+    /// Reads of a hundred operations, for a mixed load, and what is left over from the operations before.
+    reads: u8,
+    reads_due: u8,
+    order: Order,
+    pace: Option<Pace>,
+    stamp: Option<Origin>,
+    lap: u32,
     block: u64,
     start: u64,
     end: u64,
     next: u64,
     left: u64,
     issued: u64,
-    moved: u64,
-    pub(super) interval: Histogram<u32>,
-    pub(super) whole: Histogram<u32>,
+    pub(super) interval: Histogram<u64>,
+    pub(super) whole: Histogram<u64>,
 }
 
 impl<Q: Queue> Pump<Q> {
-    /// Sets up for a load, from this address on (within its region), moving at most `limit` bytes.
+    /// Sets up for a share of a load.
     ///
     /// # Errors
-    /// When memory or the queue cannot be had.
-    pub fn new(
-        file: &Arc<OwnedFd>,
-        load: &Load,
-        from: u64,
-        limit: Option<u64>,
-        seed: u64,
-    ) -> std::io::Result<Self> {
+    /// When memory or the queue cannot be had, or the load writes and the guard was not passed.
+    pub fn new(access: &Access, load: &Load, share: &Share) -> std::io::Result<Self> {
+        if load.kind.destroys() && !access.may_write() {
+            return Err(std::io::ErrorKind::PermissionDenied.into());
+        }
         let block = load.block.get();
-        let buffers = Arc::new(Buffers::new(load.depth as usize, block as usize, seed)?);
-        let queue = Q::new(file, &buffers, load.depth)?;
+        let mut buffers = Buffers::new(share.depth as usize, block as usize, share.seed)?;
+        if load.kind.destroys() {
+            buffers.prepare(load.compressible_percent, load.stamp.is_some());
+        }
+        let buffers = Arc::new(buffers);
+        let queue = Q::new(access, &buffers, share.depth)?;
+        let order = match load.pattern {
+            Pattern::Sequential => Order::Sequential,
+            Pattern::Random => Order::Random(Permutation::new((share.end - share.start) / block, share.seed)),
+        };
+        let pace = |per_second| Pace { per_second, began: Instant::now(), issued: 0.0 };
         Ok(Self {
             queue,
             buffers,
-            free: (0..load.depth).rev().collect(),
-            flights: vec![None; load.depth as usize],
-            completions: Vec::with_capacity(load.depth as usize * 2),
-            write: load.kind == LoadKind::Write,
+            free: (0..share.depth).rev().collect(),
+            flights: vec![None; share.depth as usize],
+            doubtful: VecDeque::with_capacity(share.depth as usize),
+            trying: false,
+            completions: Vec::with_capacity(share.depth as usize * 2),
+            kind: load.kind,
+            reads: load.read_percent,
+            reads_due: 0,
+            order,
+            pace: share.rate.map(pace),
+            stamp: load.stamp,
+            lap: 0,
             block,
-            start: load.start.get(),
-            end: load.end.get(),
-            next: from,
-            left: limit.unwrap_or(u64::MAX),
+            start: share.start,
+            end: share.end,
+            next: share.from,
+            left: share.limit.unwrap_or(u64::MAX),
             issued: 0,
-            moved: 0,
             interval: histogram(),
             whole: histogram(),
         })
@@ -91,39 +212,104 @@ impl<Q: Queue> Pump<Q> {
     }
 
     /// Address just past what was moved, for a sequential load.
-    pub fn position(&self) -> Bytes {
+    pub fn position(&self) -> Option<Bytes> {
+        if matches!(self.order, Order::Random(_)) {
+            return None;
+        }
         let in_flight: u64 = self.flights.iter().flatten().map(|f| u64::from(f.operation.length)).sum();
         let position = self.next.saturating_sub(in_flight);
         // What is in flight may lie on both sides of the region's end, and the end itself is not its start.
         let wrapped = position < self.start || position == self.start && self.issued > 0;
-        Bytes::new(if wrapped { self.end - (self.start - position) } else { position })
+        Some(Bytes::new(if wrapped { self.end - (self.start - position) } else { position }))
     }
 
     fn in_flight(&self) -> usize {
         self.flights.len() - self.free.len()
     }
 
-    fn issue(&mut self) -> std::io::Result<()> {
+    /// Bytes in flight.
+    pub fn bytes_in_flight(&self) -> u64 {
+        self.flights.iter().flatten().map(|f| u64::from(f.operation.length)).sum()
+    }
+
+    /// Whether the next operation writes: reads are spread evenly among them.
+    fn writes_next(&mut self) -> bool {
+        match self.kind {
+            LoadKind::Write => true,
+            LoadKind::Mixed => {
+                self.reads_due += self.reads;
+                let read = self.reads_due >= 100;
+                if read {
+                    self.reads_due -= 100;
+                }
+                !read
+            }
+            _ => false,
+        }
+    }
+
+    /// The next address and length.
+    fn next_place(&mut self) -> (u64, u64) {
+        match &mut self.order {
+            Order::Random(order) => (self.start + order.next() * self.block, self.block.min(self.left)),
+            Order::Sequential => {
+                let (at, length) = (self.next, self.block.min(self.end - self.next).min(self.left));
+                self.next += length;
+                if self.next >= self.end {
+                    self.next = self.start;
+                    self.lap += 1;
+                }
+                (at, length)
+            }
+        }
+    }
+
+    /// Fills the queue; all that is issued together counts from `now`, since it is submitted together.
+    fn issue(&mut self, now: Instant) -> std::io::Result<()> {
+        self.try_again()?;
         while self.left > 0 {
+            if self.free.is_empty() || self.pace.as_ref().is_some_and(|p| now < p.due()) {
+                break;
+            }
             let Some(slot) = self.free.pop() else { break };
-            let length = self.block.min(self.end - self.next).min(self.left);
-            let operation =
-                Operation { slot, write: self.write, address: self.next, from: 0, length: length as u32 };
-            if self.write {
+            let write = self.writes_next();
+            let lap = self.lap;
+            let (address, length) = self.next_place();
+            let operation = Operation { slot, write, address, from: 0, length: length as u32 };
+            if write {
                 // SAFETY: the slot is free, so nothing in flight uses it.
-                unsafe { self.buffers.stamp(slot as usize, length as usize, self.next, self.issued) };
+                unsafe {
+                    match self.stamp {
+                        Some(origin) => {
+                            let origin = Origin { pass: origin.pass << 16 | lap & 0xffff, ..origin };
+                            self.buffers.sign(slot as usize, length as usize, address, origin);
+                        }
+                        None => self.buffers.stamp(slot as usize, length as usize, address, self.issued),
+                    }
+                }
             }
             self.issued += 1;
             self.left -= length;
-            self.next += length;
-            if self.next >= self.end {
-                self.next = self.start;
+            if let Some(pace) = &mut self.pace {
+                pace.count(length, now);
             }
-            self.flights[slot as usize] = Some(InFlight { operation, since: Instant::now() });
+            self.flights[slot as usize] = Some(InFlight { operation, since: now, failed: None });
             // SAFETY: the slot is free, and stays marked in flight until its completion is taken.
             unsafe { self.queue.push(operation)? };
         }
         Ok(())
+    }
+
+    /// Gives the next doubtful operation its second try.
+    fn try_again(&mut self) -> std::io::Result<()> {
+        if self.trying {
+            return Ok(());
+        }
+        let Some(slot) = self.doubtful.pop_front() else { return Ok(()) };
+        let Some(flight) = self.flights[slot as usize] else { return Ok(()) };
+        self.trying = true;
+        // SAFETY: its completion was taken, and nothing has used the slot since.
+        unsafe { self.queue.push(flight.operation) }
     }
 
     fn take(&mut self, done: Completion, now: Instant, sum: &mut Pumped) -> std::io::Result<()> {
@@ -131,22 +317,18 @@ impl<Q: Queue> Pump<Q> {
         let Some(flight) = self.flights.get_mut(slot).and_then(Option::take) else { return Ok(()) };
         let op = flight.operation;
         let again = |op: Operation, pump: &mut Self| {
-            pump.flights[slot] = Some(InFlight { operation: op, since: flight.since });
+            pump.flights[slot] = Some(InFlight { operation: op, ..flight });
             // SAFETY: its completion was just taken, so the slot is ours.
             unsafe { pump.queue.push(op) }
         };
+        let mut moved =
+            |n: u32| if op.write { sum.written += u64::from(n) } else { sum.read += u64::from(n) };
         match done.result {
-            n if n >= 0 && (n as u32) < op.length => {
-                if n == 0 {
-                    // The end of the file where there should be none: counted as an error, or it would go on for ever.
-                    sum.errors += 1;
-                    sum.first_error.get_or_insert((op.address, libc::EIO));
-                    self.free.push(done.slot);
-                    return Ok(());
-                }
+            // The end of the file where there should be none: counted as an error, or it would go on for ever.
+            0 => sum.fail(op, libc::EIO, false),
+            n if n > 0 && (n as u32) < op.length => {
                 let n = n as u32;
-                sum.bytes += u64::from(n);
-                self.moved += u64::from(n);
+                moved(n);
                 let rest = Operation {
                     address: op.address + u64::from(n),
                     from: op.from + n,
@@ -155,23 +337,29 @@ impl<Q: Queue> Pump<Q> {
                 };
                 return again(rest, self);
             }
-            n if n >= 0 => {
+            n if n > 0 => {
                 let ns = now.duration_since(flight.since).as_nanos() as u64;
                 self.interval.saturating_record(ns.max(1));
-                sum.bytes += u64::from(op.length);
-                self.moved += u64::from(op.length);
+                moved(op.length);
+                if let Some(code) = flight.failed {
+                    sum.fail(op, code, true);
+                }
             }
             e if -e == libc::EAGAIN || -e == libc::EINTR => return again(op, self),
-            e => {
-                sum.errors += 1;
-                sum.first_error.get_or_insert((op.address, -e));
+            e if flight.failed.is_none() && is_doubtful(-e) && self.flights.len() > 1 => {
+                self.flights[slot] = Some(InFlight { failed: Some(-e), ..flight });
+                self.doubtful.push_back(done.slot);
+                return Ok(());
             }
+            e => sum.fail(op, -e, false),
         }
+        self.trying &= flight.failed.is_none();
         self.free.push(done.slot);
         Ok(())
     }
 
-    fn turn(&mut self, at_most: Duration, sum: &mut Pumped) -> std::io::Result<()> {
+    /// Waits for completions; gives the time at which they were taken.
+    fn turn(&mut self, at_most: Duration, sum: &mut Pumped) -> std::io::Result<Instant> {
         let mut completions = std::mem::take(&mut self.completions);
         let waited = self.queue.wait(at_most, &mut completions);
         let now = Instant::now();
@@ -179,7 +367,7 @@ impl<Q: Queue> Pump<Q> {
             self.take(done, now, sum)?;
         }
         self.completions = completions;
-        waited
+        waited.map(|()| now)
     }
 
     /// Keeps the queue full until `deadline`.
@@ -188,20 +376,26 @@ impl<Q: Queue> Pump<Q> {
     /// When the queue fails.
     pub fn run(&mut self, deadline: Instant) -> std::io::Result<Pumped> {
         let mut sum = Pumped::default();
+        let mut now = Instant::now();
         loop {
-            self.issue()?;
-            if self.in_flight() == 0 {
-                sum.finished = true;
-                return Ok(sum);
-            }
-            let now = Instant::now();
-            if now >= deadline {
-                return Ok(sum);
-            }
-            self.turn(deadline - now, &mut sum)?;
+            self.issue(now)?;
             if self.left == 0 && self.in_flight() == 0 {
                 sum.finished = true;
                 return Ok(sum);
+            }
+            if now >= deadline {
+                return Ok(sum);
+            }
+            // With a rate limit, wake up when the next operation is due.
+            let wake = match &self.pace {
+                Some(pace) if self.left > 0 && !self.free.is_empty() => pace.due().clamp(now, deadline),
+                _ => deadline,
+            };
+            if self.in_flight() == 0 {
+                std::thread::sleep(wake - now);
+                now = Instant::now();
+            } else {
+                now = self.turn(wake - now, &mut sum)?;
             }
         }
     }
@@ -213,13 +407,14 @@ impl<Q: Queue> Pump<Q> {
     pub fn drain(&mut self) -> std::io::Result<Pumped> {
         let mut sum = Pumped::default();
         while self.in_flight() > 0 {
+            self.try_again()?;
             self.turn(Duration::from_secs(1), &mut sum)?;
         }
         Ok(sum)
     }
 
     /// The histogram of the interval, added to that of the whole and emptied by `read`.
-    pub fn close_interval<T>(&mut self, read: impl FnOnce(&Histogram<u32>) -> T) -> T {
+    pub fn close_interval<T>(&mut self, read: impl FnOnce(&Histogram<u64>) -> T) -> T {
         let value = read(&self.interval);
         // Both have the same bounds, so every value of one fits the other.
         let _ = self.whole.add(&self.interval);
@@ -232,7 +427,8 @@ impl<Q: Queue> Drop for Pump<Q> {
     fn drop(&mut self) {
         // The kernel may still write into the buffers: they go only when it is done with them.
         while self.in_flight() > 0 {
-            if self.turn(Duration::from_secs(1), &mut Pumped::default()).is_err() {
+            let tried = self.try_again();
+            if tried.is_err() || self.turn(Duration::from_secs(1), &mut Pumped::default()).is_err() {
                 std::mem::forget(self.buffers.clone());
                 return;
             }

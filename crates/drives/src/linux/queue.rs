@@ -1,10 +1,10 @@
 //! What a pump needs of the system: operations go in, completions come out.
 
-use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::time::Duration;
 
 use super::buffers::Buffers;
+use super::guard::Access;
 
 /// One operation on one slot.
 #[derive(Debug, Clone, Copy)]
@@ -36,7 +36,7 @@ pub trait Queue: Sized {
     ///
     /// # Errors
     /// When the system refuses.
-    fn new(file: &Arc<OwnedFd>, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self>;
+    fn new(access: &Access, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self>;
 
     /// In words, for the record.
     fn words(&self) -> String;

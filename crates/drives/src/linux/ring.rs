@@ -8,6 +8,7 @@ use io_uring::types::{Fd, Fixed, SubmitArgs, Timespec};
 use io_uring::{IoUring, opcode, squeue};
 
 use super::buffers::Buffers;
+use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
 
 /// A ring for one file.
@@ -31,7 +32,8 @@ impl Ring {
 }
 
 impl Queue for Ring {
-    fn new(file: &Arc<OwnedFd>, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
+    fn new(access: &Access, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
+        let file = access.descriptor();
         let ring = Self::build(depth.next_power_of_two())?;
         let vectors: Vec<libc::iovec> = (0..buffers.slots())
             .map(|i| libc::iovec { iov_base: buffers.pointer(i).cast(), iov_len: buffers.slot_size() })

@@ -10,12 +10,8 @@ const MIB: u64 = 1 << 20;
 
 fn load(kind: LoadKind, size: u64, block: u64, depth: u32, limit: Option<u64>) -> Load {
     Load {
-        kind,
-        start: Bytes::ZERO,
-        end: Bytes::new(size),
-        block: Bytes::new(block),
-        depth,
         limit: limit.map(Bytes::new),
+        ..Load::sequential(kind, Bytes::ZERO, Bytes::new(size), Bytes::new(block), depth)
     }
 }
 

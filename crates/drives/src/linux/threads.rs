@@ -7,6 +7,7 @@ use std::time::Duration;
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 
 use super::buffers::Buffers;
+use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
 
 const MOST_THREADS: u32 = 64;
@@ -39,7 +40,8 @@ fn serve(file: &OwnedFd, buffers: &Buffers, work: &Receiver<Operation>, done: &S
 }
 
 impl Queue for Threads {
-    fn new(file: &Arc<OwnedFd>, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
+    fn new(access: &Access, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
+        let file = access.descriptor();
         let (work, take) = bounded::<Operation>(depth as usize);
         let (give, done) = bounded::<Completion>(depth as usize);
         let threads = (0..depth.min(MOST_THREADS))

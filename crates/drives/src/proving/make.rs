@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::event::{Conditions, Event, HaulHead, Sample};
-use hollow_mile_core::route::{Leg, LegKind, Route, Until};
+use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius};
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -178,12 +178,7 @@ fn head(p: &Plan) -> Event {
             name: "proving".into(),
             about: String::new(),
             interval: Duration::from_secs_f64(p.dt),
-            legs: vec![Leg {
-                kind: LegKind::Write,
-                block: Bytes::from_mib(1),
-                depth: 32,
-                until: Until::default(),
-            }],
+            legs: vec![Leg::new(LegKind::Write)],
         },
         conditions: Conditions::default(),
         started_unix_ms: 0,

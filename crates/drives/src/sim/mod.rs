@@ -9,7 +9,9 @@ mod spec;
 use std::time::Duration;
 
 use hdrhistogram::Histogram;
-use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::drive::{
+    Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Pattern, Tally,
+};
 use hollow_mile_core::event::{Conditions, LatencySummary, Vitals};
 use hollow_mile_core::units::Bytes;
 use rand::{RngExt, SeedableRng};
@@ -22,6 +24,13 @@ pub use spec::{
 
 use crate::latency::{histogram, points};
 use heat::HeatModel;
+
+/// A simulated wipe and simulated self-tests take so many seconds.
+const WIPE_S: f64 = 2.0;
+
+const fn self_test_s(extended: bool) -> f64 {
+    if extended { 1800.0 } else { 110.0 }
+}
 
 /// A simulated drive under load.
 pub struct SimDrive {
@@ -43,7 +52,10 @@ pub struct SimDrive {
     stall_left: f64,
     age: f64,
     written: u64,
-    histogram: Histogram<u32>,
+    read: u64,
+    /// Seconds spent on a wipe or a self-test under this load.
+    chore: f64,
+    histogram: Histogram<u64>,
 }
 
 impl SimDrive {
@@ -59,14 +71,7 @@ impl SimDrive {
             spec.noise.stall_every.map_or(f64::INFINITY, |e| exponential(&mut rng, e.as_secs_f64()));
         Self {
             high_water: spec.capacity.share(spec.wear.fill_percent / 100.0).get(),
-            load: Load {
-                kind: LoadKind::Rest,
-                start: Bytes::ZERO,
-                end: spec.capacity,
-                block: Bytes::from_mib(1),
-                depth: 1,
-                limit: None,
-            },
+            load: Load { end: spec.capacity, ..Load::rest() },
             spec,
             identity,
             heat,
@@ -80,6 +85,8 @@ impl SimDrive {
             stall_left: 0.0,
             age: 0.0,
             written: 0,
+            read: 0,
+            chore: 0.0,
             histogram: histogram(),
         }
     }
@@ -99,8 +106,37 @@ impl SimDrive {
         }
     }
 
-    /// The rate without noise and heat, and for how many bytes it holds.
+    /// Share of the moved bytes that are read.
+    fn read_share(&self) -> f64 {
+        match self.load.kind {
+            LoadKind::Read => 1.0,
+            LoadKind::Mixed => f64::from(self.load.read_percent) / 100.0,
+            _ => 0.0,
+        }
+    }
+
+    /// The rate without noise and heat, and for how many bytes it holds: of reads and writes as they are mixed, at the
+    /// block and depth of the load where addresses are random.
     fn pace(&self) -> (f64, u64) {
+        let (rate, holds_for) = self.sequential_pace();
+        let mut rate = rate;
+        let reads = self.read_share();
+        if let (true, Some(flash)) = (reads > 0.0 && reads < 1.0, &self.spec.flash) {
+            rate = 1.0 / (reads / flash.read.get() + (1.0 - reads) / rate);
+        }
+        if self.load.pattern == Pattern::Random {
+            // An operation at random costs a latency of its own; a deep queue hides most of it on flash, and lets
+            // platters choose a shorter way.
+            let depth = f64::from(self.load.depth);
+            let (latency, at_once) =
+                if self.spec.platters.is_some() { (8.5e-3, 1.0 + depth.ln()) } else { (70e-6, depth) };
+            rate = rate.min(self.load.block.as_f64() * at_once / latency);
+        }
+        let rate = self.load.rate.map_or(rate, |most| rate.min(most.get()));
+        (rate, holds_for)
+    }
+
+    fn sequential_pace(&self) -> (f64, u64) {
         let to_edge = self.load.end.get().saturating_sub(self.position).max(1);
         match (&self.spec.flash, &self.spec.platters) {
             (Some(flash), _) if self.load.kind == LoadKind::Read => (flash.read.get(), to_edge),
@@ -131,11 +167,13 @@ impl SimDrive {
     fn advance(&mut self, bytes: u64) {
         self.moved += bytes;
         self.position += bytes;
-        if self.load.kind == LoadKind::Write {
-            self.written += bytes;
+        let written = bytes - (bytes as f64 * self.read_share()).round() as u64;
+        self.read += bytes - written;
+        if written > 0 {
+            self.written += written;
             self.high_water = self.high_water.max(self.position);
             if let Some(i) = (0..self.room.len()).find(|i| self.cached[*i] < self.room[*i]) {
-                self.cached[i] += bytes;
+                self.cached[i] += written;
             }
         }
         if self.position >= self.load.end.get() {
@@ -204,7 +242,7 @@ impl SimDrive {
         let us = |ns: f64| (ns / 1000.0).ceil().min(f64::from(u32::MAX)) as u32;
         for (ns, n) in [(mean_ns * 0.93, operations - few - upper), (mean_ns * 1.12, upper), (slowest, few)] {
             if n > 0 {
-                self.histogram.saturating_record_n(ns as u64, n);
+                self.histogram.saturating_record_n(ns as u64, n.into());
             }
         }
         let p99 = if operations >= 100 || lost > 0.0 { slowest } else { mean_ns * 1.12 };
@@ -238,7 +276,8 @@ impl Drive for SimDrive {
         if !(load.start.get()..load.end.get()).contains(&self.position) {
             self.position = load.start.get();
         }
-        if load.kind == LoadKind::Write {
+        self.chore = 0.0;
+        if matches!(load.kind, LoadKind::Write | LoadKind::Mixed) {
             self.measure_room();
         }
         Ok(())
@@ -247,23 +286,30 @@ impl Drive for SimDrive {
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         let seconds = interval.as_secs_f64();
         let (bytes, took) = match self.load.kind {
-            LoadKind::Rest => {
+            LoadKind::Rest | LoadKind::Wipe | LoadKind::SelfTest { .. } => {
                 self.rest(seconds);
+                self.chore += seconds;
                 (0, seconds)
             }
-            _ => self.run_load(seconds),
+            LoadKind::Write | LoadKind::Read | LoadKind::Mixed => self.run_load(seconds),
         };
         self.age += took;
         self.heat.pass(took, bytes as f64 / took);
         let lost = if bytes == 0 { took } else { 0.0 };
-        let latency = if self.load.kind == LoadKind::Rest { None } else { self.latency(bytes, took, lost) };
-        let writes = self.load.kind == LoadKind::Write;
+        let moves = self.load.kind.moves();
+        let latency = if moves { self.latency(bytes, took, lost) } else { None };
+        let read = (bytes as f64 * self.read_share()).round() as u64;
+        let finished = match self.load.kind {
+            LoadKind::Wipe => self.chore >= WIPE_S,
+            LoadKind::SelfTest { extended } => self.chore >= self_test_s(extended),
+            _ => self.load.limit.is_some_and(|l| self.moved >= l.get()),
+        };
         Ok(Tally {
             took: if took < seconds { Duration::from_secs_f64(took) } else { interval },
-            written: Bytes::new(if writes { bytes } else { 0 }),
-            read: Bytes::new(if writes { 0 } else { bytes }),
+            written: Bytes::new(bytes - read),
+            read: Bytes::new(read),
             // The end of the region is not its start, though the next byte goes there.
-            position: (self.load.kind != LoadKind::Rest).then(|| {
+            position: (moves && self.load.pattern == Pattern::Sequential).then(|| {
                 let at_end = self.position == self.load.start.get() && self.moved > 0;
                 if at_end { self.load.end } else { Bytes::new(self.position) }
             }),
@@ -271,21 +317,30 @@ impl Drive for SimDrive {
             latency,
             other: Some(Bytes::ZERO),
             errors: 0,
-            first_error: None,
+            faults: Vec::new(),
             fill_ppm: Some((self.fill() * 1e6).round() as u32),
-            finished: self.load.limit.is_some_and(|l| self.moved >= l.get()),
+            host_busy_ppm: None,
+            finished,
         })
     }
 
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
         let flush = flush.then(|| Duration::from_millis(3 + u64::from(self.load.depth) / 8));
-        Ok(LoadSummary {
-            flush,
-            drained: Bytes::ZERO,
-            drain: Duration::ZERO,
-            histogram: points(&self.histogram),
-            engine: None,
-        })
+        let remark = match self.load.kind {
+            LoadKind::Wipe if self.chore >= WIPE_S => {
+                self.high_water = 0;
+                self.cached.fill(0);
+                Some(format!("{} discarded; every place read back holds no data", self.spec.capacity))
+            }
+            LoadKind::Wipe => Some("the wipe was ended before it was complete".into()),
+            LoadKind::SelfTest { extended } if self.chore >= self_test_s(extended) => {
+                let kind = if extended { "extended" } else { "short" };
+                Some(format!("{kind} self-test completed without error"))
+            }
+            LoadKind::SelfTest { .. } => Some("the self-test was ended before it was complete".into()),
+            _ => None,
+        };
+        Ok(LoadSummary { flush, histogram: points(&self.histogram), remark, ..LoadSummary::default() })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {
@@ -302,6 +357,17 @@ impl Drive for SimDrive {
             thermal_transitions: self.spec.heat.throttle.map(|_| transitions),
             thermal_seconds: self.spec.heat.throttle.map(|_| seconds),
             critical_warning: Some(0),
+            available_spare_threshold: (!self.identity.rotational).then_some(10),
+            host_bytes_read: Some(Bytes::new(self.read)),
+            unsafe_shutdowns: Some(0),
+            error_log_entries: Some(0),
+            self_test_percent: match self.load.kind {
+                LoadKind::SelfTest { extended } => {
+                    Some((self.chore / self_test_s(extended) * 100.0).min(100.0) as u8)
+                }
+                _ => None,
+            },
+            ..Vitals::default()
         })
     }
 

@@ -352,6 +352,7 @@ impl SimSpec {
             throttle_limit: self.heat.throttle,
             rated_writes: self.rated_writes,
             fill_percent: Some(self.wear.fill_percent),
+            device: None,
         }
     }
 }

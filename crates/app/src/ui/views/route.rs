@@ -9,6 +9,7 @@ use hollow_mile_core::plain::Plain;
 use hollow_mile_core::route::{Amount, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
 use hollow_mile_drives::linux::Room;
+use hollow_mile_drives::linux::guard::{Consent, Examination};
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
@@ -63,6 +64,8 @@ fn expected_write(levels: &[KnownLevel], bytes: Bytes) -> Option<Duration> {
 enum Field {
     Path,
     Size,
+    Erase,
+    GiveUp,
     Ambient,
     Cooling,
     Slot,
@@ -81,6 +84,8 @@ impl Field {
         match self {
             Self::Path => "path",
             Self::Size => "size",
+            Self::Erase => "erase serial",
+            Self::GiveUp => "give up",
             Self::Ambient => "ambient",
             Self::Cooling => "cooling",
             Self::Slot => "slot",
@@ -100,6 +105,12 @@ impl Field {
             Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
             Self::Size => {
                 "How large the file is, such as 20 GB. A share of the file system stays free for others."
+            }
+            Self::Erase => {
+                "Consent to lose what is on this drive: type its serial. Nothing is written without it."
+            }
+            Self::GiveUp => {
+                "What on the drive may be lost, by the names under \"destroys\": gpt, ext4. Each must be named."
             }
             Self::Ambient => {
                 "Temperature of the air around the drive, °C. A simulated drive is placed in it."
@@ -138,6 +149,9 @@ pub struct RouteView {
     path: String,
     size: Option<Bytes>,
     conditions: Conditions,
+    consent: Consent,
+    /// What stands against writing to a device.
+    examination: Option<Examination>,
     known: Vec<KnownLevel>,
     /// The figure being typed.
     pub editing: Option<Input>,
@@ -154,6 +168,8 @@ pub struct Plan {
     pub route: Route,
     /// Under which conditions.
     pub conditions: Conditions,
+    /// What may be lost.
+    pub consent: Consent,
     /// Of the drive.
     pub serial: String,
 }
@@ -178,6 +194,7 @@ impl RouteView {
             draft: routes.first().cloned(),
             routes,
             drive: Some(row.identity.clone()),
+            examination: row.examination.clone(),
             path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
             size: is_file.then_some(Bytes::from_mib(8192)),
             known,
@@ -189,19 +206,27 @@ impl RouteView {
         self.drive.as_ref().is_some_and(|d| d.kind == DriveKind::File)
     }
 
+    fn is_device(&self) -> bool {
+        self.drive.as_ref().is_some_and(|d| d.kind == DriveKind::Block)
+    }
+
     fn capacity(&self) -> Bytes {
         self.size.or(self.drive.as_ref().map(|d| d.capacity)).unwrap_or_default()
     }
 
     fn fields(&self) -> Vec<Field> {
         let mut all = if self.is_file() { vec![Field::Path, Field::Size] } else { Vec::new() };
+        if self.is_device() && self.draft.as_ref().is_some_and(Route::destroys) {
+            all.extend([Field::Erase, Field::GiveUp]);
+        }
         all.extend([Field::Ambient, Field::Cooling, Field::Slot, Field::Label, Field::Interval]);
         for (i, leg) in self.draft.iter().flat_map(|r| r.legs.iter().enumerate()) {
             match leg.kind {
                 LegKind::Rest => all.extend([Field::Duration(i), Field::Temperature(i)]),
+                LegKind::Wipe | LegKind::Selftest => {}
                 kind => {
                     all.extend([Field::Bytes(i), Field::Duration(i), Field::Temperature(i)]);
-                    if kind == LegKind::Write {
+                    if matches!(kind, LegKind::Write | LegKind::Mixed) {
                         all.push(Field::PastCacheEnd(i));
                     }
                     all.extend([Field::Block(i), Field::Depth(i)]);
@@ -221,6 +246,8 @@ impl RouteView {
         match field {
             Field::Path => self.path.clone(),
             Field::Size => plain(self.size),
+            Field::Erase => self.consent.erase.clone().unwrap_or_default(),
+            Field::GiveUp => self.consent.give_up.join(", "),
             Field::Ambient => plain(self.conditions.ambient),
             Field::Cooling => self.conditions.cooling.clone().unwrap_or_default(),
             Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
@@ -241,6 +268,15 @@ impl RouteView {
         match field {
             Field::Path => self.path = given.trim().to_owned(),
             Field::Size => self.size = Some(file_size(given).map_err(unit)?),
+            Field::Erase => self.consent.erase = words(given),
+            Field::GiveUp => {
+                self.consent.give_up = given
+                    .split([',', ' '])
+                    .map(str::trim)
+                    .filter(|n| !n.is_empty())
+                    .map(Into::into)
+                    .collect();
+            }
             Field::Ambient => self.conditions.ambient = optional::<Celsius>(given).map_err(unit)?,
             Field::Cooling => self.conditions.cooling = words(given),
             Field::Slot => self.conditions.slot = words(given),
@@ -343,6 +379,7 @@ impl RouteView {
             size: self.is_file().then(|| self.capacity()),
             route: route.clone(),
             conditions: self.conditions.clone(),
+            consent: self.consent.clone(),
             serial: drive.serial.clone(),
         })
     }
@@ -370,9 +407,22 @@ impl RouteView {
             match drive.kind {
                 DriveKind::Simulated => "nothing: the drive is simulated".into(),
                 DriveKind::File => format!("nothing: a new file, {}, removed at the end", self.room()),
-                DriveKind::Block | DriveKind::Imported => "everything on the drive".into(),
+                DriveKind::Block if !route.destroys() => "nothing: the drive is only read".into(),
+                DriveKind::Block | DriveKind::Imported => match &self.examination {
+                    Some(e) if !e.losses.is_empty() => e.losses.join("; "),
+                    _ => "whatever is on the drive; nothing known was found there".into(),
+                },
             },
         ));
+        if let (true, Some(e)) = (self.is_device() && route.destroys(), &self.examination) {
+            lines.push((
+                "guard",
+                match e.verdict(&self.consent) {
+                    Ok(()) => "consent is whole: s starts and writes".into(),
+                    Err(refusal) => refusal.reasons.join("; "),
+                },
+            ));
+        }
         lines
     }
 

@@ -3,6 +3,7 @@
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::event::HaulState;
 use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_drives::linux::guard::Examination;
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -28,6 +29,8 @@ pub struct YardRow {
     pub known: String,
     /// How many hauls there were on it.
     pub hauls: u64,
+    /// Of a device: what stands against writing to it.
+    pub examination: Option<Examination>,
 }
 
 /// All drives.
@@ -47,6 +50,7 @@ fn file_row() -> YardRow {
         last_haul: None,
         known: String::new(),
         hauls: 0,
+        examination: None,
     }
 }
 
@@ -61,6 +65,7 @@ impl YardView {
                 last_haul: last.map(|h| h.haul.clone()),
                 known: last.map(|h| h.summary.clone()).unwrap_or_default(),
                 hauls: own.len() as u64,
+                examination: None,
                 identity,
             }
         });

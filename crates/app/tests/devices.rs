@@ -1,0 +1,137 @@
+//! Real block devices: loop devices over files, where this machine gives them. What needs drives of other kinds is
+//! tested in the lab (`scripts/lab`).
+
+mod common;
+
+use std::path::PathBuf;
+use std::process::Command;
+
+use common::Bench;
+use serde_json::Value;
+
+/// A loop device that goes when it is dropped.
+struct Loop {
+    node: String,
+    backing: PathBuf,
+}
+
+impl Loop {
+    /// `None` where this machine gives no loop devices; says so, since the test then proves nothing.
+    #[allow(clippy::unwrap_used)]
+    fn new(bench: &Bench, size: u64) -> Option<Self> {
+        let backing = PathBuf::from(bench.path("backing"));
+        std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
+        let out = Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
+        match out {
+            Ok(out) if out.status.success() => {
+                let node = String::from_utf8(out.stdout).unwrap().trim().to_owned();
+                Some(Self { node, backing })
+            }
+            _ => {
+                eprintln!("left out: no loop device to be had here");
+                None
+            }
+        }
+    }
+
+    fn name(&self) -> &str {
+        self.node.trim_start_matches("/dev/")
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.node]).status();
+    }
+}
+
+const WRITE: &str = "name = \"w\"\n[[leg]]\nkind = \"write\"\nblock = \"256 KiB\"\ndepth = 8\nstamped = true\n\
+                     until = { bytes = \"100 %\" }\n";
+
+#[allow(clippy::unwrap_used)]
+fn route(bench: &Bench, text: &str) -> String {
+    let path = bench.path("route.toml");
+    std::fs::write(&path, text).unwrap();
+    path
+}
+
+#[test]
+fn a_device_is_written_only_with_its_word_and_with_what_it_holds_given_up() {
+    let bench = Bench::new();
+    let Some(device) = Loop::new(&bench, 32 << 20) else { return };
+    let w = route(&bench, WRITE);
+    let refused = bench.refusal(&["haul", &w, "--on", &device.node], 3);
+    assert!(refused.contains(&format!("--erase \"{}\"", device.name())), "{refused}");
+    let status = Command::new("mke2fs").args(["-q", "-t", "ext4", "-L", "soundings", &device.node]).status();
+    assert!(status.unwrap().success());
+    let before = std::fs::read(&device.backing).unwrap();
+    let refused = bench.refusal(&["haul", &w, "--on", &device.node, "--erase", device.name()], 3);
+    assert!(refused.contains("--give-up ext4") && refused.contains("label \"soundings\""), "{refused}");
+    let wrong = ["haul", &w, "--on", &device.node, "--erase", "loop999", "--give-up", "ext4"];
+    assert!(bench.refusal(&wrong, 3).contains("\"loop999\" was typed"));
+    assert_eq!(std::fs::read(&device.backing).unwrap(), before, "nothing was written by what was refused");
+
+    let read = route(&bench, &WRITE.replace("\"write\"", "\"read\"").replace("stamped = true\n", ""));
+    let haul = bench.json(&["haul", &read, "--on", &device.node, "--json"]);
+    assert_eq!(haul["read_bytes"], 32 << 20);
+    assert_eq!(std::fs::read(&device.backing).unwrap(), before, "a read changes nothing");
+
+    let w = route(&bench, WRITE);
+    let agreed = ["haul", &w, "--on", &device.node, "--erase", device.name(), "--give-up", "ext4", "--json"];
+    let haul = bench.json(&agreed);
+    assert_eq!((&haul["state"], &haul["written_bytes"]), (&Value::from("done"), &Value::from(32 << 20)));
+    let data = std::fs::read(&device.backing).unwrap();
+    for (i, block) in data.chunks(4096).enumerate() {
+        assert_eq!(&block[..4], b"HMs1", "block {i} carries no stamp");
+        assert_eq!(block[24..32], (i as u64 * 4096).to_le_bytes(), "block {i} says another address");
+    }
+}
+
+#[test]
+fn a_wipe_is_confirmed_and_a_region_is_kept_to() {
+    let bench = Bench::new();
+    let Some(device) = Loop::new(&bench, 64 << 20) else { return };
+    let text = "name = \"x\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"100 %\" }\n[[leg]]\nkind = \"wipe\"\n\
+                region = { from = \"16 MiB\", to = \"32 MiB\" }\n";
+    let r = route(&bench, text);
+    let haul = bench.json(&["haul", &r, "--on", &device.node, "--erase", device.name(), "--json"]);
+    assert_eq!(haul["remarks"][0], "16.78 MB discarded; 512 of 512 places read back hold no data");
+    let data = std::fs::read(&device.backing).unwrap();
+    let empty = |from: usize, to: usize| data[from << 20..to << 20].iter().all(|b| *b == 0);
+    assert!(empty(16, 32) && !empty(15, 16) && !empty(32, 33));
+}
+
+#[test]
+fn the_yard_tells_of_devices_and_a_second_writer_stands_back() {
+    let bench = Bench::new();
+    let Some(device) = Loop::new(&bench, 16 << 20) else { return };
+    let yard = bench.json(&["yard", "--json"]);
+    let row = yard.as_array().unwrap().iter().find(|r| r["drive"] == device.node.as_str()).unwrap();
+    assert_eq!((&row["kind"], &row["capacity_bytes"]), (&Value::from("device"), &Value::from(16 << 20)));
+    assert_eq!(row["safe_to_write"], true);
+    let vitals = bench.json(&["vitals", &device.node, "--json"]);
+    assert!(vitals["gaps"][0].as_str().unwrap().contains("no health of its own"));
+
+    let long = route(&bench, &WRITE.replace("bytes = \"100 %\"", "duration = \"4 s\""));
+    let agreed = ["haul", &long, "--on", &device.node, "--erase", device.name(), "--json"];
+    let mut first = bench.command(&agreed).stdout(std::process::Stdio::null()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_secs(2));
+    let refused = bench.refusal(&agreed, 3);
+    assert!(refused.contains("another program hauls on it"), "{refused}");
+    assert!(first.wait().unwrap().success());
+}
+
+#[test]
+fn a_thermometer_of_the_users_is_recorded_and_a_bad_one_is_named() {
+    let bench = Bench::new();
+    std::fs::write(bench.path("air"), "21.5\n").unwrap();
+    let text = "name = \"t\"\n[[leg]]\nkind = \"rest\"\nuntil = { duration = \"2 s\" }\n";
+    let r = route(&bench, text);
+    let (file, air) = (format!("file:{}", bench.path("f")), format!("air={}", bench.path("air")));
+    let args = ["haul", &r, "--on", &file, "--size", "1MiB", "--thermometer", &air, "--json"];
+    let haul = bench.json(&args);
+    assert_eq!(haul["temperatures"][0], serde_json::json!(["air", 21.5]));
+    let none = format!("air={}", bench.path("none"));
+    let args = ["haul", &r, "--on", &file, "--size", "1MiB", "--thermometer", &none];
+    assert!(bench.refusal(&args, 2).contains("thermometer air"));
+}

@@ -1,0 +1,323 @@
+//! One worker or several: a load with one worker runs on the caller's thread, with more each on a thread of its own with
+//! its own queue, its own part of the region, its share of depth, rate and limit.
+
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use hdrhistogram::Histogram;
+use hollow_mile_core::drive::Load;
+use hollow_mile_core::units::Bytes;
+
+use super::guard::Access;
+use super::pump::{Pump, Pumped, Share};
+use super::ring::Ring;
+use super::threads::Threads;
+use crate::latency::histogram;
+
+/// Which engine to use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum EngineChoice {
+    /// `io_uring`, or threads where it is refused.
+    #[default]
+    Best,
+    /// Worker threads.
+    Threads,
+}
+
+/// A pump on whichever queue there is.
+enum AnyPump {
+    Ring(Box<Pump<Ring>>),
+    Threads(Box<Pump<Threads>>),
+}
+
+/// Runs the same code on whichever pump there is.
+macro_rules! with_pump {
+    ($any:expr, $pump:ident => $body:expr) => {
+        match $any {
+            AnyPump::Ring($pump) => $body,
+            AnyPump::Threads($pump) => $body,
+        }
+    };
+}
+
+impl AnyPump {
+    fn new(access: &Access, load: &Load, share: &Share, choice: EngineChoice) -> std::io::Result<Self> {
+        if choice == EngineChoice::Best
+            && let Ok(pump) = Pump::<Ring>::new(access, load, share)
+        {
+            return Ok(Self::Ring(Box::new(pump)));
+        }
+        Pump::<Threads>::new(access, load, share).map(|p| Self::Threads(Box::new(p)))
+    }
+}
+
+/// CPU time of the calling thread.
+fn thread_time() -> Duration {
+    let t = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
+    Duration::new(u64::try_from(t.tv_sec).unwrap_or(0), u32::try_from(t.tv_nsec).unwrap_or(0))
+}
+
+/// What a crew did in an interval.
+pub struct Report {
+    /// Bytes, errors.
+    pub pumped: Pumped,
+    /// Address just past what was moved, for one worker in sequence.
+    pub position: Option<Bytes>,
+    /// CPU time of the workers, in all.
+    pub busy: Duration,
+    /// Bytes in flight at its end.
+    pub in_flight: u64,
+}
+
+enum Order {
+    Run(Instant),
+    Drain,
+}
+
+type Answer = std::io::Result<(Report, Histogram<u64>)>;
+
+struct Worker {
+    orders: Sender<Order>,
+    answers: Receiver<Answer>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Drop for Worker {
+    fn drop(&mut self) {
+        // Without orders to come, the worker ends; its pump drains what is in flight.
+        self.orders = bounded(0).0;
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+enum Hands {
+    Own(AnyPump),
+    Workers(Vec<Worker>),
+}
+
+/// The workers of one load.
+pub struct Crew {
+    hands: Hands,
+    words: String,
+    whole: Histogram<u64>,
+    interval: Histogram<u64>,
+}
+
+fn serve(pump: &mut AnyPump, order: Order) -> Answer {
+    let began = thread_time();
+    let ran = with_pump!(pump, p => match order {
+        Order::Run(deadline) => p.run(deadline),
+        Order::Drain => p.drain(),
+    });
+    let pumped = ran?;
+    let (histogram, position, in_flight) =
+        with_pump!(pump, p => (p.close_interval(Histogram::clone), p.position(), p.bytes_in_flight()));
+    Ok((Report { pumped, position, busy: thread_time().saturating_sub(began), in_flight }, histogram))
+}
+
+/// Cuts a load into the shares of its workers: each has whole blocks, the last what is left over.
+fn shares(load: &Load, from: u64, limit: Option<u64>, seed: u64) -> Vec<Share> {
+    let n = u64::from(load.workers.clamp(1, load.depth));
+    let (start, end, block) = (load.start.get(), load.end.get(), load.block.get());
+    let blocks = (end - start) / block;
+    // A region of fewer blocks than workers has work for so many only.
+    let n = n.min(blocks.max(1));
+    let rate = load.rate.map(|r| r.get() / n as f64);
+    (0..n)
+        .map(|i| {
+            let cut = |i: u64| if i == n { end } else { start + blocks * i / n * block };
+            let part = |total: u64| total / n + u64::from(i < total % n);
+            let limit = limit.map(|l| part(l / block) * block + if i + 1 == n { l % block } else { 0 });
+            let depth = (part(u64::from(load.depth)) as u32).max(1);
+            let (start, end) = (cut(i), cut(i + 1));
+            let from = if n == 1 && (start..end).contains(&from) { from } else { start };
+            Share { start, end, from, limit, depth, rate, seed: seed.wrapping_add(i << 32) }
+        })
+        .collect()
+}
+
+impl Crew {
+    /// Sets up for a load. It begins at `from` where it has one worker in sequence.
+    ///
+    /// # Errors
+    /// When memory, threads or queues cannot be had.
+    pub fn new(
+        access: &Access,
+        load: &Load,
+        from: u64,
+        limit: Option<u64>,
+        seed: u64,
+        choice: EngineChoice,
+    ) -> std::io::Result<Self> {
+        let shares = shares(load, from, limit, seed);
+        let (hands, words) = if let [share] = shares.as_slice() {
+            let pump = AnyPump::new(access, load, share, choice)?;
+            let words = with_pump!(&pump, p => p.words());
+            (Hands::Own(pump), words)
+        } else {
+            let mut workers = Vec::with_capacity(shares.len());
+            let mut words = String::new();
+            for (i, share) in shares.into_iter().enumerate() {
+                let (worker, its_words) = Worker::new(i, access.clone(), load.clone(), share, choice)?;
+                workers.push(worker);
+                words = its_words;
+            }
+            let words = format!("{} workers, each {words}", workers.len());
+            (Hands::Workers(workers), words)
+        };
+        Ok(Self { hands, words, whole: histogram(), interval: histogram() })
+    }
+
+    /// In words, for the record.
+    pub fn words(&self) -> &str {
+        &self.words
+    }
+
+    /// How many threads drive it.
+    pub const fn workers(&self) -> usize {
+        match &self.hands {
+            Hands::Own(_) => 1,
+            Hands::Workers(w) => w.len(),
+        }
+    }
+
+    /// Keeps the queues full until `deadline`.
+    ///
+    /// # Errors
+    /// When a queue fails.
+    pub fn run<T>(
+        &mut self,
+        deadline: Instant,
+        read: impl FnOnce(&Histogram<u64>) -> T,
+    ) -> std::io::Result<(Report, T)> {
+        let report = self.all(|| Order::Run(deadline))?;
+        // One worker keeps its own histograms; those of several were added up here.
+        let value = match &mut self.hands {
+            Hands::Own(pump) => with_pump!(pump, p => p.close_interval(read)),
+            Hands::Workers(_) => {
+                let value = read(&self.interval);
+                let _ = self.whole.add(&self.interval);
+                self.interval.reset();
+                value
+            }
+        };
+        Ok((report, value))
+    }
+
+    fn all(&mut self, order: impl Fn() -> Order) -> std::io::Result<Report> {
+        match &mut self.hands {
+            Hands::Own(pump) => {
+                let began = thread_time();
+                let pumped = with_pump!(pump, p => match order() {
+                    Order::Run(deadline) => p.run(deadline),
+                    Order::Drain => p.drain(),
+                })?;
+                let (position, in_flight) = with_pump!(pump, p => (p.position(), p.bytes_in_flight()));
+                Ok(Report { pumped, position, busy: thread_time().saturating_sub(began), in_flight })
+            }
+            Hands::Workers(workers) => {
+                let gone = || std::io::Error::other("a worker thread ended in a fault");
+                for worker in workers.iter() {
+                    worker.orders.send(order()).map_err(|_| gone())?;
+                }
+                let mut pumped = Pumped { finished: true, ..Pumped::default() };
+                let (mut busy, mut in_flight) = (Duration::ZERO, 0);
+                for worker in workers.iter() {
+                    let (report, histogram) = worker.answers.recv().map_err(|_| gone())??;
+                    pumped.finished &= report.pumped.finished;
+                    pumped.add(report.pumped);
+                    busy += report.busy;
+                    in_flight += report.in_flight;
+                    let _ = self.interval.add(&histogram);
+                }
+                Ok(Report { pumped, position: None, busy, in_flight })
+            }
+        }
+    }
+
+    /// Issues nothing more and waits for what is in flight; gives the histogram of the whole load too.
+    ///
+    /// # Errors
+    /// When a queue fails.
+    pub fn drain(&mut self) -> std::io::Result<(Report, Histogram<u64>)> {
+        let report = self.all(|| Order::Drain)?;
+        let whole = match &mut self.hands {
+            Hands::Own(pump) => with_pump!(pump, p => {
+                p.close_interval(|_| ());
+                p.whole.clone()
+            }),
+            Hands::Workers(_) => {
+                let _ = self.whole.add(&self.interval);
+                self.interval.reset();
+                self.whole.clone()
+            }
+        };
+        Ok((report, whole))
+    }
+}
+
+impl Worker {
+    fn new(
+        index: usize,
+        access: Access,
+        load: Load,
+        share: Share,
+        choice: EngineChoice,
+    ) -> std::io::Result<(Self, String)> {
+        let (orders, obey) = bounded::<Order>(1);
+        let (answer, answers) = bounded::<Answer>(1);
+        let (ready, is_ready) = bounded::<std::io::Result<String>>(1);
+        let thread = std::thread::Builder::new().name(format!("haul-{index}")).spawn(move || {
+            // Made on the thread that uses it: a ring belongs to its first issuer.
+            let mut pump = match AnyPump::new(&access, &load, &share, choice) {
+                Ok(pump) => pump,
+                Err(e) => {
+                    let _ = ready.send(Err(e));
+                    return;
+                }
+            };
+            let _ = ready.send(Ok(with_pump!(&pump, p => p.words())));
+            for order in obey {
+                if answer.send(serve(&mut pump, order)).is_err() {
+                    return;
+                }
+            }
+        })?;
+        let words =
+            is_ready.recv().map_err(|_| std::io::Error::other("a worker thread ended in a fault"))??;
+        Ok((Self { orders, answers, thread: Some(thread) }, words))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hollow_mile_core::drive::LoadKind;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn shares_cover_the_region_and_the_limit_exactly(
+            blocks in 1u64..5000, workers in 1u32..20, depth in 1u32..70, limit in proptest::option::of(0u64..9_000_000)
+        ) {
+            let load = Load {
+                workers: workers.min(depth),
+                ..Load::sequential(LoadKind::Read, Bytes::new(8192), Bytes::new(8192 + blocks * 4096 + 512), Bytes::new(4096), depth)
+            };
+            let all = shares(&load, 8192, limit, 1);
+            prop_assert_eq!(all[0].start, 8192);
+            prop_assert_eq!(all[all.len() - 1].end, load.end.get());
+            prop_assert!(all.windows(2).all(|w| w[0].end == w[1].start));
+            prop_assert!(all.iter().all(|s| s.start < s.end && s.depth >= 1));
+            if let Some(limit) = limit {
+                prop_assert_eq!(all.iter().map(|s| s.limit.unwrap()).sum::<u64>(), limit);
+            }
+            if all.len() as u32 == workers.min(depth) {
+                prop_assert_eq!(all.iter().map(|s| s.depth).sum::<u32>(), depth);
+            }
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! A block device as a drive: opened read-only, or for writing through the guard.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::event::Vitals;
+use hollow_mile_core::protocol::nvme::SelfTestLog;
+use hollow_mile_core::units::{Bytes, Celsius};
+
+use super::crew::EngineChoice;
+use super::guard::{self, Access, Consent, Refusal, Writable};
+use super::health::Prober;
+use super::mover::Mover;
+use super::sysfs::{BlockDevice, Sysfs};
+use super::traffic::{Counters, Others};
+use super::watch::Watch;
+use super::wipe::Wipe;
+
+/// Why a device cannot be hauled on.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DeviceError {
+    /// There is no such device, or it cannot be used as it is.
+    #[error("{0}")]
+    Unusable(String),
+    /// The guard says no.
+    #[error(transparent)]
+    Refused(#[from] Refusal),
+}
+
+/// How often it is looked at whether the device is still there, and how a self-test goes.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+
+/// A block device.
+pub struct BlockDrive {
+    identity: DriveIdentity,
+    device: BlockDevice,
+    node: PathBuf,
+    mover: Mover,
+    watch: Watch,
+    wipe: Option<Wipe>,
+    self_test: Option<SelfTest>,
+    loaded: bool,
+    looked: Instant,
+    capacity: Bytes,
+}
+
+struct SelfTest {
+    /// Results that were there before it began.
+    before: usize,
+    ended: bool,
+}
+
+/// Who a device is, as far as it may be asked.
+#[must_use]
+pub fn identify(device: &BlockDevice, prober: &Prober) -> DriveIdentity {
+    let mut identity = device.identity();
+    prober.complete(&mut identity);
+    if identity.serial.is_empty() {
+        // Something must name it in the ledger; what is typed for consent is the same.
+        identity.serial = device.word_to_type();
+    }
+    identity
+}
+
+impl BlockDrive {
+    /// Opens a device, for reading only or, with the consent for it, for writing too.
+    ///
+    /// # Errors
+    /// When there is no such device, it cannot be used, or the guard refuses.
+    pub fn open(
+        path: &Path,
+        consent: Option<&Consent>,
+        choice: EngineChoice,
+        seed: u64,
+    ) -> Result<Self, DeviceError> {
+        let sysfs = Sysfs::default();
+        let device = sysfs.by_path(path).map_err(DeviceError::Unusable)?;
+        let node = device.node();
+        if device.size() == Bytes::ZERO {
+            return Err(DeviceError::Unusable(format!(
+                "{} has no blocks that the kernel can address: it holds no medium, or is formatted to blocks of 520 or 528 bytes and must be formatted to 512 or 4,096 first",
+                node.display()
+            )));
+        }
+        let access = match consent {
+            None => guard::open_for_reading(&device).map_err(DeviceError::Unusable)?,
+            Some(consent) => Access::Write(Arc::new(Writable::open_device(&sysfs, &device, consent)?.0)),
+        };
+        let prober = Prober::of(&device);
+        let identity = identify(&device, &prober);
+        let others = Counters::of(&device.disk().folder).map(Others::new);
+        let target = identity.target.clone();
+        let block = identity.block.get();
+        Ok(Self {
+            mover: Mover::new(&target, access, "direct I/O", block, choice, others, seed),
+            capacity: identity.capacity,
+            identity,
+            node,
+            device,
+            watch: Watch::new(prober),
+            wipe: None,
+            self_test: None,
+            loaded: false,
+            looked: Instant::now(),
+        })
+    }
+
+    /// Once a second: is it still there, is it still as large, how goes its self-test?
+    fn look(&mut self) {
+        if self.looked.elapsed() < LOOK_EVERY {
+            return;
+        }
+        self.looked = Instant::now();
+        if !self.device.exists() {
+            return self.mover.is_gone("the kernel no longer shows it");
+        }
+        let size = self.device.size();
+        if size != self.capacity {
+            return self.mover.is_gone(&format!("its capacity changed from {} to {size}", self.capacity));
+        }
+        if let Some(test) = self.self_test.as_mut().filter(|t| !t.ended) {
+            match self.watch.ask(Prober::self_tests) {
+                Ok(log) => {
+                    self.watch.note_self_test(log.running.map(|r| r.1));
+                    test.ended = log.running.is_none();
+                }
+                // A drive that no longer answers will not answer later either.
+                Err(_) => test.ended = true,
+            }
+        }
+    }
+
+    fn self_test_remark(&self, test: &SelfTest) -> String {
+        if !test.ended {
+            return match self.watch.ask(|p| p.self_test(None)) {
+                Ok(()) => "the self-test was ended before it was complete".into(),
+                Err(e) => format!("the self-test could not be ended: {e}"),
+            };
+        }
+        match self.watch.ask(Prober::self_tests) {
+            Ok(SelfTestLog { results, .. }) if results.len() > test.before || !results.is_empty() => {
+                let r = &results[0];
+                let place = r.failing_lba.map(|b| format!(" at block {b}")).unwrap_or_default();
+                format!("{} self-test {}{place}", r.kind.words(), r.words)
+            }
+            Ok(_) => "the self-test ended and left no result in the drive's log".into(),
+            Err(e) => format!("the self-test ended; its result cannot be read: {e}"),
+        }
+    }
+}
+
+impl Drive for BlockDrive {
+    fn identity(&self) -> &DriveIdentity {
+        &self.identity
+    }
+
+    fn engine(&self) -> String {
+        self.mover.engine()
+    }
+
+    fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        self.loaded = load.kind.moves();
+        self.watch.under_load(self.loaded);
+        self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load));
+        self.self_test = None;
+        if let LoadKind::SelfTest { extended } = load.kind {
+            let before = self.watch.ask(Prober::self_tests).map_or(0, |l| l.results.len());
+            self.watch.ask(|p| p.self_test(Some(extended))).map_err(|why| DriveError::Refused {
+                target: self.identity.target.clone(),
+                doing: "starting a self-test",
+                why,
+            })?;
+            self.self_test = Some(SelfTest { before, ended: false });
+        }
+        self.mover.begin(load)
+    }
+
+    fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
+        let temperature = self.watch.temperature();
+        let mut tally = match &mut self.wipe {
+            Some(wipe) => wipe.work(&mut self.mover, interval, temperature)?,
+            None => self.mover.work(interval, temperature)?,
+        };
+        if tally.errors > 0 && !self.device.exists() {
+            self.mover.is_gone("the kernel no longer shows it");
+        }
+        self.look();
+        tally.finished |= self.self_test.as_ref().is_some_and(|t| t.ended);
+        Ok(tally)
+    }
+
+    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+        let wiped = self.wipe.take().map(|w| w.confirm(&self.node));
+        let tested = self.self_test.take().map(|t| self.self_test_remark(&t));
+        self.watch.note_self_test(None);
+        let summary = self.mover.finish(flush)?;
+        self.loaded = false;
+        self.watch.under_load(false);
+        Ok(LoadSummary { remark: wiped.or(tested), ..summary })
+    }
+
+    fn vitals(&mut self) -> Option<Vitals> {
+        if !self.loaded {
+            self.watch.refresh();
+        }
+        Some(self.watch.vitals())
+    }
+
+    fn temperatures(&mut self) -> Vec<(String, Celsius)> {
+        self.watch.temperatures()
+    }
+
+    fn release(&mut self) -> Result<(), DriveError> {
+        self.mover.stop();
+        Ok(())
+    }
+}

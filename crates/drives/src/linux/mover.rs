@@ -1,0 +1,247 @@
+//! Moves a drive's bytes: what files and devices have in common. Loads in, tallies out.
+
+use std::time::{Duration, Instant};
+
+use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::event::LatencySummary;
+use hollow_mile_core::units::{Bytes, Celsius};
+
+use super::crew::{Crew, EngineChoice};
+use super::guard::Access;
+use super::pump::Failed;
+use super::traffic::Others;
+use crate::latency::points;
+
+/// A file or device with its crew.
+pub struct Mover {
+    target: String,
+    access: Access,
+    /// How its bytes travel, in words: `direct I/O`.
+    io: &'static str,
+    block: u64,
+    choice: EngineChoice,
+    crew: Option<Crew>,
+    words: Option<String>,
+    others: Option<Others>,
+    next: u64,
+    mark: Instant,
+    seed: u64,
+    /// Why no more can be asked; told after the tally in which it happened.
+    dead: Option<DriveError>,
+}
+
+impl Mover {
+    /// Nothing is asked of it yet.
+    pub fn new(
+        target: &str,
+        access: Access,
+        io: &'static str,
+        block: u64,
+        choice: EngineChoice,
+        others: Option<Others>,
+        seed: u64,
+    ) -> Self {
+        Self {
+            target: target.to_owned(),
+            access,
+            io,
+            block,
+            choice,
+            crew: None,
+            words: None,
+            others,
+            next: 0,
+            mark: Instant::now(),
+            seed,
+            dead: None,
+        }
+    }
+
+    /// The open file or device.
+    pub const fn access(&self) -> &Access {
+        &self.access
+    }
+
+    /// Which engine moves the bytes. Asked before the first load too: what will be tried is found out by trying.
+    pub fn engine(&self) -> String {
+        let words = self.words.clone().unwrap_or_else(|| {
+            let (end, block) = (Bytes::new(1 << 20), Bytes::new(4096));
+            let probe = Load::sequential(LoadKind::Read, Bytes::ZERO, end, block, 1);
+            Crew::new(&self.access, &probe, 0, Some(0), 0, self.choice)
+                .map_or_else(|_| "no engine".into(), |c| c.words().to_owned())
+        });
+        format!("{words}, {}", self.io)
+    }
+
+    /// An error of the kernel's, in the words of the runner.
+    pub fn refused(&self, doing: &'static str, e: &std::io::Error) -> DriveError {
+        let target = self.target.clone();
+        match e.raw_os_error() {
+            // A device that was pulled out has no size any more.
+            Some(libc::ENOSPC) if self.target.starts_with("/dev/") => {
+                DriveError::Gone { target, why: "it ends before its capacity".into() }
+            }
+            Some(libc::ENOSPC | libc::EDQUOT) => DriveError::NoSpace { target, at: Bytes::new(self.next) },
+            Some(libc::ENODEV | libc::ENXIO | libc::ESTALE) => {
+                DriveError::Gone { target, why: e.to_string() }
+            }
+            _ => DriveError::Refused { target, doing, why: e.to_string() },
+        }
+    }
+
+    /// Time since the last call.
+    pub fn lap(&mut self) -> Duration {
+        let now = Instant::now();
+        let took = now - self.mark;
+        self.mark = now;
+        took
+    }
+
+    /// When an interval that starts now would end.
+    pub fn deadline(&self, interval: Duration) -> Instant {
+        self.mark + interval
+    }
+
+    /// Takes up a load, or none for a rest.
+    ///
+    /// # Errors
+    /// When its block or region does not fit, or the engine cannot be set up.
+    pub fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        self.mark = Instant::now();
+        self.crew = None;
+        if !load.kind.moves() {
+            return Ok(());
+        }
+        let preparing = |why: String| DriveError::Refused {
+            target: self.target.clone(),
+            doing: "preparing the load",
+            why,
+        };
+        if !load.block.get().is_multiple_of(self.block) {
+            let block = Bytes::new(self.block).binary();
+            return Err(preparing(format!(
+                "its block of {} is not a multiple of {block}",
+                load.block.binary()
+            )));
+        }
+        if load.end.saturating_sub(load.start) < load.block {
+            return Err(preparing("its region is smaller than one block".into()));
+        }
+        let whole = |n: u64| n / self.block * self.block;
+        let load = Load { end: Bytes::new(whole(load.end.get())), ..load.clone() };
+        if !(load.start.get()..load.end.get()).contains(&self.next) {
+            self.next = load.start.get();
+        }
+        let limit = load.limit.map(|l| whole(l.get()));
+        self.seed = self.seed.wrapping_add(1);
+        let crew = Crew::new(&self.access, &load, self.next, limit, self.seed, self.choice)
+            .map_err(|e| self.refused("setting up the queue", &e))?;
+        self.words = Some(crew.words().to_owned());
+        self.crew = Some(crew);
+        self.mark = Instant::now();
+        Ok(())
+    }
+
+    /// Works for one interval, or waits when there is no load.
+    ///
+    /// # Errors
+    /// When it cannot go on.
+    pub fn work(&mut self, interval: Duration, temperature: Option<Celsius>) -> Result<Tally, DriveError> {
+        if let Some(dead) = self.dead.take() {
+            return Err(dead);
+        }
+        let deadline = self.deadline(interval);
+        let Some(crew) = &mut self.crew else {
+            std::thread::sleep(deadline.saturating_duration_since(Instant::now()));
+            let other = self.others.as_mut().and_then(|o| o.since(0, 0));
+            return Ok(Tally { took: self.lap(), temperature, other, ..Tally::default() });
+        };
+        let workers = crew.workers() as f64;
+        let ran = crew.run(deadline, LatencySummary::of);
+        let (report, latency) = ran.map_err(|e| self.refused("moving data", &e))?;
+        let took = self.lap();
+        self.next = report.position.map_or(self.next, Bytes::get);
+        let pumped = report.pumped;
+        self.dead = pumped.faults.iter().filter(|f| !f.recovered).find_map(|f| self.fatal(f));
+        let busy = report.busy.as_secs_f64() / took.as_secs_f64().max(1e-9) / workers;
+        let ours = pumped.written + pumped.read;
+        Ok(Tally {
+            took,
+            written: Bytes::new(pumped.written),
+            read: Bytes::new(pumped.read),
+            position: report.position,
+            temperature,
+            latency,
+            other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
+            errors: pumped.errors,
+            faults: pumped.faults.iter().map(told).collect(),
+            fill_ppm: None,
+            host_busy_ppm: Some((busy * 1e6).round().clamp(0.0, 1e6) as u32),
+            finished: pumped.finished,
+        })
+    }
+
+    /// Tells whether an operation that failed ends the haul.
+    fn fatal(&self, failed: &Failed) -> Option<DriveError> {
+        matches!(
+            failed.code,
+            libc::ENOSPC | libc::EDQUOT | libc::ENODEV | libc::ENXIO | libc::ESTALE | libc::ESHUTDOWN
+        )
+        .then(|| self.refused("moving data", &std::io::Error::from_raw_os_error(failed.code)))
+    }
+
+    /// Says that the drive is no longer there; the next interval ends the haul.
+    pub fn is_gone(&mut self, why: &str) {
+        let target = self.target.clone();
+        self.dead = Some(DriveError::Gone { target, why: why.to_owned() });
+    }
+
+    /// Lets what is in flight complete, and makes written data durable when `flush` is set.
+    ///
+    /// # Errors
+    /// When draining or flushing fails.
+    pub fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+        let mut summary = LoadSummary::default();
+        if let Some(mut crew) = self.crew.take() {
+            let (report, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
+            drop(crew);
+            let drain = self.lap();
+            self.next = report.position.map_or(self.next, Bytes::get);
+            let bytes = report.pumped.written + report.pumped.read;
+            // A drain of nothing takes microseconds, which is no part of the record.
+            if bytes > 0 {
+                summary.drained = Bytes::new(bytes);
+                summary.drained_read = Bytes::new(report.pumped.read);
+                summary.drain = drain;
+                if let Some(others) = &mut self.others {
+                    let _ = others.since(bytes, 0);
+                }
+            }
+            summary.histogram = points(&whole);
+            summary.engine = Some(self.engine());
+        }
+        if flush && let Access::Write(writable) = &self.access {
+            writable.flush().map_err(|e| self.refused("flushing", &e))?;
+            summary.flush = Some(self.lap());
+        }
+        Ok(summary)
+    }
+
+    /// Lets go of the engine.
+    pub fn stop(&mut self) {
+        self.crew = None;
+    }
+}
+
+/// A failed operation with its address and message.
+fn told(f: &Failed) -> (Bytes, String) {
+    let verb = if f.write { "write" } else { "read" };
+    let length = Bytes::new(f.length.into()).binary();
+    let why = match f.code {
+        // What the kernel makes of a medium error that the drive reports.
+        libc::ENODATA => "medium error".to_owned(),
+        code => std::io::Error::from_raw_os_error(code).to_string(),
+    };
+    let words = if f.recovered { "failed, and a second try alone succeeded" } else { "failed" };
+    (Bytes::new(f.address), format!("{verb} of {length} {words}: {why}"))
+}

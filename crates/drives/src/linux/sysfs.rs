@@ -1,0 +1,516 @@
+//! Block devices as the kernel shows them in sysfs: who they are, how they are connected, what holds them.
+//!
+//! Nothing here opens a device. Paths after Documentation/ABI/stable/sysfs-block and sysfs-bus-pci of the kernel.
+
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::{Path, PathBuf};
+
+use hollow_mile_core::drive::{DeviceFacts, DriveIdentity, DriveKind, Link};
+use hollow_mile_core::protocol::text;
+use hollow_mile_core::units::Bytes;
+use rustix::fs::{major, minor};
+
+/// Where sysfs lies: `/sys`, or a copy in a test.
+#[derive(Debug, Clone)]
+pub struct Sysfs {
+    root: PathBuf,
+}
+
+impl Default for Sysfs {
+    fn default() -> Self {
+        Self { root: "/sys".into() }
+    }
+}
+
+/// Major and minor number.
+pub type Number = (u32, u32);
+
+/// One block device: a whole drive, or a partition of one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BlockDevice {
+    /// The kernel's name: `nvme0n1`, `sda`, `sda1`.
+    pub name: String,
+    /// Its folder in sysfs, without links.
+    pub folder: PathBuf,
+    /// Its number.
+    pub number: Number,
+    /// The whole drive that it is a part of.
+    pub whole: Option<Box<BlockDevice>>,
+}
+
+/// One part of a drive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Partition {
+    /// The kernel's name.
+    pub name: String,
+    /// Its number.
+    pub number: Number,
+    /// Its size.
+    pub size: Bytes,
+}
+
+/// The first line of a small file, printable and trimmed; `None` when there is none or it is empty.
+fn line(path: &Path) -> Option<String> {
+    let bytes = std::fs::read(path).ok()?;
+    let first = bytes.split(|b| *b == b'\n').next()?;
+    Some(text(first)).filter(|t| !t.is_empty())
+}
+
+fn number(path: &Path) -> Option<u64> {
+    line(path)?.parse().ok()
+}
+
+fn device_number(folder: &Path) -> Option<Number> {
+    let dev = line(&folder.join("dev"))?;
+    let (major, minor) = dev.split_once(':')?;
+    Some((major.parse().ok()?, minor.parse().ok()?))
+}
+
+fn entries(folder: &Path) -> Vec<PathBuf> {
+    let mut all: Vec<PathBuf> =
+        std::fs::read_dir(folder).map(|d| d.flatten().map(|e| e.path()).collect()).unwrap_or_default();
+    all.sort();
+    all
+}
+
+fn name_of(folder: &Path) -> String {
+    text(folder.file_name().unwrap_or_default().as_encoded_bytes())
+}
+
+impl Sysfs {
+    /// Another root, for tests.
+    #[must_use]
+    pub fn at(root: &Path) -> Self {
+        Self { root: root.to_owned() }
+    }
+
+    fn device(&self, folder: &Path) -> Option<BlockDevice> {
+        let folder = folder.canonicalize().ok()?;
+        let number = device_number(&folder)?;
+        let whole =
+            folder.join("partition").exists().then(|| self.device(folder.parent()?).map(Box::new)).flatten();
+        // The kernel writes a slash in a name as an exclamation mark (cciss!c0d0).
+        Some(BlockDevice { name: name_of(&folder).replace('!', "/"), folder, number, whole })
+    }
+
+    /// Every drive that could be hauled on: no empty slots, no optical drives, no memory disks without content.
+    #[must_use]
+    pub fn drives(&self) -> Vec<BlockDevice> {
+        let left_out = |name: &str| {
+            ["ram", "sr", "fd", "zram", "md", "dm-", "mtdblock", "nbd"].iter().any(|p| name.starts_with(p))
+        };
+        entries(&self.root.join("block"))
+            .iter()
+            .filter(|p| !left_out(&name_of(p)))
+            // A drive without a size may hold blocks that the kernel cannot address; a slot without a card is no drive.
+            .filter(|p| {
+                let fixed = p.join("device").exists() && number(&p.join("removable")).unwrap_or(0) == 0;
+                number(&p.join("size")).is_some_and(|s| s > 0 || fixed)
+            })
+            // Paths of a multipath NVMe namespace are hidden behind the namespace itself.
+            .filter(|p| number(&p.join("hidden")).unwrap_or(0) == 0)
+            .filter_map(|p| self.device(p))
+            .collect()
+    }
+
+    /// The device with this number.
+    #[must_use]
+    pub fn by_number(&self, n: Number) -> Option<BlockDevice> {
+        self.device(&self.root.join(format!("dev/block/{}:{}", n.0, n.1)))
+    }
+
+    /// The device behind a path such as `/dev/nvme0n1`.
+    ///
+    /// # Errors
+    /// When the path does not exist or is no block device, in a sentence.
+    pub fn by_path(&self, path: &Path) -> Result<BlockDevice, String> {
+        let shown = path.display();
+        let meta = std::fs::metadata(path).map_err(|e| match e.kind() {
+            std::io::ErrorKind::NotFound => {
+                format!("{shown} does not exist: `hollow-mile yard` lists the drives")
+            }
+            _ => format!("{shown} cannot be examined: {e}"),
+        })?;
+        if !meta.file_type().is_block_device() {
+            return Err(format!("{shown} is no block device: `hollow-mile yard` lists the drives"));
+        }
+        let n = (major(meta.rdev()), minor(meta.rdev()));
+        self.by_number(n)
+            .ok_or_else(|| format!("{shown} ({}:{}) is not in {}", n.0, n.1, self.root.display()))
+    }
+
+    /// The drives on which a file or folder finally lies, through partitions, volumes, arrays and loop devices.
+    #[must_use]
+    pub fn under(&self, path: &Path) -> Vec<String> {
+        let mut all = Vec::new();
+        self.collect_under(path, &mut all, 0);
+        all
+    }
+
+    fn collect_under(&self, path: &Path, all: &mut Vec<String>, depth: usize) {
+        let Ok(meta) = std::fs::metadata(path) else { return };
+        let direct = self.by_number((major(meta.dev()), minor(meta.dev())));
+        let device = direct.or_else(|| {
+            // Some file systems (btrfs) have no device number of their own: by what is mounted there.
+            let source = super::file_system::FileSystem::of(path)?.source;
+            self.by_path(Path::new(&source)).ok()
+        });
+        if let Some(device) = device {
+            self.collect_below(&device, all, depth);
+        }
+    }
+
+    fn collect_below(&self, device: &BlockDevice, all: &mut Vec<String>, depth: usize) {
+        let disk = device.disk();
+        if depth > 16 || all.contains(&disk.name) {
+            return;
+        }
+        all.push(disk.name.clone());
+        for slave in entries(&disk.folder.join("slaves")) {
+            if let Some(lower) = self.device(&slave) {
+                self.collect_below(&lower, all, depth + 1);
+            }
+        }
+        if let Some(file) = line(&disk.folder.join("loop/backing_file")) {
+            self.collect_under(Path::new(&file), all, depth + 1);
+        }
+    }
+}
+
+impl BlockDevice {
+    /// The whole drive: itself, unless it is a partition.
+    #[must_use]
+    pub fn disk(&self) -> &Self {
+        self.whole.as_deref().unwrap_or(self)
+    }
+
+    /// `/dev/nvme0n1`.
+    #[must_use]
+    pub fn node(&self) -> PathBuf {
+        Path::new("/dev").join(&self.name)
+    }
+
+    /// A value of its queue, which partitions share with their drive.
+    fn queue(&self, name: &str) -> Option<String> {
+        line(&self.disk().folder.join("queue").join(name))
+    }
+
+    fn queue_number(&self, name: &str) -> u64 {
+        self.queue(name).and_then(|v| v.parse().ok()).unwrap_or(0)
+    }
+
+    /// Its size; the kernel counts in units of 512 B whatever its blocks are.
+    #[must_use]
+    pub fn size(&self) -> Bytes {
+        Bytes::new(number(&self.folder.join("size")).unwrap_or(0).saturating_mul(512))
+    }
+
+    /// Still there: a drive that was pulled out loses its folder.
+    #[must_use]
+    pub fn exists(&self) -> bool {
+        self.folder.join("dev").exists()
+            && line(&self.disk().folder.join("device/state")).is_none_or(|s| s != "offline" && s != "dead")
+    }
+
+    /// The kernel or the drive itself forbids writes.
+    #[must_use]
+    pub fn is_read_only(&self) -> bool {
+        number(&self.folder.join("ro")) == Some(1) || number(&self.disk().folder.join("ro")) == Some(1)
+    }
+
+    /// Its partitions, in order.
+    #[must_use]
+    pub fn partitions(&self) -> Vec<Partition> {
+        entries(&self.folder)
+            .into_iter()
+            .filter(|p| p.join("partition").exists())
+            .filter_map(|p| {
+                let size = Bytes::new(number(&p.join("size"))?.saturating_mul(512));
+                Some(Partition { name: name_of(&p), number: device_number(&p)?, size })
+            })
+            .collect()
+    }
+
+    /// Devices that are built on it or on a part of it: volumes, arrays, encryption.
+    #[must_use]
+    pub fn holders(&self) -> Vec<String> {
+        let mut all: Vec<String> = entries(&self.folder.join("holders")).iter().map(|p| name_of(p)).collect();
+        for part in self.partitions() {
+            all.extend(entries(&self.folder.join(&part.name).join("holders")).iter().map(|p| name_of(p)));
+        }
+        all
+    }
+
+    /// How it is attached: `nvme`, `ata`, `usb`, `scsi`, `virtio`, or what the kernel calls a drive without a bus.
+    #[must_use]
+    pub fn transport(&self) -> String {
+        let disk = self.disk();
+        let path = disk.folder.to_string_lossy();
+        let has = |part: &str| path.split('/').any(|p| p.starts_with(part));
+        if disk.name.starts_with("nvme") {
+            "nvme".into()
+        } else if has("usb") {
+            "usb".into()
+        } else if has("ata") {
+            "ata".into()
+        } else if has("virtio") {
+            "virtio".into()
+        } else if disk.name.starts_with("mmcblk") {
+            "mmc".into()
+        } else if has("target") || has("host") {
+            "scsi".into()
+        } else {
+            disk.name.trim_end_matches(|c: char| c.is_ascii_digit()).to_owned()
+        }
+    }
+
+    /// The folders in which the link of the drive may be told, nearest first.
+    fn ancestry(&self) -> Vec<PathBuf> {
+        let disk = self.disk();
+        let mut starts = vec![disk.folder.clone()];
+        // A multipath namespace lies under its subsystem; its controllers are linked there.
+        if let Some(subsystem) = disk.folder.parent() {
+            starts.extend(
+                entries(subsystem)
+                    .into_iter()
+                    .filter(|p| name_of(p).starts_with("nvme") && p.join("transport").exists())
+                    .filter_map(|p| p.canonicalize().ok()),
+            );
+        }
+        starts.iter().flat_map(|s| s.ancestors().skip(1).map(Path::to_owned).collect::<Vec<_>>()).collect()
+    }
+
+    /// The connection, now and at best, where sysfs tells.
+    #[must_use]
+    pub fn link(&self) -> Option<Link> {
+        let ancestry = self.ancestry();
+        match self.transport().as_str() {
+            "nvme" => {
+                let port = ancestry.iter().find(|p| p.join("current_link_width").exists())?;
+                let read = |n: &str| line(&port.join(n));
+                let width =
+                    |n: &str| read(n).and_then(|w| w.parse::<u8>().ok()).filter(|w| *w <= 32).unwrap_or(0);
+                let generation = |n: &str| read(n).map_or(0, |s| pcie_generation(&s));
+                // A port without a real link (an emulated one) reports zero.
+                Some(Link {
+                    bus: "PCIe".into(),
+                    generation: generation("current_link_speed"),
+                    width: width("current_link_width"),
+                    best_width: width("max_link_width"),
+                    best_generation: generation("max_link_speed"),
+                })
+                .filter(|l| l.width > 0 && l.generation > 0)
+            }
+            "ata" => {
+                let port = ancestry.iter().find(|p| name_of(p).starts_with("ata"))?;
+                let links = entries(port).into_iter().filter(|p| name_of(p).starts_with("link"));
+                let spd = links
+                    .flat_map(|l| entries(&l.join("ata_link")))
+                    .find_map(|l| line(&l.join("sata_spd")))
+                    .unwrap_or_default();
+                Some(Link {
+                    bus: "SATA".into(),
+                    generation: sata_generation(&spd),
+                    width: 0,
+                    best_width: 0,
+                    best_generation: 0,
+                })
+            }
+            "usb" => {
+                let port = ancestry.iter().find(|p| p.join("speed").exists());
+                let speed = port.and_then(|p| line(&p.join("speed")));
+                let bus = speed.map_or_else(|| "USB".into(), |s| format!("USB {s} Mb/s"));
+                Some(Link { bus, generation: 0, width: 0, best_width: 0, best_generation: 0 })
+            }
+            _ => None,
+        }
+    }
+
+    fn said(&self, names: &[&str]) -> String {
+        names.iter().find_map(|n| line(&self.disk().folder.join(n))).unwrap_or_default()
+    }
+
+    /// Serial number as sysfs has it: NVMe and virtio say it, SCSI and ATA in VPD page 80h (SPC-5, 7.7.10).
+    fn serial(&self) -> String {
+        let said = self.said(&["device/serial", "serial"]);
+        if !said.is_empty() {
+            return said;
+        }
+        let page = std::fs::read(self.disk().folder.join("device/vpd_pg80")).unwrap_or_default();
+        let length = page.get(2..4).map_or(0, |l| usize::from(l[0]) << 8 | usize::from(l[1]));
+        page.get(4..4 + length).map(text).unwrap_or_default()
+    }
+
+    /// What must be typed before it is erased: its serial, or the kernel's name where it has none.
+    #[must_use]
+    pub fn word_to_type(&self) -> String {
+        let serial = self.serial();
+        if serial.is_empty() { self.disk().name.clone() } else { serial }
+    }
+
+    /// Who it is, by sysfs alone; the drive's own words are added by those who may ask it.
+    #[must_use]
+    pub fn identity(&self) -> DriveIdentity {
+        let transport = self.transport();
+        let mut identity =
+            DriveIdentity::plain(&self.node().to_string_lossy(), DriveKind::Block, self.size());
+        identity.serial = self.serial();
+        identity.model =
+            match (self.said(&["device/model", "device/name"]), self.said(&["loop/backing_file"])) {
+                (model, _) if !model.is_empty() => model,
+                (_, file) if !file.is_empty() => format!("loop over {file}"),
+                _ => format!("{transport} device"),
+            };
+        identity.firmware = self.said(&["device/firmware_rev", "device/rev"]);
+        identity.block = Bytes::new(self.queue_number("logical_block_size").clamp(512, 1 << 20));
+        identity.rotational = self.queue_number("rotational") == 1 && transport != "loop";
+        identity.link = self.link();
+        let scheduler = self.queue("scheduler").unwrap_or_default();
+        let chosen = scheduler.split(' ').find_map(|s| s.strip_prefix('[')?.strip_suffix(']'));
+        identity.device = Some(DeviceFacts {
+            transport,
+            physical_block: Bytes::new(self.queue_number("physical_block_size")),
+            scheduler: chosen.map_or(scheduler.clone(), str::to_owned),
+            write_cache: self.queue("write_cache").unwrap_or_default(),
+            discard: self.queue_number("discard_max_bytes") > 0,
+            metadata: 0,
+            utilization: None,
+            kernel: rustix::system::uname().release().to_string_lossy().into_owned(),
+        });
+        identity
+    }
+}
+
+/// `8.0 GT/s PCIe` and the like, as generation (PCI Express Base 6.0, table 1-1).
+fn pcie_generation(speed: &str) -> u8 {
+    match speed.split_whitespace().next().unwrap_or("") {
+        "2.5" => 1,
+        "5" | "5.0" => 2,
+        "8" | "8.0" => 3,
+        "16" | "16.0" => 4,
+        "32" | "32.0" => 5,
+        "64" | "64.0" => 6,
+        _ => 0,
+    }
+}
+
+fn sata_generation(speed: &str) -> u8 {
+    match speed.split_whitespace().next().unwrap_or("") {
+        "1.5" => 1,
+        "3.0" => 2,
+        "6.0" => 3,
+        _ => 0,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::symlink;
+
+    fn put(root: &Path, path: &str, content: &str) {
+        let path = root.join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, content).unwrap();
+    }
+
+    /// An NVMe drive with a partition under LVM, at half its link, and a SATA disk.
+    fn copy() -> (tempfile::TempDir, Sysfs) {
+        let dir = tempfile::tempdir().unwrap();
+        let root = dir.path();
+        let slot = "devices/pci0000:00/0000:00:01.0/0000:01:00.0";
+        let nvme = format!("{slot}/nvme/nvme0/nvme0n1");
+        for (name, value) in [
+            ("current_link_speed", "8.0 GT/s PCIe\n"),
+            ("max_link_speed", "16.0 GT/s PCIe\n"),
+            ("current_link_width", "2"),
+            ("max_link_width", "4"),
+        ] {
+            put(root, &format!("{slot}/{name}"), value);
+        }
+        for (name, value) in [
+            ("dev", "259:0\n"),
+            ("size", "7814037168\n"),
+            ("ro", "0\n"),
+            ("queue/logical_block_size", "512\n"),
+            ("queue/physical_block_size", "4096\n"),
+            ("queue/scheduler", "[none] mq-deadline\n"),
+            ("queue/write_cache", "write back\n"),
+            ("queue/discard_max_bytes", "2199023255040\n"),
+            ("nvme0n1p1/partition", "1\n"),
+            ("nvme0n1p1/dev", "259:1\n"),
+            ("nvme0n1p1/size", "2048\n"),
+            ("nvme0n1p1/holders/dm-0/dev", "253:0\n"),
+        ] {
+            put(root, &format!("{nvme}/{name}"), value);
+        }
+        let controller = format!("{slot}/nvme/nvme0");
+        for (name, value) in
+            [("serial", "KW 0417  \n"), ("model", "Ptarmigan\x1b 4 TB \n"), ("firmware_rev", "PT20\n")]
+        {
+            put(root, &format!("{controller}/{name}"), value);
+        }
+        symlink(root.join(&controller), root.join(format!("{nvme}/device"))).unwrap();
+        let disk = "devices/pci0000:00/0000:00:1f.2/ata3/host2/target2:0:0/2:0:0:0/block/sda";
+        put(root, &format!("{disk}/dev"), "8:0\n");
+        put(root, &format!("{disk}/size"), "15628053168\n");
+        put(root, &format!("{disk}/queue/rotational"), "1\n");
+        std::fs::create_dir_all(root.join(disk).join("device")).unwrap();
+        std::fs::write(root.join(disk).join("device/vpd_pg80"), b"\0\x80\0\x08 KW-0550").unwrap();
+        put(root, "devices/pci0000:00/0000:00:1f.2/ata3/link3/ata_link/link3/sata_spd", "3.0 Gbps\n");
+        put(root, "devices/virtual/block/ram0/dev", "1:0\n");
+        put(root, "devices/virtual/block/ram0/size", "8\n");
+        std::fs::create_dir_all(root.join("block")).unwrap();
+        std::fs::create_dir_all(root.join("dev/block")).unwrap();
+        for (link, to) in [
+            ("block/nvme0n1", nvme.clone()),
+            ("block/sda", disk.into()),
+            ("block/ram0", "devices/virtual/block/ram0".into()),
+            ("dev/block/259:0", nvme.clone()),
+            ("dev/block/259:1", format!("{nvme}/nvme0n1p1")),
+        ] {
+            symlink(root.join(to), root.join(link)).unwrap();
+        }
+        let sysfs = Sysfs::at(root);
+        (dir, sysfs)
+    }
+
+    #[test]
+    fn drives_are_listed_with_who_they_are_and_what_holds_them() {
+        let (_dir, sysfs) = copy();
+        let drives = sysfs.drives();
+        assert_eq!(drives.iter().map(|d| d.name.as_str()).collect::<Vec<_>>(), ["nvme0n1", "sda"]);
+        let id = drives[0].identity();
+        assert_eq!((id.serial.as_str(), id.model.as_str()), ("KW 0417", "Ptarmigan? 4 TB"));
+        assert_eq!(id.capacity.get(), 7_814_037_168 * 512);
+        let facts = id.device.unwrap();
+        assert_eq!((facts.scheduler.as_str(), facts.physical_block.get()), ("none", 4096));
+        assert!(facts.discard && facts.write_cache == "write back");
+        let link = id.link.unwrap();
+        assert_eq!(link.words(), "PCIe 3.0 of 4.0 x2 of x4");
+        assert!(link.shortfall().unwrap().ends_with("a quarter of the bus"));
+        assert_eq!(drives[0].holders(), ["dm-0"]);
+        assert_eq!(drives[0].partitions()[0].size.get(), 2048 * 512);
+        assert!(drives[0].exists() && !drives[0].is_read_only());
+        let id = drives[1].identity();
+        assert_eq!((id.serial.as_str(), drives[1].transport().as_str()), ("KW-0550", "ata"));
+        assert!(id.rotational && id.link.unwrap().words() == "SATA 3 Gb/s");
+    }
+
+    #[test]
+    fn a_partition_knows_its_drive() {
+        let (_dir, sysfs) = copy();
+        let part = sysfs.by_number((259, 1)).unwrap();
+        assert_eq!((part.name.as_str(), part.disk().name.as_str()), ("nvme0n1p1", "nvme0n1"));
+        assert_eq!(part.word_to_type(), "KW 0417");
+        assert_eq!(part.identity().block.get(), 512, "the queue is the drive's");
+        assert!(sysfs.by_number((9, 9)).is_none());
+    }
+
+    #[test]
+    fn what_is_no_device_is_said_in_words() {
+        let sysfs = Sysfs::default();
+        assert!(sysfs.by_path(Path::new("/dev/no-such")).unwrap_err().contains("does not exist"));
+        assert!(sysfs.by_path(Path::new("/dev/null")).unwrap_err().contains("no block device"));
+    }
+}

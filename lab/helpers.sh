@@ -1,0 +1,51 @@
+# What the tests of the lab share.
+set -e
+
+# Runs the program and keeps what it said: output in /tmp/out, errors in /tmp/err, exit code in $code.
+hm() {
+    code=0
+    hollow-mile "$@" >/tmp/out 2>/tmp/err || code=$?
+    echo "+ hollow-mile $* -> $code"
+    head -c 3000 /tmp/out
+    head -c 1500 /tmp/err
+}
+
+# The exit code is this.
+code_is() {
+    [ "$code" = "$1" ] || { echo "exit code $code, not $1"; exit 1; }
+}
+
+# A file holds this pattern.
+has() {
+    grep -qE -- "$2" "$1" || { echo "no \"$2\" in $1:"; head -c 6000 "$1"; exit 1; }
+}
+
+has_not() {
+    if grep -qE -- "$2" "$1"; then echo "\"$2\" in $1:"; head -c 3000 "$1"; exit 1; fi
+}
+
+# A number of a JSON document: its first line "key": n.
+number() {
+    sed -n "s/^ *\"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1
+}
+
+# Asks the host to say something to the emulator's monitor.
+host() {
+    echo "LAB-HOST $*" >/dev/console
+}
+
+# The kernel's name of the drive that scsi_debug pretends to be.
+pretended() {
+    for d in /sys/block/sd*; do
+        case $(readlink -f "$d") in */pseudo*) basename "$d" ;; esac
+    done
+}
+
+# A route of one leg.
+route() {
+    {
+        echo "name = \"$1\""
+        echo '[[leg]]'
+        cat
+    } >/tmp/$1.toml
+}
