@@ -49,6 +49,9 @@ fn pictures_of_the_views() {
     insta::assert_snapshot!("yard_small", text(&app, 100, 30));
     app.act(Action::Open);
     insta::assert_snapshot!("route", text(&app, 120, 36));
+    app.act(Action::Vitals);
+    insta::assert_snapshot!("vitals", text(&app, 160, 47));
+    insta::assert_snapshot!("vitals_small", text(&app, 100, 30));
     app.act(Action::GoLedger);
     insta::assert_snapshot!("ledger_small", text(&app, 100, 30));
     // The fan test on the hot drive, by time and by bytes.
@@ -69,6 +72,9 @@ fn no_view_minds_any_size() {
     let mut app = demo_app(dir.path());
     let steps = [
         Action::Down,
+        Action::Vitals,
+        Action::Down,
+        Action::Back,
         Action::Open,
         Action::OtherPane,
         Action::Open,

@@ -9,6 +9,7 @@
 pub mod csv_file;
 mod leftovers;
 mod schema;
+mod wear;
 mod writer;
 
 use std::fs::{File, OpenOptions};
@@ -25,6 +26,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
 use rustix::fs::{FlockOperation, flock};
 
 pub use leftovers::Leftover;
+pub use wear::Wear;
 pub use writer::HaulWriter;
 
 /// What went wrong with the ledger, and what to do.
@@ -171,7 +173,7 @@ impl Ledger {
             other => other,
         })?;
         let mut ledger = Self { db, home: home.to_owned() };
-        schema::prepare(&mut ledger.db)?;
+        schema::prepare(&mut ledger.db, home)?;
         ledger.mark_cut_short()?;
         Ok(ledger)
     }

@@ -1,11 +1,13 @@
 //! Tables of the ledger, and how an older file becomes a newer one.
 
+use std::path::Path;
+
 use rusqlite::Connection;
 
-use crate::LedgerError;
+use crate::{LedgerError, wear};
 
 /// Written into the file as `user_version`.
-pub const VERSION: i32 = 1;
+pub const VERSION: i32 = 2;
 
 const TABLES: &str = "
 CREATE TABLE hauls (
@@ -46,7 +48,7 @@ CREATE TABLE leftovers (
 ///
 /// # Errors
 /// When it was written by a newer program, or cannot be written.
-pub fn prepare(db: &mut Connection) -> Result<(), LedgerError> {
+pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
     let version: i32 = db.pragma_query_value(None, "user_version", |r| r.get(0))?;
     match version {
         VERSION => Ok(()),
@@ -56,6 +58,23 @@ pub fn prepare(db: &mut Connection) -> Result<(), LedgerError> {
             let version: i32 = tx.pragma_query_value(None, "user_version", |r| r.get(0))?;
             if version == 0 {
                 tx.execute_batch(TABLES)?;
+                tx.execute_batch(wear::TABLE)?;
+                tx.pragma_update(None, "user_version", VERSION)?;
+            }
+            tx.commit()?;
+            Ok(())
+        }
+        1 => {
+            // A copy of the file as it was; one that is there already is as good.
+            let copy = home.join("ledger-version-1.sqlite");
+            if !copy.exists() {
+                db.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
+            }
+            let tx = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+            let version: i32 = tx.pragma_query_value(None, "user_version", |r| r.get(0))?;
+            if version == 1 {
+                tx.execute_batch(wear::TABLE)?;
+                wear::fill(&tx)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;

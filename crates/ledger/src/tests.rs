@@ -195,3 +195,42 @@ fn csv_that_cannot_be_used_says_why() {
         assert_eq!(r.conclude().findings, [], "{odd}");
     }
 }
+
+fn vitals(written_gb: u64) -> Event {
+    let vitals = hollow_mile_core::event::Vitals {
+        host_bytes_written: Some(Bytes::from_gb(written_gb)),
+        ..Default::default()
+    };
+    Event::Vitals { at: Duration::from_secs(written_gb), vitals: Box::new(vitals) }
+}
+
+#[test]
+fn a_drives_health_is_kept_over_its_hauls() {
+    let dir = tempfile::tempdir().unwrap();
+    for (haul, from) in [("aaaa0001", 10), ("aaaa0002", 30)] {
+        let head = head(haul);
+        let mut writer = Ledger::open(dir.path()).unwrap().begin(&head).unwrap();
+        writer.push(Event::HaulStarted(Box::new(head))).unwrap();
+        for gb in [from, from + 3, from + 7] {
+            writer.push(vitals(gb)).unwrap();
+        }
+        writer.finish(HaulState::Done, None, &Conclusions::default()).unwrap();
+    }
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let wear = ledger.wear("KW-0001").unwrap();
+    let gb = |w: &Wear| (w.before.host_bytes_written.unwrap().gb(), w.after.host_bytes_written.unwrap().gb());
+    let mut spans: Vec<_> = wear.iter().map(gb).collect();
+    spans.sort_by(|a, b| a.0.total_cmp(&b.0));
+    assert_eq!(spans, [(10.0, 17.0), (30.0, 37.0)]);
+    assert!(ledger.wear("KW-9999").unwrap().is_empty());
+
+    // A ledger of version 1 had no such table: it is made from the records, after a copy was put aside.
+    ledger.db.execute_batch("DROP TABLE vitals; PRAGMA user_version = 1").unwrap();
+    drop(ledger);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    assert_eq!(ledger.wear("KW-0001").unwrap().len(), 2);
+    let mut again: Vec<_> = ledger.wear("KW-0001").unwrap().iter().map(gb).collect();
+    again.sort_by(|a, b| a.0.total_cmp(&b.0));
+    assert_eq!(again, spans);
+    assert!(dir.path().join("ledger-version-1.sqlite").exists());
+}

@@ -3,12 +3,12 @@
 use std::fs::File;
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::event::{Event, HaulHead, HaulState};
+use hollow_mile_core::event::{Event, HaulHead, HaulState, Vitals};
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::record;
 use rusqlite::params;
 
-use crate::{Ledger, LedgerError};
+use crate::{Ledger, LedgerError, wear};
 
 /// Half of the promised second, so that a slow commit still keeps the promise.
 const COMMIT_EVERY: Duration = Duration::from_millis(500);
@@ -28,6 +28,10 @@ pub struct HaulWriter {
     written: u64,
     read: u64,
     samples: u64,
+    /// The first and the newest health reading, as far as they are not kept yet.
+    first_vitals: Option<Box<Vitals>>,
+    newest_vitals: Option<Box<Vitals>>,
+    has_vitals: bool,
 }
 
 impl HaulWriter {
@@ -49,6 +53,9 @@ impl HaulWriter {
             written: 0,
             read: 0,
             samples: 0,
+            first_vitals: None,
+            newest_vitals: None,
+            has_vitals: false,
             ledger,
         })
     }
@@ -63,6 +70,13 @@ impl HaulWriter {
             self.written += s.written.get();
             self.read += s.read.get();
             self.samples += 1;
+        }
+        if let Event::Vitals { vitals, .. } = &event {
+            if !self.has_vitals {
+                self.has_vitals = true;
+                self.first_vitals = Some(vitals.clone());
+            }
+            self.newest_vitals = Some(vitals.clone());
         }
         let first = matches!(event, Event::HaulStarted(_));
         self.pending.push(event);
@@ -102,9 +116,15 @@ impl HaulWriter {
             self.read as i64,
             self.samples as i64
         ])?;
+        for (newest, vitals) in [(false, &self.first_vitals), (true, &self.newest_vitals)] {
+            if let Some(vitals) = vitals {
+                wear::keep(&tx, &self.haul, newest, vitals)?;
+            }
+        }
         tx.commit()?;
         self.next_batch += 1;
         self.pending.clear();
+        (self.first_vitals, self.newest_vitals) = (None, None);
         Ok(())
     }
 

@@ -11,6 +11,8 @@ pub enum Screen {
     Route,
     /// A haul, live or kept.
     Haul,
+    /// Health and wear of one drive.
+    Vitals,
     /// All hauls.
     Ledger,
 }
@@ -23,6 +25,7 @@ impl Screen {
             Self::Yard => "Yard",
             Self::Route => "Route",
             Self::Haul => "Haul",
+            Self::Vitals => "Vitals",
             Self::Ledger => "Ledger",
         }
     }
@@ -34,6 +37,7 @@ impl Screen {
             Self::Yard => "Which drives are here, what is each, and what is known of it?",
             Self::Route => "What shall be done on this drive, and what will it cost?",
             Self::Haul => "What happens on the drive, where, and why?",
+            Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
         }
     }
@@ -74,6 +78,11 @@ pub enum Action {
     Whole,
     Export,
     Tidy,
+    Vitals,
+    LookAgain,
+    ShortTest,
+    ExtendedTest,
+    EndTest,
 }
 
 /// A key with its action.
@@ -106,12 +115,41 @@ const fn b(
 const YARD: Option<Screen> = Some(Screen::Yard);
 const ROUTE: Option<Screen> = Some(Screen::Route);
 const HAUL: Option<Screen> = Some(Screen::Haul);
+const VITALS: Option<Screen> = Some(Screen::Vitals);
 const LEDGER: Option<Screen> = Some(Screen::Ledger);
 
 /// All of them.
 pub const BINDINGS: &[Binding] = &[
     b(YARD, "Enter", Action::Open, "plan a haul", "Choose a route for this drive.", Some("plan a haul")),
     b(YARD, "w", Action::Watch, "watch", "Watch the haul that runs on this drive.", Some("watch")),
+    b(YARD, "v", Action::Vitals, "vitals", "Health and wear of this drive.", Some("vitals")),
+    b(
+        YARD,
+        "u",
+        Action::LookAgain,
+        "look again",
+        "Look at every drive of this machine again.",
+        Some("look again"),
+    ),
+    b(ROUTE, "v", Action::Vitals, "vitals", "Health and wear of this drive.", Some("vitals")),
+    b(VITALS, "u", Action::LookAgain, "look again", "Ask the drive again.", Some("look again")),
+    b(
+        VITALS,
+        "t",
+        Action::ShortTest,
+        "short self-test",
+        "Let the drive test itself: minutes at most.",
+        Some("short self-test"),
+    ),
+    b(
+        VITALS,
+        "E",
+        Action::ExtendedTest,
+        "extended self-test",
+        "Let the drive test itself in full: up to hours.",
+        Some("extended"),
+    ),
+    b(VITALS, "A", Action::EndTest, "end the self-test", "End the self-test that runs.", Some("end it")),
     b(YARD, "T", Action::Tidy, "tidy up", "Remove a file that a killed haul left behind.", None),
     b(ROUTE, "Enter", Action::Open, "edit", "Change the figure under the cursor.", Some("change")),
     b(
@@ -200,7 +238,7 @@ mod tests {
 
     #[test]
     fn no_key_means_two_things_in_one_view() {
-        for screen in [Screen::Yard, Screen::Route, Screen::Haul, Screen::Ledger] {
+        for screen in [Screen::Yard, Screen::Route, Screen::Haul, Screen::Vitals, Screen::Ledger] {
             let mut seen = std::collections::HashSet::new();
             for binding in available(screen) {
                 for key in binding.keys.split(' ') {

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::readings::Readings;
@@ -13,17 +14,19 @@ use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::actions::{Action, Screen, action, available};
+use super::follow_yard::FollowYard;
 use super::live::Live;
 use super::theme::Theme;
 use super::views::haul::HaulView;
 use super::views::ledger::LedgerView;
 use super::views::route::RouteView;
+use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::error::AppError;
 use crate::machine;
 use crate::session::{Command, Session, Speed};
-use crate::targets::{self, Wish};
+use crate::targets::{self, Target, Wish};
 
 /// What lies over the view and takes the keys.
 pub enum Overlay {
@@ -75,6 +78,8 @@ pub struct App {
     pub yard: YardView,
     /// What to do on one.
     pub route: RouteView,
+    /// Health of one drive.
+    pub vitals: VitalsView,
     /// A haul.
     pub haul: HaulView,
     /// All hauls.
@@ -85,6 +90,7 @@ pub struct App {
     pub overlay: Option<Overlay>,
     /// The haul that a list shows below itself.
     pub glance: Option<Glance>,
+    follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
     message: Option<(String, Instant)>,
     /// Leave after this event.
@@ -103,6 +109,8 @@ impl App {
         let mut app = Self {
             yard: YardView::default(),
             route: RouteView::default(),
+            vitals: VitalsView::default(),
+            follow_yard: (!demo).then(|| FollowYard::new(home.clone())).flatten(),
             haul: HaulView::default(),
             archive: LedgerView::default(),
             home,
@@ -197,11 +205,77 @@ impl App {
             self.say(e.message);
             changed = true;
         }
+        changed |= self.take_news();
         if ended {
             let result = self.reload();
             self.heed(result);
+            if let Some(follow) = &self.follow_yard {
+                follow.look_again();
+            }
         }
         changed
+    }
+
+    /// Takes what the drives of this machine have become. True when a drive is on screen that changed.
+    fn take_news(&mut self) -> bool {
+        let Some(news) = self.follow_yard.as_ref().and_then(FollowYard::news) else { return false };
+        let target = self.vitals.identity.as_ref().map(|i| i.target.clone());
+        if let Some(now) = news.iter().find(|n| Some(&n.identity.target) == target.as_ref()) {
+            self.vitals.health = now.health.clone();
+        }
+        self.yard.devices_are(news);
+        matches!(self.screen, Screen::Yard | Screen::Vitals)
+    }
+
+    /// Shows the health of the drive under the cursor of the yard.
+    fn show_vitals(&mut self) {
+        let Some(row) = self.yard.chosen_row() else { return };
+        if row.identity.kind == DriveKind::File {
+            return self.say("A file has no vitals of its own: choose the drive that it lies on.");
+        }
+        let now = row.now.as_ref().map(|n| (n.identity.clone(), n.health.clone()));
+        let asked = || Target::parse(&row.identity.target).and_then(|t| machine::health(&t, &self.home));
+        match now.map_or_else(asked, Ok) {
+            Ok((identity, health)) => {
+                self.vitals = VitalsView::of(identity, health, &self.ledger);
+                self.go(Screen::Vitals);
+            }
+            Err(e) => self.say(e.message),
+        }
+    }
+
+    fn act_in_vitals(&mut self, action: Action) {
+        let extended = match action {
+            Action::ShortTest => Some(false),
+            Action::ExtendedTest => Some(true),
+            Action::EndTest => None,
+            Action::LookAgain => {
+                let target = self.vitals.identity.as_ref().map(|i| i.target.clone()).unwrap_or_default();
+                match Target::parse(&target).and_then(|t| machine::health(&t, &self.home)) {
+                    Ok((identity, health)) => {
+                        self.vitals = VitalsView::of(identity, health, &self.ledger);
+                        self.say("Asked again.");
+                    }
+                    Err(e) => self.say(e.message),
+                }
+                return;
+            }
+            _ => return self.vitals.act(action),
+        };
+        let target = self.vitals.identity.as_ref().map(|i| i.target.clone()).unwrap_or_default();
+        let Ok(Target::Device(path)) = Target::parse(&target) else {
+            return self.say("A simulated drive tests itself in a route with a selftest leg.");
+        };
+        let told = machine::device(&path, &self.home)
+            .and_then(|d| d.prober.self_test(extended).map_err(AppError::usage));
+        match told {
+            Ok(()) if extended.is_none() => self.say("The self-test was told to end."),
+            Ok(()) => self.say("The self-test has begun."),
+            Err(e) => self.say(e.message),
+        }
+        if let Some(follow) = &self.follow_yard {
+            follow.look_again();
+        }
     }
 
     /// The haul under the cursor of a list, when it is another than the one glanced at.
@@ -210,7 +284,7 @@ impl App {
         let wanted = match self.screen {
             Screen::Yard => self.yard.chosen_row().and_then(|r| r.last_haul.clone()),
             Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
-            Screen::Route | Screen::Haul => None,
+            Screen::Route | Screen::Haul | Screen::Vitals => None,
         };
         wanted.filter(|w| {
             self.glance.as_ref().is_none_or(|g| g.haul != *w) && self.unreadable.as_ref() != Some(w)
@@ -380,6 +454,7 @@ impl App {
                 Screen::Yard => self.act_in_yard(action),
                 Screen::Route => self.act_in_route(action),
                 Screen::Haul => self.act_in_haul(action),
+                Screen::Vitals => self.act_in_vitals(action),
                 Screen::Ledger => self.act_in_ledger(action),
             },
         }
@@ -409,6 +484,14 @@ impl App {
                     self.go(Screen::Route);
                 }
             }
+            Action::Vitals => self.show_vitals(),
+            Action::LookAgain => match &self.follow_yard {
+                Some(follow) => {
+                    follow.look_again();
+                    self.say("Looking at every drive again.");
+                }
+                None => self.say("The demo has simulated drives alone."),
+            },
             Action::Watch => {
                 let serial = self.yard.chosen_row().map(|r| r.identity.target.clone());
                 let on_drive = |l: &&Live| l.readings.head().map(|h| h.drive.target.clone()) == serial;
@@ -428,6 +511,8 @@ impl App {
         if action == Action::Start {
             let result = self.start();
             self.heed(result);
+        } else if action == Action::Vitals {
+            self.show_vitals();
         } else {
             self.route.act(action);
         }

@@ -5,6 +5,7 @@
 
 pub mod actions;
 pub mod app;
+mod follow_yard;
 pub mod keys;
 pub mod live;
 pub mod theme;

@@ -4,6 +4,7 @@ pub mod haul;
 pub mod ledger;
 pub mod overlay;
 pub mod route;
+pub mod vitals;
 pub mod yard;
 
 use ratatui::buffer::Buffer;
@@ -35,6 +36,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         Screen::Yard => yard::render(app, body, buf),
         Screen::Route => route::render(app, body, buf),
         Screen::Haul => haul::render(app, body, buf),
+        Screen::Vitals => vitals::render(app, body, buf),
         Screen::Ledger => ledger::render(app, body, buf),
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);

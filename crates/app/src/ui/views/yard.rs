@@ -9,10 +9,12 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::top;
+use crate::machine;
 use crate::targets;
 use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
+use crate::ui::follow_yard::DeviceNow;
 use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, fit};
 
@@ -31,6 +33,8 @@ pub struct YardRow {
     pub hauls: u64,
     /// Of a device: what stands against writing to it.
     pub examination: Option<Examination>,
+    /// Of a device: how it is now.
+    pub now: Option<DeviceNow>,
 }
 
 /// All drives.
@@ -38,6 +42,12 @@ pub struct YardRow {
 pub struct YardView {
     rows: Vec<YardRow>,
     chosen: usize,
+    hauls: Vec<HaulRow>,
+    devices: Vec<DeviceNow>,
+    /// The devices of this machine were looked at.
+    looked: bool,
+    /// The cursor was moved: until then it stands on the first row.
+    moved: bool,
 }
 
 fn file_row() -> YardRow {
@@ -51,26 +61,52 @@ fn file_row() -> YardRow {
         known: String::new(),
         hauls: 0,
         examination: None,
+        now: None,
     }
 }
 
 impl YardView {
     /// Puts together the drives of this machine and what the ledger knows of them.
     pub fn know(&mut self, hauls: &[HaulRow]) {
-        let sims = targets::yard().into_iter().map(|(identity, spec)| {
-            let own: Vec<&HaulRow> = hauls.iter().filter(|h| h.serial == identity.serial).collect();
-            let last = own.iter().find(|h| matches!(h.state, HaulState::Done | HaulState::Stopped));
-            YardRow {
-                about: spec.about,
-                last_haul: last.map(|h| h.haul.clone()),
-                known: last.map(|h| h.summary.clone()).unwrap_or_default(),
-                hauls: own.len() as u64,
-                examination: None,
-                identity,
-            }
-        });
-        self.rows = sims.chain([file_row()]).collect();
-        self.chosen = self.chosen.min(self.rows.len().saturating_sub(1));
+        self.hauls = hauls.to_vec();
+        self.assemble();
+    }
+
+    /// Takes the devices of this machine as they are now.
+    pub fn devices_are(&mut self, devices: Vec<DeviceNow>) {
+        self.devices = devices;
+        self.looked = true;
+        self.assemble();
+    }
+
+    fn row(&self, identity: DriveIdentity, about: String, now: Option<DeviceNow>) -> YardRow {
+        let own: Vec<&HaulRow> = self.hauls.iter().filter(|h| h.serial == identity.serial).collect();
+        let last = own.iter().find(|h| matches!(h.state, HaulState::Done | HaulState::Stopped));
+        YardRow {
+            about,
+            last_haul: last.map(|h| h.haul.clone()),
+            known: last.map(|h| h.summary.clone()).unwrap_or_default(),
+            hauls: own.len() as u64,
+            examination: now.as_ref().map(|n| n.examination.clone()),
+            now,
+            identity,
+        }
+    }
+
+    /// Real drives first, then a place for a file, then the simulated ones. The cursor stays on its drive.
+    fn assemble(&mut self) {
+        let chosen = self.chosen_row().map(|r| r.identity.target.clone());
+        let devices =
+            self.devices.iter().map(|n| self.row(n.identity.clone(), String::new(), Some(n.clone())));
+        let sims = targets::yard().into_iter().map(|(identity, spec)| self.row(identity, spec.about, None));
+        let rows: Vec<YardRow> = if self.looked {
+            devices.chain([file_row()]).chain(sims).collect()
+        } else {
+            sims.chain([file_row()]).collect()
+        };
+        let kept = rows.iter().position(|r| Some(&r.identity.target) == chosen.as_ref());
+        self.chosen = kept.filter(|_| self.moved).unwrap_or(0);
+        self.rows = rows;
     }
 
     /// The drive under the cursor.
@@ -88,6 +124,7 @@ impl YardView {
     /// Moves the cursor.
     pub fn act(&mut self, action: Action) {
         let last = self.rows.len().saturating_sub(1);
+        self.moved = true;
         self.chosen = match action {
             Action::Up => self.chosen.saturating_sub(1),
             Action::Down => (self.chosen + 1).min(last),
@@ -110,11 +147,16 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let theme = &app.theme;
     let rows = &app.yard.rows;
     let running = app.running();
-    let sims = rows.iter().filter(|r| r.identity.kind == DriveKind::Simulated).count();
-    let words = match running {
-        0 => format!("{sims} simulated drives and a place for a file; nothing is hauling"),
-        n => format!("{sims} simulated drives and a place for a file; {n} hauling now"),
+    let count = |kind| rows.iter().filter(|r| r.identity.kind == kind).count();
+    let (real, sims) = (count(DriveKind::Block), count(DriveKind::Simulated));
+    let hauling =
+        if running == 0 { "nothing is hauling".to_owned() } else { format!("{running} hauling now") };
+    let real = match (app.demo, real) {
+        (true, _) => String::new(),
+        (false, 1) => "1 drive of this machine, ".into(),
+        (false, n) => format!("{n} drives of this machine, "),
     };
+    let words = format!("{real}{sims} simulated drives and a place for a file; {hauling}");
     top(app, area, buf, &words);
     let width = usize::from(area.width);
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
@@ -186,7 +228,8 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
         DriveKind::File => "makes one new file, removes it",
         DriveKind::Block | DriveKind::Imported => "",
     };
-    put(at.model, 1, safety, known_at, theme.faint());
+    let guard = row.examination.as_ref().map(Examination::words);
+    put(at.model, 1, guard.as_deref().unwrap_or(safety), known_at, theme.faint());
     match live_on(app, row) {
         Some(live) => {
             let r = &live.readings;
@@ -195,6 +238,13 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
             let line = format!("hauling  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());
             put(right, 1, &text::answer(r, &live.conclusions), area.width, theme.strong());
+        }
+        None if row.now.is_some() => {
+            if let Some(now) = &row.now {
+                put(right, 0, &state_of(now), area.width, theme.strong());
+                let (words, loud) = second_line(row, now);
+                put(right, 1, &words, area.width, if loud { theme.accent() } else { theme.faint() });
+            }
         }
         None if row.hauls > 0 => {
             let hauls = if row.hauls == 1 { "1 haul".to_owned() } else { format!("{} hauls", row.hauls) };
@@ -207,6 +257,37 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
             put(right, 0, first, area.width, theme.strong());
             put(right, 1, &row.about, area.width, theme.faint());
         }
+    }
+}
+
+/// A device in a few words: at rest or busy, how warm, how worn.
+fn state_of(now: &DeviceNow) -> String {
+    let mut parts = vec![match now.moving.filter(|r| machine::is_busy(*r)) {
+        Some(rate) => format!("busy: others move {rate}"),
+        None => "at rest".to_owned(),
+    }];
+    let v = &now.health.vitals;
+    parts.extend(v.composite_temperature.map(|t| t.to_string()));
+    parts.extend(v.percentage_used.map(|p| format!("{p:.0} % used")));
+    parts.extend(v.self_test_percent.map(|p| format!("self-test {p} % done")));
+    if now.health.protocol.is_empty() {
+        parts.push("health not known".into());
+    }
+    parts.join("  ·  ")
+}
+
+/// What matters most beyond that: what it warns of, what its link lacks, what earlier hauls found.
+fn second_line(row: &YardRow, now: &DeviceNow) -> (String, bool) {
+    if !now.health.warnings.is_empty() {
+        return (format!("It warns: {}", now.health.warnings.join("; ")), true);
+    }
+    if let Some(less) = now.identity.link.as_ref().and_then(Link::shortfall) {
+        return (format!("Its link has less than it could: {less}"), true);
+    }
+    match row.hauls {
+        0 => ("no haul yet".into(), false),
+        1 => (format!("1 haul: {}", row.known), false),
+        n => (format!("{n} hauls: {}", row.known), false),
     }
 }
 
@@ -226,9 +307,36 @@ fn detail(app: &App, area: Rect, buf: &mut Buffer) {
         put("heat limit", d.throttle_limit.map_or_else(|| "none stated".into(), |t| t.to_string()));
         put("rated writes", d.rated_writes.map_or_else(|| "none stated".into(), |b| b.to_string()));
         let ceiling = d.link.as_ref().and_then(Link::payload_ceiling);
+        if let Some(facts) = &d.device {
+            put("attached by", facts.transport.clone());
+            put("physical block", facts.physical_block.binary());
+            put("scheduler", facts.scheduler.clone());
+            put("write cache", facts.write_cache.clone());
+            put(
+                "discard",
+                if facts.discard { "passed on to the drive".into() } else { "not known to it".into() },
+            );
+            if let Some(used) = facts.utilization {
+                put("allocated", format!("{used}, as the drive says"));
+            }
+        }
         put("link carries", ceiling.map_or_else(|| "not known".into(), |r| format!("{r} at most")));
     }
     let right = Rect { x: area.x + left.width + 2, width: area.width.saturating_sub(left.width + 2), ..area };
+    if let Some(e) = row.examination.as_ref().filter(|_| row.last_haul.is_none()) {
+        let mut out = Writer::new(right, buf);
+        out.text(&e.words(), 0, theme.strong());
+        for line in e.obstacles.iter().skip(1) {
+            out.text(line, 2, theme.strong());
+        }
+        if !e.losses.is_empty() {
+            out.gap();
+            out.line("a write would cost", theme.faint());
+            for line in &e.losses {
+                out.text(line, 2, theme.strong());
+            }
+        }
+    }
     if let Some(glance) = app.glance.as_ref().filter(|g| Some(&g.haul) == row.last_haul.as_ref()) {
         glance.render(right, buf, theme);
     }
