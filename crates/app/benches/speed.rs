@@ -1,13 +1,9 @@
 //! How long the things take that people wait for. `cargo bench -p hollow-mile`.
 //!
-//! Prints times and memory; nothing here is a test. The real-file haul with ledger, sampling and histogram is compared
-//! with a bare io_uring loop in the same run.
+//! Prints times and memory; nothing here is a test. What the engine reaches beside a bare loop is in `engine.rs`, memory over
+//! time in `memory.rs`.
 #![allow(clippy::unwrap_used, missing_docs)]
 
-#[path = "../../drives/benches/bare/mod.rs"]
-mod bare;
-
-use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use hollow_mile::session::{Session, Speed};
@@ -57,35 +53,6 @@ fn simulated(home: &std::path::Path) {
     );
 }
 
-fn real_file(home: &std::path::Path, folder: PathBuf) {
-    const SIZE: u64 = 1 << 30;
-    // Over and over: the first time makes the blocks, the rest is measured against the bare loop over such a file.
-    let text = "name='write'\n[[leg]]\nkind='write'\nuntil={bytes='700 %'}\n";
-    let route = Route::from_toml(text).unwrap();
-    let path = folder.join(format!("hollow-mile-bench-{}.hm", std::process::id()));
-    let beside = folder.join(format!("hollow-mile-bench-{}-bare.hm", std::process::id()));
-    std::fs::File::create(&beside).unwrap().set_len(SIZE).unwrap();
-    bare::write(&beside, SIZE);
-    let target = Target::File(path);
-    let pairs: Vec<(f64, f64)> = (0..9)
-        .map(|_| {
-            // Removing the file of the haul before keeps the file system busy for a while: the first pass bears that.
-            bare::write(&beside, SIZE);
-            let bare = bare::write(&beside, SIZE);
-            let readings = haul(home, route.clone(), &target, Some(Bytes::new(SIZE))).2;
-            let s = readings.series();
-            let from = (0..s.len()).find(|i| s.moved(*i) >= SIZE).unwrap_or(0) + 1;
-            (bare, s.mean_rate(from..s.len()) / 1e6)
-        })
-        .collect();
-    std::fs::remove_file(&beside).unwrap();
-    let (bare, ours, ratio) = bare::medians(&pairs);
-    println!(
-        "{}: bare {bare:.0} MB/s, haul with sampling, histogram and ledger {ours:.0} MB/s, ratio {ratio:.3} (medians of 9)",
-        folder.display()
-    );
-}
-
 fn frames(home: &std::path::Path) {
     let demo = home.join("demo");
     let began = Instant::now();
@@ -125,7 +92,4 @@ fn main() {
     let dir = tempfile::tempdir().unwrap();
     simulated(dir.path());
     frames(dir.path());
-    for folder in [PathBuf::from("/dev/shm"), std::env::current_dir().unwrap()] {
-        real_file(dir.path(), folder);
-    }
 }

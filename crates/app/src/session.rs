@@ -96,6 +96,7 @@ pub struct Session {
     commands: Sender<Command>,
     events: Receiver<Vec<Event>>,
     scribe: Option<JoinHandle<Result<Outcome, AppError>>>,
+    driver: Option<JoinHandle<()>>,
 }
 
 /// Sent at once when there are so many, else after [`HAND_OVER`].
@@ -130,7 +131,7 @@ impl Session {
         let _ = give.send(first);
 
         let stop = trouble.clone();
-        spawn("haul", move || drive_on(haul, simulated, speed, &obey, &give, &stop))?;
+        let driver = spawn("haul", move || drive_on(haul, simulated, speed, &obey, &give, &stop))?;
         let scribe = spawn("scribe", move || {
             let outcome = write_down(writer, &take, &show, &trouble);
             if let (Ok((_, ledger)), Some(path)) = (&outcome, &file)
@@ -140,7 +141,14 @@ impl Session {
             }
             outcome.map(|(outcome, _)| outcome)
         })?;
-        Ok(Self { haul: haul_id, simulated, commands, events: watch, scribe: Some(scribe) })
+        Ok(Self {
+            haul: haul_id,
+            simulated,
+            commands,
+            events: watch,
+            scribe: Some(scribe),
+            driver: Some(driver),
+        })
     }
 
     /// Asks for something. A haul that has ended does not mind.
@@ -174,6 +182,8 @@ impl Session {
         // Nobody watches from here on; the scribe goes on without.
         while self.next_events(Duration::from_secs(3600)).is_some() {}
         let ended = self.scribe.take().map(JoinHandle::join);
+        // The drive is let go of when its thread ends: whoever comes next may open it.
+        let _ = self.driver.take().map(JoinHandle::join);
         match ended {
             Some(Ok(outcome)) => outcome,
             _ => Err(AppError::usage(
@@ -285,7 +295,6 @@ fn write_down(
     show: &Sender<Vec<Event>>,
     trouble: &AtomicBool,
 ) -> Result<(Outcome, Ledger), AppError> {
-    let mut readings = Readings::new();
     let mut failed: Option<AppError> = None;
     let mut watched = true;
     loop {
@@ -305,7 +314,6 @@ fn write_down(
                 failed = Some(AppError::usage(format!("the haul was stopped because {e}")));
             }
         }
-        events.iter().for_each(|e| readings.push(e));
         if watched && !events.is_empty() {
             watched = show.send(events).is_ok();
         }
@@ -313,6 +321,8 @@ fn write_down(
     if let Some(error) = failed {
         return Err(error);
     }
+    // Made from the ledger at the end: a haul of days must not grow in memory while nobody looks at it.
+    let readings = writer.readings()?;
     let (state, reason) =
         readings.ended().map_or((HaulState::CutShort, None), |(_, state, reason)| (*state, reason.clone()));
     let conclusions = readings.conclude();

@@ -3,47 +3,10 @@
 
 mod common;
 
-use std::path::PathBuf;
 use std::process::Command;
 
-use common::Bench;
+use common::{Bench, Loop};
 use serde_json::Value;
-
-/// A loop device that goes when it is dropped.
-struct Loop {
-    node: String,
-    backing: PathBuf,
-}
-
-impl Loop {
-    /// `None` where this machine gives no loop devices; says so, since the test then proves nothing.
-    #[allow(clippy::unwrap_used)]
-    fn new(bench: &Bench, size: u64) -> Option<Self> {
-        let backing = PathBuf::from(bench.path("backing"));
-        std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
-        let out = Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
-        match out {
-            Ok(out) if out.status.success() => {
-                let node = String::from_utf8(out.stdout).unwrap().trim().to_owned();
-                Some(Self { node, backing })
-            }
-            _ => {
-                eprintln!("left out: no loop device to be had here");
-                None
-            }
-        }
-    }
-
-    fn name(&self) -> &str {
-        self.node.trim_start_matches("/dev/")
-    }
-}
-
-impl Drop for Loop {
-    fn drop(&mut self) {
-        let _ = Command::new("losetup").args(["--detach", &self.node]).status();
-    }
-}
 
 const WRITE: &str = "name = \"w\"\n[[leg]]\nkind = \"write\"\nblock = \"256 KiB\"\ndepth = 8\nstamped = true\n\
                      until = { bytes = \"100 %\" }\n";

@@ -3,7 +3,7 @@
 
 mod common;
 
-use common::{Bench, Terminal, exists, wait_until};
+use common::{Bench, Loop, Terminal, exists, wait_until};
 
 #[test]
 fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
@@ -45,7 +45,8 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.keys(&["Enter"]);
     t.sees("1 of 11 hauls");
     t.keys(&["Escape", "g", "Enter"]);
-    assert!(t.sees("Stopped after").contains(&line));
+    // The glance in the ledger has the same words, broken elsewhere.
+    t.sees(&line);
     t.keys(&["q"]);
     t.sees("left with 0");
     drop(t);
@@ -158,4 +159,50 @@ fn the_terminal_is_given_back_after_a_fault() {
     let words = std::fs::read_to_string(bench.path("stderr")).unwrap();
     assert!(words.contains("a fault at will"), "{words}");
     assert!(t.modes().contains(" icanon") && t.modes().contains(" echo"), "{}", t.modes());
+}
+
+#[test]
+fn a_device_is_planned_guarded_written_and_stopped_from_the_yard() {
+    let bench = Bench::new();
+    let Some(device) = Loop::new(&bench, 512 << 20) else { return };
+    let t = Terminal::start(&bench, "", 160, 47);
+    t.sees(&format!("{} ", device.name()));
+    let chosen = |screen: &str| {
+        screen.lines().any(|l| l.contains('▸') && l.split_whitespace().any(|w| w == device.name()))
+    };
+    for _ in 0..20 {
+        if chosen(&t.screen()) {
+            break;
+        }
+        t.keys(&["j"]);
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    assert!(chosen(&t.screen()), "{}", t.screen());
+    t.sees("empty; may be written once its serial is typed");
+    t.keys(&["v"]);
+    t.sees("a loop device has no health of its own to tell");
+    t.keys(&["Escape", "Enter"]);
+    t.sees("type its serial in the field erase serial");
+    t.keys(&["s"]);
+    t.sees("will not be written");
+    t.keys(&["Tab", "Enter"]);
+    t.text("loop999");
+    t.keys(&["Enter"]);
+    t.sees("\"loop999\" was typed");
+    t.keys(&["Enter", "C-u"]);
+    t.text(device.name());
+    t.keys(&["Enter"]);
+    t.sees("consent is whole");
+    t.keys(&["s"]);
+    t.sees("write");
+    let screen = t.sees("leg ");
+    assert!(screen.contains(device.name()), "{screen}");
+    t.keys(&["X"]);
+    let asked = t.screen();
+    if asked.contains("Stop this haul?") {
+        t.keys(&["y"]);
+    }
+    t.keys(&["Y"]);
+    t.sees("1 haul");
+    t.keys(&["q"]);
 }

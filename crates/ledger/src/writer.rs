@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::event::{Event, HaulHead, HaulState, Vitals};
 use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record;
 use rusqlite::params;
 
@@ -126,6 +127,15 @@ impl HaulWriter {
         self.pending.clear();
         (self.first_vitals, self.newest_vitals) = (None, None);
         Ok(())
+    }
+
+    /// The fold over all that was pushed, read back from the ledger.
+    ///
+    /// # Errors
+    /// When what is pending cannot be committed, or the record cannot be read.
+    pub fn readings(&mut self) -> Result<Readings, LedgerError> {
+        self.commit()?;
+        self.ledger.readings(&self.haul)
     }
 
     /// Commits what is left and writes down how the haul ended and what was found.

@@ -1,7 +1,7 @@
 //! What the end-to-end tests share: the program in a home of its own, by itself or in a terminal.
 #![allow(dead_code, clippy::unwrap_used, clippy::panic, missing_docs)]
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -152,4 +152,41 @@ impl Drop for Terminal {
 
 pub fn exists(path: &str) -> bool {
     Path::new(path).exists()
+}
+
+/// A loop device that goes when it is dropped.
+pub struct Loop {
+    /// `/dev/loop3`.
+    pub node: String,
+    /// The file below it.
+    pub backing: PathBuf,
+}
+
+impl Loop {
+    /// `None` where this machine gives no loop devices; says so, since the test then proves nothing.
+    pub fn new(bench: &Bench, size: u64) -> Option<Self> {
+        let backing = PathBuf::from(bench.path("backing"));
+        std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
+        let out = Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
+        match out {
+            Ok(out) if out.status.success() => {
+                let node = String::from_utf8(out.stdout).unwrap().trim().to_owned();
+                Some(Self { node, backing })
+            }
+            _ => {
+                eprintln!("left out: no loop device to be had here");
+                None
+            }
+        }
+    }
+
+    pub fn name(&self) -> &str {
+        self.node.trim_start_matches("/dev/")
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.node]).status();
+    }
 }

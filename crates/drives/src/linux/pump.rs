@@ -18,6 +18,8 @@ use crate::latency::histogram;
 
 /// Failed operations that are told one by one in an interval; all are counted.
 const FAULTS: usize = 32;
+/// The kernel ends a command that hangs after its own time-outs and retries; what has not come back after this never will.
+const GIVE_UP: Duration = Duration::from_secs(600);
 /// A load with a rate limit that fell behind makes up for no more than this.
 const CATCH_UP: Duration = Duration::from_millis(100);
 
@@ -140,6 +142,8 @@ pub struct Pump<Q: Queue> {
     /// Slots that failed and wait for their second try; one at a time is tried, so that no two are merged again.
     doubtful: VecDeque<u32>,
     trying: bool,
+    /// What is in flight is not waited for any longer.
+    lost: bool,
     completions: Vec<Completion>,
     kind: LoadKind,
     /// Reads of a hundred operations, for a mixed load, and what is left over from the operations before.
@@ -187,6 +191,7 @@ impl<Q: Queue> Pump<Q> {
             flights: vec![None; share.depth as usize],
             doubtful: VecDeque::with_capacity(share.depth as usize),
             trying: false,
+            lost: false,
             completions: Vec::with_capacity(share.depth as usize * 2),
             kind: load.kind,
             reads: load.read_percent,
@@ -359,9 +364,9 @@ impl<Q: Queue> Pump<Q> {
     }
 
     /// Waits for completions; gives the time at which they were taken.
-    fn turn(&mut self, at_most: Duration, sum: &mut Pumped) -> std::io::Result<Instant> {
+    fn turn(&mut self, now: Instant, at_most: Duration, sum: &mut Pumped) -> std::io::Result<Instant> {
         let mut completions = std::mem::take(&mut self.completions);
-        let waited = self.queue.wait(at_most, &mut completions);
+        let waited = self.queue.wait(now, at_most, &mut completions);
         let now = Instant::now();
         for done in completions.drain(..) {
             self.take(done, now, sum)?;
@@ -395,7 +400,7 @@ impl<Q: Queue> Pump<Q> {
                 std::thread::sleep(wake - now);
                 now = Instant::now();
             } else {
-                now = self.turn(wake - now, &mut sum)?;
+                now = self.turn(now, wake - now, &mut sum)?;
             }
         }
     }
@@ -406,9 +411,17 @@ impl<Q: Queue> Pump<Q> {
     /// When the queue fails.
     pub fn drain(&mut self) -> std::io::Result<Pumped> {
         let mut sum = Pumped::default();
+        let (mut left, mut since) = (self.in_flight(), Instant::now());
         while self.in_flight() > 0 {
             self.try_again()?;
-            self.turn(Duration::from_secs(1), &mut sum)?;
+            let now = self.turn(Instant::now(), Duration::from_secs(1), &mut sum)?;
+            if self.in_flight() < left {
+                (left, since) = (self.in_flight(), now);
+            } else if now.duration_since(since) > GIVE_UP {
+                self.lost = true;
+                let why = format!("{left} operations have not come back for {} min", GIVE_UP.as_secs() / 60);
+                return Err(std::io::Error::new(std::io::ErrorKind::TimedOut, why));
+            }
         }
         Ok(sum)
     }
@@ -426,12 +439,8 @@ impl<Q: Queue> Pump<Q> {
 impl<Q: Queue> Drop for Pump<Q> {
     fn drop(&mut self) {
         // The kernel may still write into the buffers: they go only when it is done with them.
-        while self.in_flight() > 0 {
-            let tried = self.try_again();
-            if tried.is_err() || self.turn(Duration::from_secs(1), &mut Pumped::default()).is_err() {
-                std::mem::forget(self.buffers.clone());
-                return;
-            }
+        if self.lost || self.drain().is_err() {
+            std::mem::forget(self.buffers.clone());
         }
     }
 }

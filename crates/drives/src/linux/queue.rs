@@ -1,7 +1,7 @@
 //! What a pump needs of the system: operations go in, completions come out.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use super::buffers::Buffers;
 use super::guard::Access;
@@ -47,9 +47,11 @@ pub trait Queue: Sized {
     /// The slot must not be in use, and stays the kernel's until its completion has been seen.
     unsafe fn push(&mut self, operation: Operation) -> std::io::Result<()>;
 
-    /// Starts what was pushed and waits for one completion or until the time is up; appends all there are to `out`.
+    /// Starts what was pushed and waits for one completion or until the time is up, perhaps less; appends all there are to
+    /// `out`.
     ///
     /// # Errors
     /// When the queue itself fails; failed operations come as completions.
-    fn wait(&mut self, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()>;
+    /// `now` is the caller's clock a moment ago, which saves a look at it.
+    fn wait(&mut self, now: Instant, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()>;
 }

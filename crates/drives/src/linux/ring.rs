@@ -2,7 +2,7 @@
 
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use io_uring::types::{Fd, Fixed, SubmitArgs, Timespec};
 use io_uring::{IoUring, opcode, squeue};
@@ -11,6 +11,9 @@ use super::buffers::Buffers;
 use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
 
+/// A wait may take so much longer than it was told.
+const SLACK: Duration = Duration::from_millis(2);
+
 /// A ring for one file.
 pub struct Ring {
     ring: IoUring,
@@ -18,7 +21,13 @@ pub struct Ring {
     file: Arc<OwnedFd>,
     fixed_buffers: bool,
     fixed_file: bool,
+    /// When the timer that lies in the ring goes off. Arming one for every wait would cost more than a short operation.
+    timer: Option<Instant>,
+    time: Box<Timespec>,
 }
+
+/// The timer's completion; slots are small numbers.
+const TIMER: u64 = u64::MAX;
 
 impl Ring {
     fn build(depth: u32) -> std::io::Result<IoUring> {
@@ -34,14 +43,23 @@ impl Ring {
 impl Queue for Ring {
     fn new(access: &Access, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
         let file = access.descriptor();
-        let ring = Self::build(depth.next_power_of_two())?;
+        // One more than the operations: the timer.
+        let ring = Self::build((depth + 1).next_power_of_two())?;
         let vectors: Vec<libc::iovec> = (0..buffers.slots())
             .map(|i| libc::iovec { iov_base: buffers.pointer(i).cast(), iov_len: buffers.slot_size() })
             .collect();
         // SAFETY: the memory stays mapped for as long as the ring, which holds the buffers.
         let fixed_buffers = unsafe { ring.submitter().register_buffers(&vectors) }.is_ok();
         let fixed_file = ring.submitter().register_files(&[file.as_raw_fd()]).is_ok();
-        Ok(Self { ring, buffers: buffers.clone(), file: file.clone(), fixed_buffers, fixed_file })
+        Ok(Self {
+            ring,
+            buffers: buffers.clone(),
+            file: file.clone(),
+            fixed_buffers,
+            fixed_file,
+            timer: None,
+            time: Box::new(Timespec::new()),
+        })
     }
 
     fn words(&self) -> String {
@@ -79,17 +97,38 @@ impl Queue for Ring {
         Ok(())
     }
 
-    fn wait(&mut self, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()> {
-        let time = Timespec::new().sec(at_most.as_secs()).nsec(at_most.subsec_nanos());
-        let args = SubmitArgs::new().timespec(&time);
-        match self.ring.submitter().submit_with_args(1, &args) {
+    fn wait(&mut self, now: Instant, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()> {
+        let until = now + at_most;
+        let time = || Timespec::new().sec(at_most.as_secs()).nsec(at_most.subsec_nanos());
+        if self.timer.is_none() {
+            *self.time = time();
+            let entry = opcode::Timeout::new(&raw const *self.time).build().user_data(TIMER);
+            // SAFETY: the kernel reads the time when the entry is submitted; it lives as long as the ring.
+            while unsafe { self.ring.submission().push(&entry) }.is_err() {
+                self.ring.submit()?;
+            }
+            self.timer = Some(until);
+        }
+        // A timer that goes off too late (a load with a rate limit has short waits) is helped by one for this wait alone.
+        let late = self.timer.is_some_and(|t| t > until + SLACK);
+        let waited = if late {
+            let time = time();
+            self.ring.submitter().submit_with_args(1, &SubmitArgs::new().timespec(&time))
+        } else {
+            self.ring.submit_and_wait(1)
+        };
+        match waited {
             Ok(_) => {}
             Err(e) if matches!(e.raw_os_error(), Some(libc::ETIME | libc::EINTR | libc::EBUSY)) => {}
             Err(e) => return Err(e),
         }
-        out.extend(
-            self.ring.completion().map(|c| Completion { slot: c.user_data() as u32, result: c.result() }),
-        );
+        for c in self.ring.completion() {
+            if c.user_data() == TIMER {
+                self.timer = None;
+            } else {
+                out.push(Completion { slot: c.user_data() as u32, result: c.result() });
+            }
+        }
         Ok(())
     }
 }

@@ -2,7 +2,7 @@
 
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 
@@ -64,7 +64,7 @@ impl Queue for Threads {
         work.send(operation).map_err(|_| std::io::ErrorKind::BrokenPipe.into())
     }
 
-    fn wait(&mut self, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()> {
+    fn wait(&mut self, _: Instant, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()> {
         match self.done.recv_timeout(at_most) {
             Ok(first) => out.push(first),
             Err(RecvTimeoutError::Timeout) => return Ok(()),

@@ -419,7 +419,12 @@ impl RouteView {
                 "guard",
                 match e.verdict(&self.consent) {
                     Ok(()) => "consent is whole: s starts and writes".into(),
-                    Err(refusal) => refusal.reasons.join("; "),
+                    // The same words as on the command line, for the fields of this view.
+                    Err(refusal) => refusal
+                        .reasons
+                        .join("; ")
+                        .replace("add --give-up ", "name it in the field give up: ")
+                        .replace("type its serial, --erase ", "type its serial in the field erase serial: "),
                 },
             ));
         }

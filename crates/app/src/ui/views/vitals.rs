@@ -64,23 +64,25 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let link = link.map(|l| format!(" Its link has less than it could: {l}.")).unwrap_or_default();
     let heat = if view.health.warnings.is_empty() { theme.strong() } else { theme.accent() };
     out.text(&format!("{}{link}", text::wellness(&view.health)), 0, heat);
-    let history = (view.wear.len() as u16 + 2).clamp(3, area.height / 3);
-    let body = Rect { y: area.y + 5, height: area.height.saturating_sub(5 + history + 1), ..area };
-    let left = Rect { width: (body.width * 11 / 20).min(76), ..body };
+    let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
+    let left = Rect { width: (body.width * 3 / 5).min(94), ..body };
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
-    figures(view, left, buf, app);
+    // The history keeps a few rows, however long the figures are.
+    let history = (view.wear.len() as u16 + 1).clamp(1, 6);
+    let upper = Rect { height: left.height.saturating_sub(history + 1), ..left };
+    let used = figures(view, upper, buf, app).min(upper.height);
     words(view, right, buf, app);
-    let below = Rect { y: area.y + area.height.saturating_sub(history), height: history, ..area };
-    past(view, below, buf, app);
+    past(view, Rect { y: left.y + used + 1, height: left.height - used - 1, ..left }, buf, app);
 }
 
-/// Figures now, and what the last haul did to them.
-fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
+/// Figures now, and what the last haul did to them; gives the rows that it took.
+fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) -> u16 {
     let theme = &app.theme;
     let width = area.width;
-    let at = [0, 20, 20 + (width - 20) / 3, 20 + (width - 20) * 2 / 3];
+    let rest = width.saturating_sub(20);
+    let at = [0, 20, 20 + rest / 4, 20 + rest * 3 / 4];
     let last = view.wear.first();
-    let date = last.map(|w| format!("last haul, {}", w.route)).unwrap_or_default();
+    let date = last.map(|w| format!("in {}, the last haul", w.route)).unwrap_or_default();
     let mut line = |y: u16, cells: [&str; 4], style: [ratatui::style::Style; 4]| {
         if y >= area.height {
             return;
@@ -126,7 +128,9 @@ fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
             let (id, value) = (a.id.to_string(), format!("{} and {}", a.value, a.worst));
             line(y, [&id, &value, &failed, &format!("{:012X}h", a.raw)], [strong, strong, style, strong]);
         }
+        y += 1;
     }
+    y
 }
 
 /// Temperatures, limits, self-tests, errors, and what could not be read.
@@ -199,7 +203,7 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
     let width = area.width;
     let mut put = |x: u16, y: u16, to: u16, text: &str, style| {
         let room = usize::from(to.min(width).saturating_sub(x + 1));
-        if room > 0 {
+        if room > 0 && y < area.height {
             buf.set_stringn(area.x + x, area.y + y, fit(text, room), room, style);
         }
     };
@@ -210,7 +214,9 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
     for ((x, name), end) in columns.iter().zip(&ends) {
         put(*x, 0, *end, name, theme.faint());
     }
-    for (i, w) in view.wear.iter().skip(view.from).take(usize::from(area.height - 1)).enumerate() {
+    for (i, w) in
+        view.wear.iter().skip(view.from).take(usize::from(area.height.saturating_sub(1))).enumerate()
+    {
         let v = &w.after;
         let or_none = |v: Option<String>| v.unwrap_or_else(|| "·".into());
         let turns = v.thermal_transitions.zip(w.before.thermal_transitions).map(|(a, b)| a.saturating_sub(b));

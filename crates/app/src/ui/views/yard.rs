@@ -228,6 +228,9 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
         DriveKind::File => "makes one new file, removes it",
         DriveKind::Block | DriveKind::Imported => "",
     };
+    if d.kind == DriveKind::Block {
+        put(2, 1, d.target.trim_start_matches("/dev/"), at.model - 1, theme.faint());
+    }
     let guard = row.examination.as_ref().map(Examination::words);
     put(at.model, 1, guard.as_deref().unwrap_or(safety), known_at, theme.faint());
     match live_on(app, row) {
@@ -298,7 +301,9 @@ fn detail(app: &App, area: Rect, buf: &mut Buffer) {
     let d = &row.identity;
     let left = Rect { width: 44.min(area.width / 2), ..area };
     let mut out = Writer::new(left, buf);
-    let mut put = |name: &str, value: String| out.pair(name, &value, 14, theme.faint(), theme.strong());
+    let mut put = |name: &str, value: String| {
+        out.pair(name, if value.is_empty() { "·" } else { &value }, 16, theme.faint(), theme.strong())
+    };
     if d.kind != DriveKind::File {
         put("named", d.target.clone());
         put("firmware", d.firmware.clone());
