@@ -271,6 +271,46 @@ impl Readings {
         }
     }
 
+    /// Temperatures beside the drive's own between two places of a ruler, in so many columns, °C: name and newest reading
+    /// of each column; a column between two readings has the one before it.
+    #[must_use]
+    pub fn temperature_columns(
+        &self,
+        ruler: Ruler,
+        from: f64,
+        to: f64,
+        columns: usize,
+    ) -> Vec<(&str, Vec<Option<f64>>)> {
+        let width = (to - from).max(f64::MIN_POSITIVE);
+        let lane = |lane: &TemperatureLane| {
+            let mut out = vec![None; columns];
+            let mut before: Option<(usize, f64)> = None;
+            let inside = if ruler == Ruler::Elapsed {
+                let index = |s: f64| lane.readings.partition_point(|(at, _)| at.as_secs_f64() < s);
+                &lane.readings[index(from)..index(to + 1e-9)]
+            } else {
+                &lane.readings[..]
+            };
+            // A few readings a column show as much as all of them, and days of them would take too long for a frame.
+            let stride = (inside.len() / (columns * 8).max(1)).max(1);
+            for (at, value) in inside.iter().step_by(stride) {
+                let Some(place) = self.place_of(ruler, *at) else { continue };
+                let share = (place - from) / width;
+                if !(0.0..=1.0).contains(&share) || columns == 0 {
+                    continue;
+                }
+                let column = ((share * columns as f64) as usize).min(columns - 1);
+                if let Some((last, value)) = before.filter(|(last, _)| *last < column) {
+                    out[last + 1..column].fill(Some(value));
+                }
+                out[column] = Some(value.degrees());
+                before = Some((column, value.degrees()));
+            }
+            out
+        };
+        self.temperatures.iter().map(|l| (l.name.as_str(), lane(l))).collect()
+    }
+
     /// The place of a finding on a ruler.
     #[must_use]
     pub fn place_of_finding(&self, ruler: Ruler, finding: &crate::finding::Finding) -> Option<f64> {

@@ -236,3 +236,26 @@ fn a_pause_is_no_stall_and_brings_the_cache_back() {
     assert_eq!(r.conclude().findings, []);
     assert_eq!(r.conclude().figures.longest_stall_s, Some(0.0));
 }
+
+#[test]
+fn thermometers_are_lanes_of_their_own() {
+    let mut readings = Readings::new();
+    for i in 1..=100u64 {
+        let end = Duration::from_secs(i);
+        let sample =
+            Sample { end, span: Duration::from_secs(1), written: Bytes::from_mib(1), ..Sample::default() };
+        readings.push(&Event::Sample(sample));
+        if i % 10 == 0 {
+            let value = Celsius::new(20.0 + i as f64 / 10.0);
+            readings.push(&Event::Temperatures { at: end, readings: vec![("air".into(), value)] });
+        }
+    }
+    let lanes = readings.temperature_columns(Ruler::Elapsed, 0.0, 100.0, 50);
+    assert_eq!(lanes.len(), 1);
+    let (name, values) = &lanes[0];
+    assert_eq!(
+        (*name, values[0], values[5], values[9], values[49]),
+        ("air", None, Some(21.0), Some(21.0), Some(30.0))
+    );
+    assert!(readings.temperature_columns(Ruler::Elapsed, 0.0, 100.0, 0)[0].1.is_empty());
+}

@@ -174,7 +174,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let columns = readings.columns(view.ruler, from, to, usize::from(plot_width) * 2);
     lane::rate(at.rate, buf, &columns, theme);
     lane::latency(at.latency, buf, &columns, theme);
-    lane::temperature(at.temperature, buf, &columns, readings.throttle_limit().map(|l| l.degrees()), theme);
+    let others = readings.temperature_columns(view.ruler, from, to, columns.len());
+    let limit = readings.throttle_limit().map(|l| l.degrees());
+    lane::temperature(at.temperature, buf, &columns, limit, &others, theme);
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     let lanes = Rect {
         x: at.rate.x + lane::LABELS,

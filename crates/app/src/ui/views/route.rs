@@ -20,6 +20,7 @@ use tui_input::backend::crossterm::EventHandler;
 use super::top;
 use super::yard::YardRow;
 use crate::error::AppError;
+use crate::machine;
 use crate::targets::{Target, file_size, fits};
 use crate::text;
 use crate::ui::actions::Action;
@@ -152,6 +153,8 @@ pub struct RouteView {
     consent: Consent,
     /// What stands against writing to a device.
     examination: Option<Examination>,
+    /// What others move on it.
+    busy: Option<Rate>,
     known: Vec<KnownLevel>,
     /// The figure being typed.
     pub editing: Option<Input>,
@@ -195,6 +198,7 @@ impl RouteView {
             routes,
             drive: Some(row.identity.clone()),
             examination: row.examination.clone(),
+            busy: row.now.as_ref().and_then(|n| n.moving).filter(|r| machine::is_busy(*r)),
             path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
             size: is_file.then_some(Bytes::from_mib(8192)),
             known,
@@ -414,6 +418,9 @@ impl RouteView {
                 },
             },
         ));
+        if let Some(rate) = self.busy {
+            lines.push(("busy", format!("others move {rate} on it now: the figures would tell of them too")));
+        }
         if let (true, Some(e)) = (self.is_device() && route.destroys(), &self.examination) {
             lines.push((
                 "guard",

@@ -113,12 +113,21 @@ pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) 
     line(&layout, buf, &us, share, |_| theme.latency());
 }
 
-/// Temperature, with the limit as a broken line.
-pub fn temperature(area: Rect, buf: &mut Buffer, columns: &[Column], limit: Option<f64>, theme: &Theme) {
+/// Temperature, with the limit as a broken line, and further sensors and thermometers as lines with their names.
+pub fn temperature(
+    area: Rect,
+    buf: &mut Buffer,
+    columns: &[Column],
+    limit: Option<f64>,
+    others: &[(&str, Vec<Option<f64>>)],
+    theme: &Theme,
+) {
     let layout = LaneLayout::of(area);
     let hottest: Vec<Option<f64>> = columns.iter().map(|c| c.hottest.map(|t| t.degrees())).collect();
     let coldest = columns.iter().filter_map(|c| c.coldest).map(|t| t.degrees()).fold(f64::INFINITY, f64::min);
-    let top = hottest.iter().flatten().copied().fold(f64::NEG_INFINITY, f64::max);
+    let all = || others.iter().flat_map(|o| o.1.iter().flatten().copied());
+    let coldest = all().fold(coldest, f64::min);
+    let top = hottest.iter().flatten().copied().chain(all()).fold(f64::NEG_INFINITY, f64::max);
     if !top.is_finite() {
         return title(buf, &layout, "temperature: none in the record", theme);
     }
@@ -140,6 +149,16 @@ pub fn temperature(area: Rect, buf: &mut Buffer, columns: &[Column], limit: Opti
             width,
             theme.heat(1.0),
         );
+    }
+    for (name, values) in others {
+        line(&layout, buf, values, share, |_| theme.faint());
+        let Some(last) = values.iter().rev().flatten().next().filter(|_| layout.plot.height > 0) else {
+            continue;
+        };
+        // Its name stands on its line, at the left end, where the drive itself was coolest.
+        let row = ((1.0 - share(*last)) * f64::from(layout.plot.height - 1)).round() as u16;
+        let width = usize::from(layout.plot.width);
+        buf.set_stringn(layout.plot.x + 1, layout.plot.y + row, format!(" {name} "), width, theme.faint());
     }
     line(&layout, buf, &hottest, share, |t| theme.heat((t - 30.0) / 55.0));
 }
