@@ -130,7 +130,12 @@ fn shares(load: &Load, from: u64, limit: Option<u64>, seed: u64) -> Vec<Share> {
         .map(|i| {
             let cut = |i: u64| if i == n { end } else { start + blocks * i / n * block };
             let part = |total: u64| total / n + u64::from(i < total % n);
-            let limit = limit.map(|l| part(l / block) * block + if i + 1 == n { l % block } else { 0 });
+            // Whole rounds of its own part, and its cut of the rest: one pass over the region is one over each part.
+            let cut_of = |total: u64| total * (i + 1) / n - total * i / n;
+            let limit = limit.map(|l| {
+                let (rounds, rest) = (l / block / blocks.max(1), l / block % blocks.max(1));
+                (rounds * cut_of(blocks) + cut_of(rest)) * block + if i + 1 == n { l % block } else { 0 }
+            });
             let depth = (part(u64::from(load.depth)) as u32).max(1);
             let (start, end) = (cut(i), cut(i + 1));
             let from = if n == 1 && (start..end).contains(&from) { from } else { start };

@@ -127,6 +127,15 @@ impl Mover {
         if load.end.saturating_sub(load.start) < load.block {
             return Err(preparing("its region is smaller than one block".into()));
         }
+        // The kernel gives out more memory than there is, and ends somebody when it is used.
+        let needs = Bytes::new(load.block.get().saturating_mul(load.depth.into()));
+        if let Some(free) = free_memory().filter(|free| needs.get() > free.get() / 2) {
+            return Err(preparing(format!(
+                "{} × {} needs {needs} of memory, and {free} are free: choose a smaller block or depth",
+                load.block.binary(),
+                load.depth
+            )));
+        }
         let whole = |n: u64| n / self.block * self.block;
         let load = Load { end: Bytes::new(whole(load.end.get())), ..load.clone() };
         if !(load.start.get()..load.end.get()).contains(&self.next) {
@@ -231,6 +240,14 @@ impl Mover {
     pub fn stop(&mut self) {
         self.crew = None;
     }
+}
+
+/// Memory that can be had without swapping, by /proc/meminfo.
+fn free_memory() -> Option<Bytes> {
+    let info = std::fs::read_to_string("/proc/meminfo").ok()?;
+    let line = info.lines().find(|l| l.starts_with("MemAvailable:"))?;
+    let kib: u64 = line.split_whitespace().nth(1)?.parse().ok()?;
+    Some(Bytes::new(kib.saturating_mul(1024)))
 }
 
 /// A failed operation with its address and message.

@@ -1,8 +1,9 @@
 use std::path::Path;
 use std::time::Duration;
 
-use hollow_mile_core::drive::{Drive, Load, LoadKind};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::{Drive, Load, LoadKind, Pattern};
+use hollow_mile_core::stamp::{self, Origin};
+use hollow_mile_core::units::{Bytes, Rate};
 
 use super::{EngineChoice, FileDrive, FileError};
 
@@ -121,4 +122,103 @@ fn bad_targets_are_refused_before_a_byte_is_written() {
     assert!(matches!(make(&dir.path().join("odd"), MIB + 1), FileError::Uneven { .. }));
     assert!(matches!(make(&dir.path().join("tiny"), 0), FileError::Uneven { .. }));
     assert_eq!(std::fs::read_dir(dir.path()).unwrap().count(), 2, "nothing was left behind");
+}
+
+/// Runs a load to its end; gives bytes written and read.
+fn moved(drive: &mut FileDrive, load: &Load) -> (u64, u64) {
+    drive.begin(load).unwrap();
+    let (mut written, mut read) = (0, 0);
+    loop {
+        let tally = drive.work(Duration::from_millis(20)).unwrap();
+        assert_eq!(tally.errors, 0, "{:?}", tally.faults);
+        assert!(tally.host_busy_ppm.is_some_and(|b| b <= 1_000_000));
+        written += tally.written.get();
+        read += tally.read.get();
+        if tally.finished {
+            break;
+        }
+    }
+    let summary = drive.finish(false).unwrap();
+    assert_eq!(summary.drained, Bytes::ZERO);
+    (written, read)
+}
+
+#[test]
+fn a_random_pass_writes_every_block_of_its_region_once_and_nothing_beside() {
+    on_both_engines(|engine, dir| {
+        let size = 16 * MIB;
+        for workers in [1, 3] {
+            let path = dir.join(format!("random-{workers}"));
+            let mut drive = FileDrive::create(&path, Bytes::new(size), engine, 1).unwrap();
+            let origin = Origin { drive: 1, haul: 2, pass: 0 };
+            let load = Load {
+                start: Bytes::new(4 * MIB),
+                end: Bytes::new(12 * MIB),
+                limit: Some(Bytes::new(8 * MIB)),
+                pattern: Pattern::Random,
+                workers,
+                stamp: Some(origin),
+                ..load(LoadKind::Write, size, 4096, 12, None)
+            };
+            assert_eq!(moved(&mut drive, &load), (8 * MIB, 0));
+            let data = std::fs::read(&path).unwrap();
+            for (i, block) in data.chunks(4096).enumerate() {
+                let at = i as u64 * 4096;
+                let inside = (4 * MIB..12 * MIB).contains(&at);
+                let right = stamp::judge(block, origin, at) == stamp::Verdict::Right;
+                assert_eq!(right, inside, "block {i} with {workers} workers");
+            }
+        }
+    });
+}
+
+#[test]
+fn a_mixed_load_keeps_its_share_and_several_workers_their_limit() {
+    on_both_engines(|engine, dir| {
+        let size = 32 * MIB;
+        let mut drive = FileDrive::create(&dir.join("mixed"), Bytes::new(size), engine, 1).unwrap();
+        moved(&mut drive, &load(LoadKind::Write, size, MIB, 4, Some(size)));
+        for workers in [1, 4] {
+            let load = Load {
+                read_percent: 70,
+                workers,
+                pattern: Pattern::Random,
+                ..load(LoadKind::Mixed, size, 4096, 8, Some(size))
+            };
+            let (written, read) = moved(&mut drive, &load);
+            assert_eq!(written + read, size);
+            let share = read as f64 / size as f64;
+            assert!((share - 0.7).abs() < 0.001, "{share}");
+        }
+    });
+}
+
+#[test]
+fn a_rate_limit_is_kept() {
+    on_both_engines(|engine, dir| {
+        let size = 8 * MIB;
+        let mut drive = FileDrive::create(&dir.join("rate"), Bytes::new(size), engine, 1).unwrap();
+        let load = Load {
+            rate: Some(Rate::from_mb_s(20.0)),
+            ..load(LoadKind::Write, size, 16 << 10, 4, Some(size))
+        };
+        let began = std::time::Instant::now();
+        assert_eq!(moved(&mut drive, &load), (size, 0));
+        // A machine that is busy with other things makes it slower, never faster.
+        let rate = size as f64 / began.elapsed().as_secs_f64() / 1e6;
+        assert!(rate < 20.5, "{rate} MB/s");
+    });
+}
+
+#[test]
+fn the_smallest_and_the_largest_operations_work_and_too_much_memory_is_refused() {
+    on_both_engines(|engine, dir| {
+        let size = 128 * MIB;
+        let mut drive = FileDrive::create(&dir.join("block"), Bytes::new(size), engine, 1).unwrap();
+        let block = drive.identity().block.get();
+        assert_eq!(moved(&mut drive, &load(LoadKind::Write, size, block, 1024, Some(MIB))), (MIB, 0));
+        assert_eq!(moved(&mut drive, &load(LoadKind::Write, size, 64 * MIB, 2, Some(size))), (size, 0));
+        let error = drive.begin(&load(LoadKind::Write, size, 64 * MIB, 1_000_000, Some(size))).unwrap_err();
+        assert!(error.to_string().contains("of memory"), "{error}");
+    });
 }
