@@ -44,6 +44,8 @@ pub struct IdentifyDevice {
     pub smart: bool,
     /// SMART self-test supported (word 84 bit 1).
     pub self_test: bool,
+    /// General Purpose Logging supported (word 84 bit 5); device statistics need it.
+    pub general_purpose_logging: bool,
     /// Volatile write cache enabled (word 85 bit 5).
     pub write_cache: bool,
     /// TRIM supported (word 169 bit 0).
@@ -103,6 +105,7 @@ impl IdentifyDevice {
             },
             smart: w(82) & w(85) & 1 != 0,
             self_test: words_valid(w(84)) && w(84) & 1 << 1 != 0,
+            general_purpose_logging: words_valid(w(84)) && w(84) & 1 << 5 != 0,
             write_cache: w(85) & 1 << 5 != 0,
             trim: w(169) & 1 != 0,
             sct: w(206) & 1 != 0,

@@ -233,7 +233,8 @@ impl Prober {
                     return (vitals, Vec::new());
                 }
                 let data = self.smart_data(file, identify, &mut Vec::new());
-                let statistics = if under_load { DeviceStatistics::default() } else { statistics(file) };
+                let statistics =
+                    if under_load { DeviceStatistics::default() } else { statistics(file, identify) };
                 (
                     Vitals::of_ata(data.as_ref(), &statistics, sct.as_ref(), identify.logical_sector),
                     Vec::new(),
@@ -331,7 +332,7 @@ impl Prober {
         let mut h =
             Health { protocol: "ATA".into(), self_test_supported: identify.self_test, ..Health::default() };
         let sct = self.sct(file, identify);
-        let statistics = statistics(file);
+        let statistics = statistics(file, identify);
         let mut data = self.smart_data(file, identify, &mut h.gaps);
         if let Some(data) = &mut data {
             match smart_read(file, smart::READ_THRESHOLDS, 0) {
@@ -447,8 +448,12 @@ impl Prober {
 }
 
 /// The standard's own health figures of an ATA drive, where it keeps them.
-fn statistics(file: &File) -> DeviceStatistics {
+fn statistics(file: &File, identify: &IdentifyDevice) -> DeviceStatistics {
     let mut all = DeviceStatistics::default();
+    // A command that is aborted makes the kernel reset the port, and everybody on it waits: not asked in vain.
+    if !identify.general_purpose_logging {
+        return all;
+    }
     let mut pages = [0u8; ata::PAGE * 8];
     // The whole log at once: its pages have no address of their own in SMART READ LOG.
     if send(file, sat::smart(smart::READ_LOG, 4), Transfer::In(8), false, &mut pages).is_ok() {
