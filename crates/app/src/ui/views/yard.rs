@@ -44,8 +44,6 @@ pub struct YardView {
     chosen: usize,
     hauls: Vec<HaulRow>,
     devices: Vec<DeviceNow>,
-    /// The devices of this machine were looked at.
-    looked: bool,
     /// The cursor was moved: until then it stands on the first row.
     moved: bool,
 }
@@ -75,7 +73,6 @@ impl YardView {
     /// Takes the devices of this machine as they are now.
     pub fn devices_are(&mut self, devices: Vec<DeviceNow>) {
         self.devices = devices;
-        self.looked = true;
         self.assemble();
     }
 
@@ -93,17 +90,13 @@ impl YardView {
         }
     }
 
-    /// Real drives first, then a place for a file, then the simulated ones. The cursor stays on its drive.
+    /// Real drives first, then the simulated ones, then a place for a file. The cursor stays on its drive.
     fn assemble(&mut self) {
         let chosen = self.chosen_row().map(|r| r.identity.target.clone());
         let devices =
             self.devices.iter().map(|n| self.row(n.identity.clone(), String::new(), Some(n.clone())));
         let sims = targets::yard().into_iter().map(|(identity, spec)| self.row(identity, spec.about, None));
-        let rows: Vec<YardRow> = if self.looked {
-            devices.chain([file_row()]).chain(sims).collect()
-        } else {
-            sims.chain([file_row()]).collect()
-        };
+        let rows: Vec<YardRow> = devices.chain(sims).chain([file_row()]).collect();
         let kept = rows.iter().position(|r| Some(&r.identity.target) == chosen.as_ref());
         self.chosen = kept.filter(|_| self.moved).unwrap_or(0);
         self.rows = rows;
