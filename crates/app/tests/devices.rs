@@ -58,6 +58,9 @@ fn a_wipe_is_confirmed_and_a_region_is_kept_to() {
                 region = { from = \"16 MiB\", to = \"32 MiB\" }\n";
     let r = route(&bench, text);
     let haul = bench.json(&["haul", &r, "--on", &device.node, "--erase", device.name(), "--json"]);
+    let twice = ["haul", &r, "--on", &device.node, "--erase", device.name(), "--repeat", "3"];
+    let out = bench.command(&twice).output().unwrap();
+    assert!(out.status.success(), "a repeat finds the device free: {}", String::from_utf8_lossy(&out.stderr));
     assert_eq!(haul["remarks"][0], "16.78 MB discarded; 512 of 512 places read back hold no data");
     let data = std::fs::read(&device.backing).unwrap();
     let empty = |from: usize, to: usize| data[from << 20..to << 20].iter().all(|b| *b == 0);

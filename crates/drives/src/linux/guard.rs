@@ -109,7 +109,15 @@ impl Writable {
         let refuse = |why: String| Refusal { device: node.clone(), reasons: vec![why], losses: Vec::new() };
         // Exclusive first: from here on the kernel lets nobody mount it or build on it while we look.
         let flags = OFlags::RDWR | OFlags::EXCL | OFlags::CLOEXEC | OFlags::DIRECT;
-        let opened = open(&node, flags, Mode::empty());
+        // What has just let go of it may be held by the kernel for a moment still.
+        let opened = (0..20).find_map(|i| match open(&node, flags, Mode::empty()) {
+            Err(Errno::BUSY) if i < 19 => {
+                std::thread::sleep(std::time::Duration::from_millis(25));
+                None
+            }
+            other => Some(other),
+        });
+        let opened = opened.unwrap_or(Err(Errno::BUSY));
         let before = Examination::of(sysfs, device, &consent.protect);
         let file = match opened {
             Ok(file) => file,

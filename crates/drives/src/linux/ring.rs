@@ -40,6 +40,15 @@ impl Ring {
     }
 }
 
+impl Drop for Ring {
+    fn drop(&mut self) {
+        // The kernel takes a ring down in its own time; the file must be free for the next haul at once.
+        if self.fixed_file {
+            let _ = self.ring.submitter().unregister_files();
+        }
+    }
+}
+
 impl Queue for Ring {
     fn new(access: &Access, buffers: &Arc<Buffers>, depth: u32) -> std::io::Result<Self> {
         let file = access.descriptor();
