@@ -247,7 +247,7 @@ pub enum Pattern {
     /// One after the other.
     #[default]
     Sequential,
-    /// Every block of the region once, in a random order, then again in another.
+    /// Every block of the region once, in a random order, then again in the same.
     Random,
 }
 

@@ -69,6 +69,9 @@ impl Wipe {
     /// Reads back blocks all over what was discarded, and says what came.
     pub fn confirm(&self, path: &Path) -> String {
         let region = Bytes::new(self.next - self.start);
+        if region == Bytes::ZERO {
+            return "nothing was discarded".into();
+        }
         match self.look(path) {
             Ok((looks, 0)) => format!("{region} discarded; {looks} of {looks} places read back hold no data"),
             Ok((looks, kept)) => format!(

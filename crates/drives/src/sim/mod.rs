@@ -330,7 +330,10 @@ impl Drive for SimDrive {
             LoadKind::Wipe if self.chore >= WIPE_S => {
                 self.high_water = 0;
                 self.cached.fill(0);
-                Some(format!("{} discarded; every place read back holds no data", self.spec.capacity))
+                Some(format!(
+                    "{} discarded; simulated, so nothing was read back",
+                    self.load.end.saturating_sub(self.load.start)
+                ))
             }
             LoadKind::Wipe => Some("the wipe was ended before it was complete".into()),
             LoadKind::SelfTest { extended } if self.chore >= self_test_s(extended) => {
