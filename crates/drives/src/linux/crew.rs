@@ -9,6 +9,7 @@ use hdrhistogram::Histogram;
 use hollow_mile_core::drive::Load;
 use hollow_mile_core::units::Bytes;
 
+use super::calls::Calls;
 use super::guard::Access;
 use super::pump::{Pump, Pumped, Share};
 use super::ring::Ring;
@@ -18,7 +19,7 @@ use crate::latency::histogram;
 /// Which engine to use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum EngineChoice {
-    /// `io_uring`, or threads where it is refused.
+    /// `io_uring`, plain calls where a ring would only add to them, or threads where it is refused.
     #[default]
     Best,
     /// Worker threads.
@@ -28,6 +29,7 @@ pub enum EngineChoice {
 /// A pump on whichever queue there is.
 enum AnyPump {
     Ring(Box<Pump<Ring>>),
+    Calls(Box<Pump<Calls>>),
     Threads(Box<Pump<Threads>>),
 }
 
@@ -36,6 +38,7 @@ macro_rules! with_pump {
     ($any:expr, $pump:ident => $body:expr) => {
         match $any {
             AnyPump::Ring($pump) => $body,
+            AnyPump::Calls($pump) => $body,
             AnyPump::Threads($pump) => $body,
         }
     };
@@ -43,6 +46,12 @@ macro_rules! with_pump {
 
 impl AnyPump {
     fn new(access: &Access, load: &Load, share: &Share, choice: EngineChoice) -> std::io::Result<Self> {
+        if choice == EngineChoice::Best
+            && share.depth == 1
+            && let Ok(pump) = Pump::<Calls>::new(access, load, share)
+        {
+            return Ok(Self::Calls(Box::new(pump)));
+        }
         if choice == EngineChoice::Best
             && let Ok(pump) = Pump::<Ring>::new(access, load, share)
         {

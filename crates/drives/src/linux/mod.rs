@@ -1,6 +1,7 @@
 //! Real storage of this machine: block devices, and files of our own on mounted file systems, past the page cache.
 
 mod buffers;
+mod calls;
 mod crew;
 mod device;
 mod file;

@@ -66,7 +66,7 @@ impl Mover {
     pub fn engine(&self) -> String {
         let words = self.words.clone().unwrap_or_else(|| {
             let (end, block) = (Bytes::new(1 << 20), Bytes::new(4096));
-            let probe = Load::sequential(LoadKind::Read, Bytes::ZERO, end, block, 1);
+            let probe = Load::sequential(LoadKind::Read, Bytes::ZERO, end, block, 2);
             Crew::new(&self.access, &probe, 0, Some(0), 0, self.choice)
                 .map_or_else(|_| "no engine".into(), |c| c.words().to_owned())
         });

@@ -91,6 +91,24 @@ fn what_is_in_flight_at_a_stop_is_counted() {
     });
 }
 
+/// tmpfs has no `RWF_NOWAIT`: a queue of one is not sent through a ring there, a deeper one is.
+#[test]
+fn a_queue_of_one_is_called_directly_where_a_ring_would_only_add_to_it() {
+    let Ok(dir) = tempfile::tempdir_in("/dev/shm") else { return };
+    let mut drive = FileDrive::create(&dir.path().join("q"), Bytes::new(MIB), EngineChoice::Best, 1).unwrap();
+    let one = load(LoadKind::Write, MIB, 4096, 1, Some(2 * MIB));
+    let (bytes, _, operations) = run(&mut drive, &one);
+    assert_eq!((bytes, operations), (2 * MIB, 512));
+    drive.begin(&Load { pattern: Pattern::Random, ..one.clone() }).unwrap();
+    drive.work(Duration::from_millis(5)).unwrap();
+    let engine = drive.finish(false).unwrap().engine.unwrap();
+    assert!(engine.starts_with("pread and pwrite, one at a time"), "{engine}");
+    drive.begin(&Load { depth: 2, ..one }).unwrap();
+    drive.work(Duration::from_millis(5)).unwrap();
+    let engine = drive.finish(false).unwrap().engine.unwrap();
+    assert!(engine.starts_with("io_uring"), "{engine}");
+}
+
 #[test]
 fn the_file_goes_when_the_drive_is_dropped_but_a_stranger_in_its_place_stays() {
     let dir = tempfile::tempdir().unwrap();

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 
 use super::buffers::Buffers;
+use super::calls::perform;
 use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
 
@@ -21,18 +22,8 @@ pub struct Threads {
 
 fn serve(file: &OwnedFd, buffers: &Buffers, work: &Receiver<Operation>, done: &Sender<Completion>) {
     for op in work {
-        let range = op.from as usize..(op.from + op.length) as usize;
         // SAFETY: the slot belongs to this operation until its completion is sent.
-        let slot = unsafe { buffers.slice(op.slot as usize) };
-        let result = match (slot.get_mut(range), op.write) {
-            (Some(data), true) => rustix::io::pwrite(file, data, op.address),
-            (Some(data), false) => rustix::io::pread(file, data, op.address),
-            (None, _) => Err(rustix::io::Errno::FAULT),
-        };
-        let result = match result {
-            Ok(n) => i32::try_from(n).unwrap_or(i32::MAX),
-            Err(e) => -e.raw_os_error(),
-        };
+        let result = unsafe { perform(file, buffers, op) };
         if done.send(Completion { slot: op.slot, result }).is_err() {
             return;
         }
