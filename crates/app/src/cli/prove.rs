@@ -38,6 +38,8 @@ struct Proof {
     cause_right: f64,
     confusion: Vec<(String, String, usize)>,
     calibration: Vec<Tenth>,
+    /// Kind, confidence, findings, right.
+    by_confidence: Vec<(&'static str, f64, usize, usize)>,
 }
 
 fn share(part: usize, whole: usize) -> f64 {
@@ -84,6 +86,11 @@ fn proof(mut s: Score, seed: u64) -> Proof {
             .enumerate()
             .filter(|(_, (n, _))| *n > 0)
             .map(|(i, (n, r))| Tenth { from: i as f64 / 10.0, findings: *n, right: share(*r, *n) })
+            .collect(),
+        by_confidence: s
+            .by_confidence
+            .iter()
+            .map(|((kind, c), (n, r))| (*kind, f64::from(*c) / 100.0, *n, *r))
             .collect(),
     }
 }

@@ -12,8 +12,11 @@ use crate::event::Vitals;
 use crate::finding::{Finding, FindingKind};
 use crate::units::{Bytes, Celsius, Rate, clock, plain_duration, significant};
 
+mod hidden;
+
+use super::levels::Level;
 use super::place::{Place, locate};
-use super::run::{Level, Run};
+use super::run::Run;
 use super::series::Series;
 
 /// Sensors give whole degrees and are read once a second: this near below the limit counts as at it, K.
@@ -31,6 +34,8 @@ pub struct Context<'a> {
     pub limit: Option<Celsius>,
     /// Health readings, in order of time.
     pub vitals: &'a [(Duration, Vitals)],
+    /// The temperature is read in steps of so many K.
+    pub resolution: f64,
 }
 
 impl Context<'_> {
@@ -51,6 +56,17 @@ impl Context<'_> {
         let from = self.series.index_at(at.saturating_sub(Duration::from_secs(before_s)));
         let to = self.series.index_at(at + Duration::from_secs(after_s)).max(from + 1);
         from.min(self.series.len())..to.min(self.series.len())
+    }
+
+    /// By how much the drive may have been warmer than its newest reading says, K: half a step of the sensor, and what it
+    /// gained since, at the pace of the last ten seconds.
+    fn unread(&self, at: Duration) -> f64 {
+        let range = self.around(at, 10, 0);
+        let seconds = self.series.loaded_s(range.clone()).max(1.0);
+        let mut read = range.filter_map(|i| self.series.degrees(i));
+        let first = read.next();
+        let gained = first.zip(read.next_back()).map_or(0.0, |(a, b)| (b - a).max(0.0));
+        (0.5 * self.resolution + 1.2 * gained / seconds + 0.1).min(AT_LIMIT)
     }
 
     /// The count of thermal transitions as the newest reading of this moment had it.
@@ -177,6 +193,8 @@ struct Pinned {
 /// Throttling, from its first drop on.
 struct Episode {
     first: usize,
+    /// Its newest drop.
+    last: usize,
     drops: usize,
     rises: usize,
     end: Option<Duration>,
@@ -201,7 +219,9 @@ impl Judge<'_> {
             // Held down by heat already, it falls further for heat only if it is still getting hotter.
             let held = episode.as_ref().is_some_and(|e| e.end.is_none())
                 || self.is_pinned(&pinned, step.place.elapsed);
-            if self.is_heat(step) && (!held || self.gets_hotter(step)) && fits_cut(step, usual) {
+            let hotter = || self.gets_hotter(step, episode.as_ref().map(|e| &steps[e.last]));
+            let controlled = self.is_controlled(step);
+            if controlled || self.is_heat(step) && (!held || hotter()) && fits_cut(step, usual) {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
                 });
@@ -211,12 +231,14 @@ impl Judge<'_> {
                 let counters = self.cx.counters_moved(step.place.elapsed) == Some(true);
                 let e = episode.get_or_insert(Episode {
                     first: i,
+                    last: i,
                     drops: 0,
                     rises: 0,
                     end: None,
                     counters: false,
                 });
                 e.drops += 1;
+                e.last = i;
                 e.end = None;
                 e.counters |= counters;
                 continue;
@@ -249,6 +271,12 @@ impl Judge<'_> {
                 found.push(self.held_finding(p));
             }
         }
+        let hidden = self.hidden_ends(steps, &found, &pinned, usual);
+        // What was without an explanation has one.
+        let explains =
+            |f: &Finding| f.kind == FindingKind::Unexplained && hidden.iter().any(|h| h.elapsed == f.elapsed);
+        found.retain(|f| !explains(f));
+        found.extend(hidden);
         found
     }
 
@@ -268,11 +296,33 @@ impl Judge<'_> {
         pinned.iter().any(|p| p.from + Duration::from_secs(4) < at && at <= p.to + Duration::from_secs(8))
     }
 
-    /// Warmer now than ten seconds ago, and at the limit.
-    fn gets_hotter(&self, step: &Step<'_>) -> bool {
+    /// The temperature stands at the limit before and after: the rate is what heat lets through. If a cache ended there, the
+    /// drive would take less power and cool.
+    fn is_controlled(&self, step: &Step<'_>) -> bool {
+        let Some(limit) = self.limit else { return false };
+        // Cooling takes its time: a large step that stays is not a controller's.
+        let small = step.after().get() > 0.8 * step.before().get();
+        if !small && self.stays_down(step, step.before()) {
+            return false;
+        }
+        // A controller takes speed away in small steps; the cache ends of a drive that happens to be at its limit are large.
+        if small && step.temperature.is_some_and(|t| t >= limit - AT_LIMIT) {
+            return true;
+        }
+        let samples = self.samples_of(step.right);
+        let until = self.cx.series.index_at(step.place.elapsed + Duration::from_secs(40)).min(samples.end);
+        let after = samples.start..until.max(samples.start + 1);
+        let before = self.cx.around(step.place.elapsed, 1, 0);
+        let stands = |range| self.cx.coldest(range).is_some_and(|t| t >= limit - AT_LIMIT - 0.5);
+        stands(before) && stands(after.clone()) && self.cx.series.loaded_s(after) > 3.0
+    }
+
+    /// Warmer now than when heat last took speed away (or else than ten seconds ago), and at the limit.
+    fn gets_hotter(&self, step: &Step<'_>, last: Option<&Step<'_>>) -> bool {
         let at = step.place.elapsed;
-        let before = self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
-        let now = self.cx.hottest(self.cx.around(at, 4, 1));
+        let ago = || self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
+        let before = last.and_then(|s| s.temperature).or_else(ago);
+        let now = self.cx.hottest(self.cx.around(at, 1, 1));
         before.zip(now).is_some_and(|(b, n)| n > b + 0.4)
             && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
     }
@@ -381,7 +431,7 @@ impl Judge<'_> {
         let Some((limit, t)) = self.limit.zip(step.temperature) else {
             return counters == Some(true);
         };
-        if t < limit - AT_LIMIT {
+        if t + self.cx.unread(step.place.elapsed) < limit {
             return false;
         }
         !self.slow_though_cool(step, limit)

@@ -6,6 +6,7 @@
 mod causes;
 mod figures;
 mod ground;
+mod levels;
 mod place;
 mod run;
 mod segment;
@@ -205,11 +206,16 @@ impl Readings {
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
     #[must_use]
     pub fn conclude(&self) -> Conclusions {
-        let cx = causes::Context { series: &self.series, limit: self.throttle_limit(), vitals: &self.vitals };
+        let cx = causes::Context {
+            series: &self.series,
+            limit: self.throttle_limit(),
+            vitals: &self.vitals,
+            resolution: self.series.temperature_step(),
+        };
         let mut findings = Vec::new();
         let mut longest: Option<(f64, LoadKind, Rate)> = None;
         for run in self.runs.iter().filter(|r| r.len() > 0) {
-            let levels = run.levels(&self.series);
+            let levels = levels::levels(run, &self.series);
             findings.extend(causes::attribute(run, &levels, &cx));
             let seconds = run.seconds(&self.series, &(0..run.len()));
             if longest.is_none_or(|(s, ..)| seconds > s) {
@@ -227,7 +233,7 @@ impl Readings {
     pub fn levels(&self) -> Vec<LevelReading> {
         let mut all = Vec::new();
         for run in self.runs.iter().filter(|r| r.len() > 0) {
-            all.extend(run.levels(&self.series).iter().map(|level| {
+            all.extend(levels::levels(run, &self.series).iter().map(|level| {
                 let samples = run.samples(&level.points);
                 LevelReading {
                     from: self.series.end(samples.start),

@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use crate::units::Bytes;
 
-use super::run::{Level, Run};
+use super::levels::Level;
+use super::run::Run;
 use super::series::Series;
 
 /// A place in a record, on every ruler.

@@ -236,6 +236,14 @@ impl Series {
         Some(self.temperature[i]).filter(|t| *t != NO_TEMPERATURE).map(|t| f64::from(t) / 1000.0)
     }
 
+    /// The steps in which temperatures were read, K: 1 for a sensor of whole degrees, or else 0.1. Looks at a few thousand.
+    #[must_use]
+    pub fn temperature_step(&self) -> f64 {
+        let step = (self.temperature.len() / 4096).max(1);
+        let mut read = self.temperature.iter().step_by(step).filter(|t| **t != NO_TEMPERATURE);
+        if read.all(|t| t % 1000 == 0) { 1.0 } else { 0.1 }
+    }
+
     fn loaded_in(&self, range: Range<usize>) -> u64 {
         if range.is_empty() {
             return 0;

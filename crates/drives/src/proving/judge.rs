@@ -27,6 +27,8 @@ pub struct Score {
     pub confusion: BTreeMap<(&'static str, &'static str), usize>,
     /// By tenth of confidence: (findings, right).
     pub calibration: [(usize, usize); 10],
+    /// By kind and confidence in hundredths: (findings, right).
+    pub by_confidence: BTreeMap<(&'static str, u32), (usize, usize)>,
     /// A line for each haul with a mistake.
     pub mistakes: Vec<String>,
 }
@@ -130,6 +132,10 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
         let tenth = ((f.confidence * 10.0) as usize).min(9);
         score.calibration[tenth].0 += 1;
         score.calibration[tenth].1 += usize::from(right[i]);
+        let fine =
+            score.by_confidence.entry((f.kind.word(), (f.confidence * 100.0).round() as u32)).or_default();
+        fine.0 += 1;
+        fine.1 += usize::from(right[i]);
         // Parts of one throttling count once.
         let again = f.kind == FindingKind::Throttle
             && c.findings[..i].iter().zip(&right).any(|(g, r)| g.kind == FindingKind::Throttle && *r);
