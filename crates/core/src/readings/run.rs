@@ -14,8 +14,9 @@ use super::series::Series;
 pub const LOG_LOW: f64 = 6.9;
 const LOG_HIGH: f64 = 27.0;
 /// Up to here every sample is a point of its own, so that caches of a fraction of a second are seen; then points are
-/// at least [`POINT_S`] long.
+/// at least [`POINT_S`] long, and after three days four times as long.
 const SINGLE_POINTS: usize = 20_000;
+const MANY_POINTS: usize = 280_000;
 const POINT_S: f64 = 1.0;
 /// No noise is taken to be smaller than 0.5 %: the clock and the last operation of an interval cost about that.
 pub const LEAST_SIGMA: f64 = 0.005;
@@ -100,7 +101,12 @@ impl Run {
     pub fn extend(&mut self, series: &Series) {
         let from = self.past();
         let open = from..series.len();
-        if self.points.len() >= SINGLE_POINTS && series.loaded_s(open.clone()) < POINT_S * 0.999 {
+        let least = match self.points.len() {
+            ..SINGLE_POINTS => 0.0,
+            ..MANY_POINTS => POINT_S,
+            _ => 4.0 * POINT_S,
+        };
+        if series.loaded_s(open.clone()) < least * 0.999 {
             return;
         }
         let value = series.mean_rate(open).max(1.0).ln().clamp(LOG_LOW, LOG_HIGH);
