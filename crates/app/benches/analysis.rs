@@ -55,7 +55,13 @@ impl Record {
 
     fn next(&mut self, of: u64) -> Sample {
         let share = self.n as f64 / of as f64;
-        let rate = if share < 0.2 { 3200e6 } else if share < 0.5 { 1400e6 } else { 420e6 };
+        let rate = if share < 0.2 {
+            3200e6
+        } else if share < 0.5 {
+            1400e6
+        } else {
+            420e6
+        };
         let noise = 1.0 + 0.08 * (self.uniform() + self.uniform() - 1.0);
         let stall = self.uniform() < 0.001;
         self.n += 1;

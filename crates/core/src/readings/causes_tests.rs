@@ -74,6 +74,16 @@ impl Story {
         self.tell(0, seconds, mb_s, Some((from, to)), None)
     }
 
+    /// Samples made one by one: n of them, ten a second; each is told its number.
+    fn samples(mut self, n: u64, make: impl Fn(u64) -> Sample) -> Self {
+        for i in 0..n {
+            self.end += Duration::from_millis(100);
+            let span = Duration::from_millis(100);
+            self.readings.push(&Event::Sample(Sample { end: self.end, span, ..make(i) }));
+        }
+        self
+    }
+
     fn counted(mut self, transitions: u64) -> Self {
         let vitals = Box::new(Vitals { thermal_transitions: Some(transitions), ..Vitals::default() });
         self.readings.push(&Event::Vitals { at: self.end, vitals });
@@ -195,4 +205,93 @@ fn a_rest_begins_the_count_of_bytes_anew() {
         found.iter().all(|f| f.evidence[0].contains("after 30") || f.evidence[0].contains("after 29.9")),
         "{found:#?}"
     );
+}
+
+/// A wobble of 1 %, in bytes of a tenth of a second.
+fn at(mb_s: u64, i: u64) -> Bytes {
+    Bytes::new(mb_s * 1000 * (99 + i * 7 % 5 / 2))
+}
+
+#[test]
+fn a_beat_is_the_drives_own_work_and_stalls_at_random_are_not() {
+    let beat = Story::with_limit(None).samples(3000, |i| Sample {
+        written: at(if (70..76).contains(&(i % 150)) { 300 } else { 2000 }, i),
+        ..Sample::default()
+    });
+    let found = beat.found();
+    assert_eq!(kinds(&found), [FindingKind::Background]);
+    assert!(found[0].evidence[0].starts_with("20 dips, one every 15 s"), "{}", found[0].evidence[0]);
+    let mut seed = 7u64;
+    let stalls: Vec<bool> = (0..3000)
+        .map(|_| {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (seed >> 33) % 150 == 0
+        })
+        .collect();
+    let random = Story::with_limit(None).samples(3000, |i| Sample {
+        written: at(if stalls[i as usize] { 300 } else { 2000 }, i),
+        ..Sample::default()
+    });
+    assert_eq!(random.found(), []);
+}
+
+#[test]
+fn a_stretch_that_is_slow_on_two_passes_is_the_place() {
+    // Two passes over 20 GB, slow between 8 and 10 GB; a minute's other cause at another place on the second pass only.
+    let pass = |story: Story, second: bool| {
+        story.samples(1000, move |i| Sample {
+            leg: 1,
+            read: at(if (400..500).contains(&i) || second && (700..800).contains(&i) { 80 } else { 200 }, i),
+            position: Some(Bytes::new((i + 1) * 20_000_000)),
+            ..Sample::default()
+        })
+    };
+    let found = pass(pass(Story::with_limit(None), false), true).found();
+    let zones: Vec<&Finding> = found.iter().filter(|f| f.kind == FindingKind::SlowZone).collect();
+    assert_eq!(zones.len(), 2, "{found:#?}");
+    assert!(
+        zones.iter().all(|z| z.position.unwrap().gb().round() == 8.0 && z.evidence.len() == 2),
+        "{zones:#?}"
+    );
+    let other = found.iter().find(|f| f.kind == FindingKind::Unexplained).unwrap();
+    assert!(other.evidence.last().unwrap().starts_with("It is not the place"), "{other:#?}");
+}
+
+#[test]
+fn a_saturated_host_and_a_rise_are_told() {
+    let busy = |ppm| {
+        move |i| Sample {
+            leg: 1,
+            read: at(if ppm > 900_000 { 900 } else { 2000 }, i),
+            host_busy_ppm: Some(ppm),
+            ..Sample::default()
+        }
+    };
+    let found = Story::with_limit(None).samples(300, busy(500_000)).samples(300, busy(999_000)).found();
+    assert_eq!(kinds(&found), [FindingKind::HostLimit]);
+    assert!(
+        found[0].evidence.iter().any(|e| e.contains("busy for 100 % of the time, and 50 % before")),
+        "{found:#?}"
+    );
+    let rise = Story::with_limit(None)
+        .tell(1, 30, 500.0, None, Some(1500.0))
+        .tell(1, 30, 2000.0, None, Some(0.0))
+        .found();
+    assert_eq!(kinds(&rise), [FindingKind::OtherTraffic]);
+    assert!(rise[0].before < rise[0].after);
+}
+
+#[test]
+fn a_cache_that_ends_while_heat_holds_the_drive_is_found_by_what_never_comes_back() {
+    let found = Story::with_limit(Some(80.0))
+        .write(60, 2000.0, 50.0, 80.0)
+        .write(30, 900.0, 80.0, 74.0)
+        .write(40, 2000.0, 74.0, 80.0)
+        .write(20, 450.0, 80.0, 74.0)
+        .write(120, 1000.0, 74.0, 70.0)
+        .found();
+    assert_eq!(kinds(&found), [FindingKind::Throttle, FindingKind::CacheEnd]);
+    let end = &found[1];
+    assert!((end.elapsed.as_secs_f64() - 130.0).abs() < 2.0 && end.confidence < 0.9, "{end:#?}");
+    assert_eq!((end.before.unwrap().mb_s().round(), end.after.unwrap().mb_s().round()), (2000.0, 1000.0));
 }

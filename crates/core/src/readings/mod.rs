@@ -210,6 +210,7 @@ impl Readings {
             series: &self.series,
             limit: self.throttle_limit(),
             vitals: &self.vitals,
+            link: self.head.as_ref().and_then(|h| h.drive.link.as_ref()),
             resolution: self.series.temperature_step(),
         };
         let mut findings = Vec::new();

@@ -13,6 +13,7 @@ const FACTOR: usize = 16;
 const NO_POSITION: u64 = u64::MAX;
 const NO_TEMPERATURE: i32 = i32::MIN;
 const NO_LATENCY: u32 = u32::MAX;
+const NO_BUSY: u8 = u8::MAX;
 
 /// What the samples of a haul lie along.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -94,6 +95,8 @@ pub struct Series {
     position: Vec<u64>,
     temperature: Vec<i32>,
     p99_us: Vec<u32>,
+    /// Share of the time that the submitting threads were busy, in 1/200.
+    host_busy: Vec<u8>,
     other: Vec<u64>,
     any_other: bool,
     pyramid: Vec<Vec<Extremes>>,
@@ -115,6 +118,7 @@ impl Series {
         self.position.push(sample.position.map_or(NO_POSITION, Bytes::get));
         self.temperature.push(sample.temperature.map_or(NO_TEMPERATURE, Celsius::millis));
         self.p99_us.push(sample.latency.map_or(NO_LATENCY, |l| l.p99_us));
+        self.host_busy.push(sample.host_busy_ppm.map_or(NO_BUSY, |p| (p / 5_000).min(200) as u8));
         self.grow_pyramid();
     }
 
@@ -242,6 +246,18 @@ impl Series {
         let step = (self.temperature.len() / 4096).max(1);
         let mut read = self.temperature.iter().step_by(step).filter(|t| **t != NO_TEMPERATURE);
         if read.all(|t| t % 1000 == 0) { 1.0 } else { 0.1 }
+    }
+
+    /// p99 of the latency in sample `i`, µs.
+    #[must_use]
+    pub fn p99_us(&self, i: usize) -> Option<f64> {
+        Some(self.p99_us[i]).filter(|l| *l != NO_LATENCY).map(f64::from)
+    }
+
+    /// Share of the time that the submitting threads were busy in sample `i`, 0 to 1, to 0.5 %.
+    #[must_use]
+    pub fn host_busy(&self, i: usize) -> Option<f64> {
+        Some(self.host_busy[i]).filter(|b| *b != NO_BUSY).map(|b| f64::from(b) / 200.0)
     }
 
     fn loaded_in(&self, range: Range<usize>) -> u64 {

@@ -39,7 +39,8 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
     let mut wrong: Vec<String> = Vec::new();
     if case.flat {
         score.flat += 1;
-        score.flat_false += c.findings.len();
+        let beat = |k: FindingKind| k == FindingKind::Background && case.beats.is_some();
+        score.flat_false += c.findings.iter().filter(|f| !beat(f.kind)).count();
     }
     let mut right = vec![false; c.findings.len()];
     let mut said = vec![false; c.findings.len()];
@@ -110,6 +111,17 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
             wrong.push(format!("throttle from {:.0} to {:.0} s: not found", t.from, t.to));
         }
     }
+    let beat = c.findings.iter().position(|f| f.kind == FindingKind::Background);
+    if case.beats == Some(true) {
+        score.kinds.entry("background").or_default().0 += 1;
+        score.kinds.entry("background").or_default().2 += usize::from(beat.is_some());
+        let word = if beat.is_some() { "background" } else { "nothing" };
+        *score.confusion.entry(("background", word)).or_default() += 1;
+    }
+    if let Some(i) = beat.filter(|_| case.beats.is_some()) {
+        right[i] = true;
+        said[i] = true;
+    }
     for (from, to) in &case.others {
         for (i, f) in c.findings.iter().enumerate() {
             let at = f.elapsed.as_secs_f64();
@@ -142,6 +154,9 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
         let brief = f.kind == FindingKind::Throttle && case.throttle.is_none() && right[i];
         if matches!(f.kind, FindingKind::CacheEnd | FindingKind::Throttle) && !(again && right[i]) && !brief {
             score.kinds.entry(f.kind.word()).or_default().1 += 1;
+        }
+        if f.kind == FindingKind::Background && case.beats != Some(false) {
+            score.kinds.entry("background").or_default().1 += 1;
         }
         if !right[i] {
             let (b, a) = (f.before.unwrap_or_default().mb_s(), f.after.unwrap_or_default().mb_s());

@@ -42,6 +42,8 @@ pub struct Case {
     pub throttled_briefly: bool,
     /// Strangers' traffic, slow stretches: from and to in seconds, and whether the record can tell.
     pub others: Vec<(f64, f64)>,
+    /// It stalls at regular times: `Some(true)` when that is plain to see, `Some(false)` when it may be.
+    pub beats: Option<bool>,
     /// Nothing happens on it but noise.
     pub flat: bool,
 }
@@ -317,5 +319,7 @@ pub fn make(seed: u64) -> Case {
         .map(|from| TrueThrottle { from, to: hot_to });
     let flat = ends.is_empty() && hot_from.is_none() && others.is_empty() && level == 0;
     let throttled_briefly = hot_from.is_some() && throttle.is_none();
-    Case { words, events, ends, throttle, throttled_briefly, others, flat }
+    let beats = (p.stall_periodic && p.stall_every.is_finite())
+        .then(|| t / p.stall_every > 12.0 && p.stall_every > 10.0 * p.dt && p.stall_s > 0.9 * p.dt);
+    Case { words, events, ends, throttle, throttled_briefly, others, beats, flat }
 }
