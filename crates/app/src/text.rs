@@ -3,12 +3,12 @@
 use std::time::Duration;
 
 use hollow_mile_core::event::HaulState;
-use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
+use hollow_mile_core::finding::{Conclusions, Consistency, Figures, Finding, FindingKind};
 use hollow_mile_core::health::Health;
 use hollow_mile_core::protocol::nvme::SelfTestKind;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::{Leg, LegKind};
-use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant};
+use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant, span_words};
 
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
 #[must_use]
@@ -153,6 +153,61 @@ pub fn about(span: Duration) -> String {
         5_400..=172_799 => format!("{} h {} min", s / 3600, s / 60 % 60),
         _ => format!("{} d {} h", s / 86_400, s / 3600 % 24),
     }
+}
+
+/// The rate at which heat is asked about: what it sustains, or else its burst.
+#[must_use]
+pub fn asked_rate(c: &Conclusions) -> Rate {
+    let f = &c.figures;
+    Rate::from_mb_s(f.burst_mb_s.or(f.sustained_mb_s).unwrap_or(0.0))
+}
+
+/// The figures in lines: how fast and how even, in all and after the cache end.
+#[must_use]
+pub fn figures(f: &Figures) -> Vec<String> {
+    let mb = |v: f64| Rate::from_mb_s(v).to_string();
+    let mut out = Vec::new();
+    let even = |c: &Consistency| {
+        format!(
+            "mean {}, worst second {}, p1 {}, p99 {}, varies by {:.1} %, longest stall {}",
+            mb(c.mean_mb_s),
+            mb(c.worst_second_mb_s),
+            mb(c.p1_mb_s),
+            mb(c.p99_mb_s),
+            c.variation * 100.0,
+            span_words(c.longest_stall_s)
+        )
+    };
+    if let (Some(worst), Some(p1), Some(p99), Some(mean)) =
+        (f.worst_second_mb_s, f.p1_mb_s, f.p99_mb_s, f.mean_mb_s)
+    {
+        let whole = Consistency {
+            worst_second_mb_s: worst,
+            p1_mb_s: p1,
+            p99_mb_s: p99,
+            mean_mb_s: mean,
+            variation: f.variation.unwrap_or(0.0),
+            longest_stall_s: f.longest_stall_s.unwrap_or(0.0),
+        };
+        out.push(format!("whole: {}.", even(&whole)));
+    }
+    out.extend(f.after_cache.as_ref().map(|c| format!("after the cache end: {}.", even(c))));
+    out.extend(steady(f));
+    out
+}
+
+/// How steady it is, in a sentence; `None` before the first round is over.
+#[must_use]
+pub fn steady(f: &Figures) -> Option<String> {
+    let rounds = f.steady_rounds?;
+    Some(match f.steady {
+        Some(s) if s.reached => format!(
+            "steady: 5 of 5 rounds inside (excursion {:.1} %, slope {:.1} %).",
+            s.excursion * 100.0,
+            s.slope * 100.0
+        ),
+        _ => format!("not steady: {rounds} of 5 rounds inside."),
+    })
 }
 
 /// All findings with their evidence, for the command line.

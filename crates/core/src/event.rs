@@ -149,6 +149,8 @@ pub enum LegEnd {
     Temperature,
     /// So much was written past the cache end.
     PastCacheEnd,
+    /// The rate was steady over five rounds.
+    Steady,
     /// As many operations failed as the route allows.
     Errors,
     /// There was nothing left to do: the wipe or the self-test is over.
@@ -167,6 +169,7 @@ impl LegEnd {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Bytes => "the bytes were moved",
+            Self::Steady => "the rate was steady over five rounds",
             Self::Duration => "the time was up",
             Self::Temperature => "the temperature was reached",
             Self::PastCacheEnd => "enough was written past the cache end",

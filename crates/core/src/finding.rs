@@ -4,6 +4,8 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize, Serializer};
 
+use crate::models::stream::Holding;
+use crate::models::{Models, Told};
 use crate::units::{Bytes, Celsius, Rate};
 
 /// What was found.
@@ -120,6 +122,23 @@ pub struct Steadiness {
     pub round_s: f64,
 }
 
+/// How even the rate was.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+pub struct Consistency {
+    /// Mean rate of the slowest whole second, MB/s.
+    pub worst_second_mb_s: f64,
+    /// Rate that 99 % of the seconds exceed, MB/s.
+    pub p1_mb_s: f64,
+    /// Rate that 1 % of the seconds exceed, MB/s.
+    pub p99_mb_s: f64,
+    /// Mean rate, MB/s.
+    pub mean_mb_s: f64,
+    /// Standard deviation of the rate of the seconds over their mean.
+    pub variation: f64,
+    /// Longest time without a byte, s.
+    pub longest_stall_s: f64,
+}
+
 /// The figures of a haul. A figure that the record cannot give is `None`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Figures {
@@ -133,6 +152,8 @@ pub struct Figures {
     pub worst_second_mb_s: Option<f64>,
     /// Rate that 99 % of the seconds under load exceed, MB/s.
     pub p1_mb_s: Option<f64>,
+    /// Rate that 1 % of the seconds under load exceed, MB/s.
+    pub p99_mb_s: Option<f64>,
     /// Mean rate under load, MB/s.
     pub mean_mb_s: Option<f64>,
     /// Standard deviation of the rate of the seconds over their mean.
@@ -143,6 +164,10 @@ pub struct Figures {
     pub hottest_c: Option<f64>,
     /// Steadiness at the end of the longest stretch of load.
     pub steady: Option<Steadiness>,
+    /// How many rounds up to the end of it lie inside: 5 is steady.
+    pub steady_rounds: Option<u8>,
+    /// From the last cache end on, to the end of the write it is in.
+    pub after_cache: Option<Consistency>,
 }
 
 /// Everything concluded from a record so far.
@@ -165,4 +190,12 @@ pub struct FindingsDocument<'a> {
     pub findings: &'a [Finding],
     /// Of the whole haul.
     pub figures: &'a Figures,
+    /// What the record cannot tell, and why.
+    pub doubts: Vec<String>,
+    /// How the cache is built and comes back, how warm the drive gets.
+    #[serde(flatten)]
+    pub models: Option<Models>,
+    /// Whether it holds the stream that was asked about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stream: Option<Told<Holding>>,
 }

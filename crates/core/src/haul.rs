@@ -87,7 +87,8 @@ pub struct Haul<D: Drive> {
     wants: Wants,
     /// Kept only when the route has a stop condition that depends on findings.
     readings: Option<Readings>,
-    cache_check_at: Duration,
+    /// When the findings are looked at next.
+    look_at: Duration,
 }
 
 #[derive(Debug, Clone, Copy, Default)]
@@ -101,7 +102,8 @@ impl<D: Drive> Haul<D> {
     /// Makes a haul ready; nothing is asked of the drive before the first step.
     #[must_use]
     pub fn new(drive: D, setup: Setup) -> Self {
-        let follows_findings = setup.route.legs.iter().any(|l| l.until.past_cache_end.is_some());
+        let follows_findings =
+            setup.route.legs.iter().any(|l| l.until.past_cache_end.is_some() || l.until.steady);
         Self {
             drive,
             setup,
@@ -120,7 +122,7 @@ impl<D: Drive> Haul<D> {
             paused: false,
             wants: Wants::default(),
             readings: follows_findings.then(Readings::new),
-            cache_check_at: Duration::ZERO,
+            look_at: Duration::ZERO,
         }
     }
 
@@ -352,18 +354,31 @@ impl<D: Drive> Haul<D> {
             self.end_leg(out, index, LegEnd::Duration);
         } else if reached {
             self.end_leg(out, index, LegEnd::Temperature);
-        } else if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
-            self.end_leg(out, index, LegEnd::PastCacheEnd);
+        } else if (until.past_cache_end.is_some() || until.steady) && self.is_time_to_look() {
+            if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
+                self.end_leg(out, index, LegEnd::PastCacheEnd);
+            } else if until.steady && self.is_steady() {
+                self.end_leg(out, index, LegEnd::Steady);
+            }
         }
     }
 
-    /// Looks at the findings once a second of the drive's time, and less often as the leg grows long.
-    fn is_past_cache_end(&mut self, past: Bytes) -> bool {
-        if self.elapsed < self.cache_check_at {
-            return false;
+    /// Once a second of the drive's time, and less often as the leg grows long.
+    fn is_time_to_look(&mut self) -> bool {
+        let due = self.elapsed >= self.look_at;
+        if due {
+            self.look_at = self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
         }
-        self.cache_check_at =
-            self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
+        due
+    }
+
+    /// The last five minutes lie in this leg, and their rounds are steady.
+    fn is_steady(&self) -> bool {
+        let rounds = self.readings.as_ref().and_then(Readings::steady_rounds);
+        self.elapsed - self.leg_began >= Duration::from_secs(300) && rounds == Some(5)
+    }
+
+    fn is_past_cache_end(&self, past: Bytes) -> bool {
         let Some(readings) = &self.readings else { return false };
         let before_leg = readings.written().saturating_sub(self.leg_moved);
         readings

@@ -13,6 +13,7 @@ pub mod event;
 pub mod finding;
 pub mod haul;
 pub mod health;
+pub mod models;
 pub mod permutation;
 pub mod plain;
 pub mod protocol;

@@ -147,6 +147,9 @@ pub struct Until {
     /// So much has been written past the last cache end that was found.
     #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
     pub past_cache_end: Option<Bytes>,
+    /// The rate is steady: five rounds of a minute after SNIA PTS.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub steady: bool,
 }
 
 fn default_block() -> Bytes {
@@ -297,6 +300,9 @@ impl Leg {
         if let Some(b) = self.until.past_cache_end {
             ends.push(format!("{} past the cache end", b.plain()));
         }
+        if self.until.steady {
+            ends.push("steady".into());
+        }
         let ends = ends.join(" or ");
         let word = self.kind.word();
         let mut words = match self.kind {
@@ -431,7 +437,7 @@ impl Route {
                 return fault(place, "its region ends before it begins");
             }
             if leg.kind == LegKind::Rest {
-                if until.bytes.is_some() || until.past_cache_end.is_some() {
+                if until.bytes.is_some() || until.past_cache_end.is_some() || until.steady {
                     return fault(place, "a rest moves no bytes: give until.duration or until.temperature");
                 }
                 if until.duration.is_none() && until.temperature.is_none() {
@@ -448,7 +454,7 @@ impl Route {
                 if *until == Until::default() {
                     return fault(
                         place,
-                        "never ends: give until.bytes, duration, temperature or past_cache_end",
+                        "never ends: give until.bytes, duration, temperature, past_cache_end or steady",
                     );
                 }
                 if leg.kind == LegKind::Read && until.past_cache_end.is_some() {

@@ -354,6 +354,23 @@ pub fn plain_duration(span: Duration) -> String {
     }
 }
 
+/// A span as it is said: tenths of a second, then minutes, then hours and minutes.
+#[must_use]
+pub fn span_words(seconds: f64) -> String {
+    match seconds {
+        s if !s.is_finite() => "ever".into(),
+        s if s < 120.0 => plain_duration(Duration::from_millis((s.max(0.0) * 10.0).round() as u64 * 100)),
+        s => {
+            let minutes = (s / 60.0).round() as u64;
+            match (minutes / 60, minutes % 60) {
+                (0, m) => format!("{m} min"),
+                (h, 0) => format!("{h} h"),
+                (h, m) => format!("{h} h {m} min"),
+            }
+        }
+    }
+}
+
 /// A place in time on a haul: `0:48:10` (hours, minutes, seconds).
 #[must_use]
 pub fn clock(span: Duration) -> String {

@@ -7,7 +7,10 @@ use std::path::Path;
 
 use hollow_mile_core::event::{Event, HaulState};
 use hollow_mile_core::finding::{Conclusions, FindingsDocument};
+use hollow_mile_core::models::Models;
+use hollow_mile_core::models::stream::{self, Stream};
 use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_ledger::{HaulRow, csv_file};
 use serde::Serialize;
 
@@ -98,7 +101,12 @@ fn fold(events: &[Event]) -> (Readings, Conclusions) {
     (readings, conclusions)
 }
 
-pub fn findings(source: &str, json: bool) -> Result<Exit, AppError> {
+pub fn findings(
+    source: &str,
+    hold: Option<(Stream, Bytes)>,
+    ambient: Option<Celsius>,
+    json: bool,
+) -> Result<Exit, AppError> {
     let (haul, readings, conclusions) = if source.ends_with(".csv") {
         let (readings, conclusions) = fold(&read_csv(Path::new(source))?);
         (readings.head().map_or_else(|| source.to_owned(), |h| h.haul.clone()), readings, conclusions)
@@ -109,6 +117,8 @@ pub fn findings(source: &str, json: bool) -> Result<Exit, AppError> {
         let conclusions = readings.conclude();
         (row.haul, readings, conclusions)
     };
+    let models = Models::of(&readings, &conclusions);
+    let stream = hold.map(|(s, buffer)| stream::hold(&readings, &conclusions, s, buffer));
     if json {
         let drive = readings.head().map_or("unknown", |h| h.drive.target.as_str());
         say_json(&FindingsDocument {
@@ -116,10 +126,27 @@ pub fn findings(source: &str, json: bool) -> Result<Exit, AppError> {
             drive,
             findings: &conclusions.findings,
             figures: &conclusions.figures,
+            doubts: readings.doubts(),
+            models: Some(models),
+            stream: stream.map(Into::into),
         })?;
-    } else {
-        say(&text::answer(&readings, &conclusions))?;
-        say(&text::findings(&conclusions))?;
+        return Ok(Exit::Done);
+    }
+    say(&text::answer(&readings, &conclusions))?;
+    say(&text::findings(&conclusions))?;
+    let rate = text::asked_rate(&conclusions);
+    let mut parts = vec![
+        ("figures", text::figures(&conclusions.figures)),
+        ("cache", models.cache_words()),
+        ("heat", models.heat_words(rate, ambient)),
+    ];
+    parts.extend(stream.map(|s| ("stream", s.map_or_else(|r| vec![r.words()], |h| h.sentences()))));
+    parts.push(("doubts", readings.doubts()));
+    for (name, lines) in parts.iter().filter(|p| !p.1.is_empty()) {
+        say(&format!(
+            "\n{name}\n{}",
+            lines.iter().map(|l| format!("   {l}")).collect::<Vec<_>>().join("\n")
+        ))?;
     }
     Ok(Exit::Done)
 }

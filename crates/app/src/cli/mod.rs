@@ -10,6 +10,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand, ValueEnum};
+use hollow_mile_core::models::stream::Stream;
 use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_ledger::Ledger;
 use serde::Serialize;
@@ -141,6 +142,15 @@ enum Verb {
         /// A haul (id, unique beginning of one, or `last`), or FILE.csv
         #[arg(value_name = "HAUL|FILE.csv")]
         source: String,
+        /// A stream that it should hold: a rate (620 MB/s), or `16 channels x 24 bit x 96 kHz`
+        #[arg(long, value_name = "STREAM")]
+        hold: Option<Stream>,
+        /// Buffer of the recorder that gives the stream
+        #[arg(long, value_name = "BYTES", default_value = "0 B", requires = "hold")]
+        buffer: Bytes,
+        /// Air temperature for which heat is told as well
+        #[arg(long, value_name = "CELSIUS")]
+        ambient: Option<Celsius>,
         /// As JSON
         #[arg(long)]
         json: bool,
@@ -284,7 +294,9 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Vitals { drive, self_test, json }) => vitals::run(&drive, self_test, json),
         Some(Verb::Haul(args)) => haul::run(*args),
         Some(Verb::Ledger { drive, json }) => archive::list(drive.as_deref(), json),
-        Some(Verb::Findings { source, json }) => archive::findings(&source, json),
+        Some(Verb::Findings { source, hold, buffer, ambient, json }) => {
+            archive::findings(&source, hold.map(|s| (s, buffer)), ambient, json)
+        }
         Some(Verb::Chart { hauls, kind, along, output, force }) => {
             archive::chart(&hauls, kind, along, &output, force)
         }

@@ -35,6 +35,8 @@ pub struct Context<'a> {
     pub series: &'a Series,
     /// The limit that the drive or its maker states.
     pub limit: Option<Celsius>,
+    /// The temperatures are those of a sensor that measures nothing.
+    pub dead_sensor: bool,
     /// Health readings, in order of time.
     pub vitals: &'a [(Duration, Vitals)],
     /// How the drive is connected.
@@ -44,15 +46,20 @@ pub struct Context<'a> {
 }
 
 impl Context<'_> {
+    /// Temperature in a sample, from a sensor that measures.
+    fn degrees(&self, sample: usize) -> Option<f64> {
+        self.series.degrees(sample).filter(|_| !self.dead_sensor)
+    }
+
     fn hottest(&self, samples: Range<usize>) -> Option<f64> {
         samples
-            .filter_map(|i| self.series.degrees(i))
+            .filter_map(|i| self.degrees(i))
             .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
     }
 
     fn coldest(&self, samples: Range<usize>) -> Option<f64> {
         samples
-            .filter_map(|i| self.series.degrees(i))
+            .filter_map(|i| self.degrees(i))
             .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
     }
 
@@ -68,7 +75,7 @@ impl Context<'_> {
     fn unread(&self, at: Duration) -> f64 {
         let range = self.around(at, 10, 0);
         let seconds = self.series.loaded_s(range.clone()).max(1.0);
-        let mut read = range.filter_map(|i| self.series.degrees(i));
+        let mut read = range.filter_map(|i| self.degrees(i));
         let first = read.next();
         let gained = first.zip(read.next_back()).map_or(0.0, |(a, b)| (b - a).max(0.0));
         (0.5 * self.resolution + 1.2 * gained / seconds + 0.1).min(AT_LIMIT)
@@ -357,14 +364,14 @@ impl Judge<'_> {
         let mut found = Vec::new();
         let mut i = all.start;
         while i < all.end {
-            if series.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {
+            if self.cx.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {
                 i += 1;
                 continue;
             }
             let start = i;
             let mut last = i;
             while i < all.end && series.end_s(i) - series.end_s(last) < 5.0 {
-                if series.degrees(i).is_some_and(|t| t >= limit - AT_LIMIT) {
+                if self.cx.degrees(i).is_some_and(|t| t >= limit - AT_LIMIT) {
                     last = i;
                 }
                 i += 1;
@@ -434,7 +441,7 @@ impl Judge<'_> {
     fn slow_though_cool(&self, step: &Step<'_>, limit: f64) -> bool {
         let low = self.samples_of(step.right);
         let lets_go = self.lets_go.map_or(limit - WELL_BELOW, |t| (t - 1.5).max(limit - WELL_BELOW));
-        let cooled = low.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < lets_go));
+        let cooled = low.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < lets_go));
         if cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 8.0) {
             return true;
         }

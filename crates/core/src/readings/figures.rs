@@ -1,7 +1,10 @@
 //! Figures of a haul: rates by the second under load, the longest stall, steadiness.
 
+use std::ops::Range;
+use std::time::Duration;
+
 use crate::drive::LoadKind;
-use crate::finding::{Figures, Finding, FindingKind, Steadiness};
+use crate::finding::{Consistency, Figures, Finding, FindingKind, Steadiness};
 use crate::units::Rate;
 
 use super::series::Series;
@@ -16,6 +19,10 @@ const WINDOW: usize = 5;
 pub struct Seconds {
     /// Mean rate of each whole second, bytes per second.
     rates: Vec<f32>,
+    /// When each ended, tenths of a second since the haul began.
+    ends: Vec<u32>,
+    /// Index of the first second of each load.
+    loads: Vec<usize>,
     open_bytes: f64,
     open_s: f64,
     stall_s: f64,
@@ -25,12 +32,13 @@ pub struct Seconds {
 
 impl Seconds {
     /// Takes a sample under load.
-    pub fn push(&mut self, bytes: f64, seconds: f64) {
+    pub fn push(&mut self, bytes: f64, seconds: f64, end_s: f64) {
         self.open_bytes += bytes;
         self.open_s += seconds;
         // Intervals of 100 ms add up to a second only to within rounding.
         if self.open_s >= 0.999_999 {
             self.rates.push((self.open_bytes / self.open_s) as f32);
+            self.ends.push((end_s * 10.0).round() as u32);
             self.open_bytes = 0.0;
             self.open_s = 0.0;
         }
@@ -39,7 +47,10 @@ impl Seconds {
     }
 
     /// A load began: what was open belongs to the one before.
-    pub const fn restart(&mut self) {
+    pub fn restart(&mut self) {
+        if self.loads.last() != Some(&self.rates.len()) {
+            self.loads.push(self.rates.len());
+        }
         self.open_bytes = 0.0;
         self.open_s = 0.0;
         self.stall_s = 0.0;
@@ -60,36 +71,99 @@ impl Seconds {
         let cache: Vec<&Finding> = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
         let mb_s = |r: Option<Rate>| r.map(Rate::mb_s);
         let over_all = longest.map(|(_, rate)| rate);
-        let mut rates: Vec<f64> = self.rates.iter().map(|r| f64::from(*r) / 1e6).collect();
-        let mean = (!rates.is_empty()).then(|| rates.iter().sum::<f64>() / rates.len() as f64);
-        let variation = mean.filter(|m| *m > 0.0 && rates.len() > 1).map(|m| {
-            let n = rates.len() as f64;
-            (rates.iter().map(|r| (r - m).powi(2)).sum::<f64>() / (n - 1.0)).sqrt() / m
+        let whole = consistency(&self.rates, self.longest_stall_s);
+        let longest_load = self.longest();
+        let steady = longest_load.len().checked_sub(ROUND_S * WINDOW).and_then(|from| {
+            steadiness(&self.rounds(longest_load.start + from..longest_load.end), ROUND_S as f64)
         });
-        let steady = self.steadiness();
         Figures {
             burst_mb_s: mb_s(cache.first().map_or(over_all, |f| f.before)),
             sustained_mb_s: mb_s(cache.last().map_or(over_all, |f| f.after)),
             cache_bytes: cache.first().map(|f| f.written.get()),
-            worst_second_mb_s: rates.iter().copied().reduce(f64::min),
-            p1_mb_s: stats::quantile(&mut rates, 0.01),
-            mean_mb_s: mean,
-            variation,
+            worst_second_mb_s: whole.map(|c| c.worst_second_mb_s),
+            p1_mb_s: whole.map(|c| c.p1_mb_s),
+            p99_mb_s: whole.map(|c| c.p99_mb_s),
+            mean_mb_s: whole.map(|c| c.mean_mb_s),
+            variation: whole.filter(|c| self.rates.len() > 1 && c.mean_mb_s > 0.0).map(|c| c.variation),
             longest_stall_s: (!series.is_empty()).then_some(self.longest_stall_s),
             hottest_c: self.hottest,
             steady,
+            steady_rounds: self.steady_rounds(longest_load),
+            after_cache: cache.last().and_then(|f| self.after(series, f.elapsed.as_secs_f64())),
         }
     }
 
-    /// Over the last five whole minutes under load; `None` when there were fewer.
-    fn steadiness(&self) -> Option<Steadiness> {
-        let from = self.rates.len().checked_sub(ROUND_S * WINDOW)?;
-        let rounds: Vec<f64> = self.rates[from..]
-            .chunks(ROUND_S)
-            .map(|c| c.iter().map(|r| f64::from(*r)).sum::<f64>() / c.len() as f64)
-            .collect();
-        steadiness(&rounds, ROUND_S as f64)
+    /// The seconds of the load with the most of them.
+    fn longest(&self) -> Range<usize> {
+        let ends = self.loads.iter().skip(1).copied().chain([self.rates.len()]);
+        self.loads
+            .iter()
+            .copied()
+            .zip(ends)
+            .map(|(a, b)| a..b)
+            .max_by_key(Range::len)
+            .unwrap_or(0..self.rates.len())
     }
+
+    /// The seconds of the newest load.
+    pub fn newest(&self) -> Range<usize> {
+        self.loads.last().copied().unwrap_or(0)..self.rates.len()
+    }
+
+    /// Means of whole rounds, the last one at the end of the range.
+    fn rounds(&self, seconds: Range<usize>) -> Vec<f64> {
+        self.rates[seconds]
+            .rchunks_exact(ROUND_S)
+            .rev()
+            .map(|c| c.iter().map(|r| f64::from(*r)).sum::<f64>() / c.len() as f64)
+            .collect()
+    }
+
+    /// How many rounds before the end of a load lie inside, five at most; `None` before its first is over.
+    pub fn steady_rounds(&self, load: Range<usize>) -> Option<u8> {
+        let from = load.end.saturating_sub(ROUND_S * WINDOW).max(load.start);
+        let rounds = self.rounds(from..load.end);
+        let inside = |n: &usize| {
+            *n == 1 || steadiness(&rounds[rounds.len() - n..], ROUND_S as f64).is_some_and(|s| s.reached)
+        };
+        (1..=rounds.len()).rev().find(inside).map(|n| n as u8)
+    }
+
+    /// From a moment to the end of the load it lies in.
+    fn after(&self, series: &Series, moment_s: f64) -> Option<Consistency> {
+        let from = self.ends.partition_point(|e| f64::from(*e) / 10.0 < moment_s + 1.0);
+        let to = self.loads.iter().copied().find(|l| *l > from).unwrap_or(self.rates.len());
+        let rates = self.rates.get(from..to)?;
+        let end_s = f64::from(*self.ends.get(to.checked_sub(1)?)?) / 10.0;
+        let (mut stall, mut longest) = (0.0, 0.0f64);
+        let first = series.index_at(Duration::from_secs_f64(moment_s));
+        for i in first..series.len() {
+            if series.end_s(i) > end_s + 0.05 {
+                break;
+            }
+            let idle = series.moved(i) == series.moved_before(i);
+            stall = if idle { stall + series.loaded_s(i..i + 1) } else { 0.0 };
+            longest = longest.max(stall);
+        }
+        consistency(rates, longest)
+    }
+}
+
+/// How even the rates of some seconds are; `None` of none.
+fn consistency(rates: &[f32], longest_stall_s: f64) -> Option<Consistency> {
+    let mut rates: Vec<f64> = rates.iter().map(|r| f64::from(*r) / 1e6).collect();
+    let n = rates.len() as f64;
+    let mean = rates.iter().sum::<f64>() / n;
+    let squares: f64 = rates.iter().map(|r| (r - mean).powi(2)).sum();
+    let variation = if mean > 0.0 && n > 1.0 { (squares / (n - 1.0)).sqrt() / mean } else { 0.0 };
+    Some(Consistency {
+        worst_second_mb_s: rates.iter().copied().reduce(f64::min)?,
+        p1_mb_s: stats::quantile(&mut rates, 0.01)?,
+        p99_mb_s: stats::quantile(&mut rates, 0.99)?,
+        mean_mb_s: mean,
+        variation,
+        longest_stall_s,
+    })
 }
 
 /// Judges a window of rounds after SNIA PTS-E 2.0, section 2.1.24 (steady state); `None` when their mean is zero.
@@ -133,12 +207,29 @@ mod tests {
     fn seconds_and_stalls_are_counted() {
         let mut s = Seconds::default();
         for i in 0..40 {
-            s.push(if (10..25).contains(&i) { 0.0 } else { 1e6 }, 0.1);
+            s.push(if (10..25).contains(&i) { 0.0 } else { 1e6 }, 0.1, f64::from(i + 1) / 10.0);
         }
         assert_eq!(s.rates.len(), 4);
         assert!((s.longest_stall_s - 1.5).abs() < 1e-9);
         let f = s.figures(&Series::default(), &[], None);
         assert!(f.worst_second_mb_s.unwrap().abs() < 1e-9);
-        assert_eq!(f.steady, None, "four seconds cannot be steady");
+        assert_eq!((f.steady, f.steady_rounds), (None, None), "four seconds cannot be steady");
+        assert!((f.p99_mb_s.unwrap() - 10.0).abs() < 1e-6, "{f:?}");
+    }
+
+    #[test]
+    fn rounds_are_counted_as_they_come_inside() {
+        let mut s = Seconds::default();
+        let mut seen = Vec::new();
+        // A fall in the third minute, then even.
+        for i in 0..600 {
+            s.restart();
+            s.loads.truncate(1);
+            s.push(if i < 150 { 2e6 } else { 1e6 }, 1.0, f64::from(i + 1));
+            if (i + 1) % 60 == 0 {
+                seen.push(s.steady_rounds(s.newest()).unwrap());
+            }
+        }
+        assert_eq!(seen, [1, 2, 1, 1, 2, 3, 4, 5, 5, 5]);
     }
 }

@@ -4,6 +4,7 @@
 //! the record says. [`Readings::conclude`] depends on nothing but the events pushed so far.
 
 mod causes;
+pub mod doubts;
 mod figures;
 mod ground;
 mod levels;
@@ -54,6 +55,29 @@ pub struct LevelReading {
     pub spread: f64,
 }
 
+/// A stretch of load without a rest.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Stint {
+    /// Which way the bytes went.
+    pub kind: LoadKind,
+    /// Samples of the series.
+    pub samples: std::ops::Range<usize>,
+    /// Time under load.
+    pub seconds: f64,
+    /// How long there had been no load before, seconds; `None` for the first.
+    pub rested_s: Option<f64>,
+    /// How full the drive was when it began, 0 to 1.
+    pub fill: Option<f64>,
+    /// Bytes written in the haul before.
+    pub written_before: Bytes,
+    /// Bytes written in it.
+    pub written: Bytes,
+    /// Rate of its first level.
+    pub fastest: Rate,
+    /// Cache ends found in it.
+    pub ends: Vec<crate::finding::Finding>,
+}
+
 /// A fault as it was reported.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FaultReading {
@@ -93,6 +117,8 @@ pub struct Readings {
     written: Bytes,
     read: Bytes,
     errors: u64,
+    /// Temperatures that no drive has, left out.
+    nonsense: u64,
     last: Option<Sample>,
     ended: Option<(Duration, HaulState, Option<String>)>,
 }
@@ -172,6 +198,12 @@ impl Readings {
         let kind = self.leg_kind(sample.leg);
         let loaded = kind.moves() && !self.paused;
         let moved = (sample.written + sample.read).as_f64();
+        let mut kept = sample.clone();
+        if kept.temperature.is_some_and(doubts::is_nonsense) {
+            kept.temperature = None;
+            self.nonsense += 1;
+        }
+        let sample = &kept;
         self.series.push(sample, loaded);
         self.ground.push(sample);
         if let Some(t) = sample.temperature {
@@ -184,11 +216,16 @@ impl Readings {
                     LegKind::Mixed => LoadKind::Mixed,
                     _ => LoadKind::Write,
                 };
-                self.runs.push(Run::new(load, self.series.len() - 1, self.written_since_rest));
+                let mut run = Run::new(load, self.series.len() - 1, self.written_since_rest);
+                let begin = sample.end.saturating_sub(sample.span).as_secs_f64();
+                run.rested_s =
+                    self.runs.last().map(|r| (begin - self.series.end_s(r.past().max(1) - 1)).max(0.0));
+                run.fill_ppm = sample.fill_ppm;
+                self.runs.push(run);
                 self.run_open = true;
                 self.seconds.restart();
             }
-            self.seconds.push(moved, sample.span.as_secs_f64());
+            self.seconds.push(moved, sample.span.as_secs_f64(), sample.end.as_secs_f64());
             if let Some(run) = self.runs.last_mut() {
                 run.extend(&self.series);
             }
@@ -200,7 +237,7 @@ impl Readings {
         self.written += sample.written;
         self.read += sample.read;
         self.errors += u64::from(sample.errors);
-        self.last = Some(sample.clone());
+        self.last = Some(kept);
     }
 
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
@@ -209,6 +246,7 @@ impl Readings {
         let cx = causes::Context {
             series: &self.series,
             limit: self.throttle_limit(),
+            dead_sensor: self.sensor_is_dead(),
             vitals: &self.vitals,
             link: self.head.as_ref().and_then(|h| h.drive.link.as_ref()),
             resolution: self.series.temperature_step(),
@@ -227,6 +265,48 @@ impl Readings {
         findings.sort_by_key(|f| f.elapsed);
         let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
         Conclusions { findings, figures }
+    }
+
+    /// How many rounds of a minute up to now lie inside the bounds of a steady state after SNIA PTS, five at most; `None` before
+    /// the first round of the newest load is over.
+    #[must_use]
+    pub fn steady_rounds(&self) -> Option<u8> {
+        self.seconds.steady_rounds(self.seconds.newest())
+    }
+
+    /// The stretches of load without a rest, in order, each with the cache ends that lie in it.
+    #[must_use]
+    pub fn stints(&self, conclusions: &Conclusions) -> Vec<Stint> {
+        self.runs
+            .iter()
+            .filter(|r| r.len() > 0)
+            .map(|r| {
+                let samples = r.samples(&(0..r.len()));
+                let written_from = self.series.written_before(samples.start);
+                let written_to = self.series.written(samples.end - 1);
+                let inside = |f: &&crate::finding::Finding| {
+                    f.kind == crate::finding::FindingKind::CacheEnd
+                        && (written_from..=written_to).contains(&f.written.get())
+                        && f.elapsed <= self.series.end(samples.end - 1)
+                        && f.elapsed >= self.series.end(samples.start).saturating_sub(Duration::from_secs(1))
+                };
+                Stint {
+                    kind: r.kind,
+                    seconds: self.series.loaded_s(samples.clone()),
+                    rested_s: r.rested_s,
+                    fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
+                    written_before: Bytes::new(written_from),
+                    written: Bytes::new(written_to - written_from),
+                    fastest: self.levels_of(r).first().map_or_else(Rate::default, levels::Level::rate),
+                    ends: conclusions.findings.iter().filter(inside).cloned().collect(),
+                    samples,
+                }
+            })
+            .collect()
+    }
+
+    fn levels_of(&self, run: &Run) -> Vec<levels::Level> {
+        levels::levels(run, &self.series)
     }
 
     /// The levels that the rate went through under load, in order.

@@ -55,6 +55,10 @@ pub struct Run {
     pub first: usize,
     /// Bytes that had been written since the last rest when it began.
     pub written_since_rest: u64,
+    /// How long there had been no load when it began, seconds; `None` for the first.
+    pub rested_s: Option<f64>,
+    /// How full the drive was, parts in a million.
+    pub fill_ppm: Option<u32>,
     /// ln(rate) of each point.
     points: Vec<f32>,
     /// One past the last sample of each point.
@@ -70,6 +74,8 @@ impl Run {
             kind,
             first,
             written_since_rest,
+            rested_s: None,
+            fill_ppm: None,
             points: Vec::new(),
             point_ends: Vec::new(),
             segmenter: Segmenter::new(LOG_LOW, LOG_HIGH),

@@ -99,6 +99,8 @@ pub struct Series {
     host_busy: Vec<u8>,
     other: Vec<u64>,
     any_other: bool,
+    /// Lowest and highest temperature.
+    temperatures: Option<(i32, i32)>,
     pyramid: Vec<Vec<Extremes>>,
 }
 
@@ -114,6 +116,9 @@ impl Series {
         self.moved.push(before(&self.moved).saturating_add(moved));
         self.other.push(before(&self.other).saturating_add(sample.other.map_or(0, Bytes::get)));
         self.any_other |= sample.other.is_some();
+        if let Some(t) = sample.temperature.map(Celsius::millis) {
+            self.temperatures = Some(self.temperatures.map_or((t, t), |(l, h)| (l.min(t), h.max(t))));
+        }
         self.end_ns.push(sample.end.as_nanos() as u64);
         self.position.push(sample.position.map_or(NO_POSITION, Bytes::get));
         self.temperature.push(sample.temperature.map_or(NO_TEMPERATURE, Celsius::millis));
@@ -238,6 +243,12 @@ impl Series {
     #[must_use]
     pub fn degrees(&self, i: usize) -> Option<f64> {
         Some(self.temperature[i]).filter(|t| *t != NO_TEMPERATURE).map(|t| f64::from(t) / 1000.0)
+    }
+
+    /// Lowest and highest temperature; `None` when there is none.
+    #[must_use]
+    pub fn temperature_range(&self) -> Option<(Celsius, Celsius)> {
+        self.temperatures.map(|(l, h)| (Celsius::from_millis(l), Celsius::from_millis(h)))
     }
 
     /// The steps in which temperatures were read, K: 1 for a sensor of whole degrees, or else 0.1. Looks at a few thousand.

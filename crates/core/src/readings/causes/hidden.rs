@@ -67,7 +67,7 @@ impl Judge<'_> {
         let enough =
             if was_held { limit - 2.5 } else { self.lets_go.map_or(limit - WELL_BELOW - 2.0, |t| t - 1.5) };
         let low_phase = steps.get(level).is_some_and(|s| !s.is_drop());
-        let cooled = samples.clone().find(|i| self.cx.series.degrees(*i).is_some_and(|t| t < enough));
+        let cooled = samples.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < enough));
         !low_phase && cooled.is_some_and(|c| self.cx.series.loaded_s(c..samples.end) > 8.0)
     }
 

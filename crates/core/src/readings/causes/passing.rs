@@ -4,11 +4,10 @@ use std::time::Duration;
 
 use crate::drive::{Link, LoadKind};
 use crate::finding::{Finding, FindingKind};
-use crate::units::{Celsius, Rate, latency};
+use crate::units::{Celsius, Rate, latency, span_words};
 
 use super::super::stats;
 use super::place_again::visit_again;
-use super::words::span_words;
 use super::{Judge, Step};
 
 /// A sample this far below its level is in a dip.

@@ -1,9 +1,7 @@
 //! Findings in words: what is said of each cause, and how sure it is.
 
-use std::time::Duration;
-
 use crate::finding::{Finding, FindingKind};
-use crate::units::{Bytes, Celsius, clock, plain_duration, significant};
+use crate::units::{Bytes, Celsius, clock, significant, span_words};
 
 use super::{AT_LIMIT, Episode, Judge, Pinned, Step};
 
@@ -223,19 +221,5 @@ impl Judge<'_> {
             self.weigh_place(&mut f, step, back);
         }
         f
-    }
-}
-
-pub(super) fn span_words(seconds: f64) -> String {
-    match seconds {
-        s if s < 120.0 => plain_duration(Duration::from_millis((s * 10.0).round() as u64 * 100)),
-        s => {
-            let minutes = (s / 60.0).round() as u64;
-            if minutes < 60 {
-                format!("{minutes} min")
-            } else {
-                format!("{} h {} min", minutes / 60, minutes % 60)
-            }
-        }
     }
 }

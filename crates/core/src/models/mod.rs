@@ -1,0 +1,125 @@
+//! What a record says about the drive beyond its findings: how its cache is built and comes back, how warm it gets, which
+//! stream it can hold. Each model says how sure it is, or why it cannot tell and what haul would make it able to.
+
+pub mod cache;
+mod fit;
+pub mod heat;
+pub mod stream;
+
+use serde::Serialize;
+
+use crate::finding::Conclusions;
+use crate::readings::Readings;
+use crate::units::{Celsius, Rate};
+
+/// A figure with its 95 % interval.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Interval {
+    /// Best estimate.
+    pub value: f64,
+    /// Lower bound.
+    pub low: f64,
+    /// Upper bound.
+    pub high: f64,
+}
+
+impl Interval {
+    /// A value with the half width of its interval.
+    #[must_use]
+    pub const fn around(value: f64, half: f64) -> Self {
+        Self { value, low: value - half, high: value + half }
+    }
+
+    /// Half the width.
+    #[must_use]
+    pub const fn half(&self) -> f64 {
+        (self.high - self.low) / 2.0
+    }
+
+    /// The same with every bound changed by a monotonic function.
+    #[must_use]
+    pub fn map(&self, f: impl Fn(f64) -> f64) -> Self {
+        let (a, b) = (f(self.low), f(self.high));
+        Self { value: f(self.value), low: a.min(b), high: a.max(b) }
+    }
+}
+
+/// A model, or why there is none.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(untagged)]
+pub enum Told<T> {
+    /// What is known.
+    Known(T),
+    /// What cannot be told.
+    CannotTell(Refusal),
+}
+
+impl<T> From<Result<T, Refusal>> for Told<T> {
+    fn from(r: Result<T, Refusal>) -> Self {
+        match r {
+            Ok(t) => Self::Known(t),
+            Err(e) => Self::CannotTell(e),
+        }
+    }
+}
+
+/// All that a record tells beyond its findings.
+#[derive(Debug, Clone, Serialize)]
+pub struct Models {
+    /// How the cache is built and comes back.
+    pub cache: Told<cache::CacheModel>,
+    /// How warm the drive gets.
+    pub heat: Told<heat::HeatModel>,
+}
+
+impl Models {
+    /// Of a record and what was concluded from it.
+    #[must_use]
+    pub fn of(readings: &Readings, conclusions: &Conclusions) -> Self {
+        Self {
+            cache: cache::CacheModel::of(readings, conclusions).into(),
+            heat: heat::HeatModel::of(readings).into(),
+        }
+    }
+
+    /// The cache in sentences.
+    #[must_use]
+    pub fn cache_words(&self) -> Vec<String> {
+        match &self.cache {
+            Told::Known(m) => m.sentences(),
+            Told::CannotTell(r) => vec![r.words()],
+        }
+    }
+
+    /// The heat in sentences, at a rate, in the air of the haul and in another.
+    #[must_use]
+    pub fn heat_words(&self, rate: Rate, ambient: Option<Celsius>) -> Vec<String> {
+        match &self.heat {
+            Told::Known(m) => m.sentences(rate, ambient.map(Celsius::degrees)),
+            Told::CannotTell(r) => vec![r.words()],
+        }
+    }
+}
+
+/// Why a model cannot be made, and what would make it possible.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Refusal {
+    /// A sentence: cannot tell, because.
+    pub why: String,
+    /// What to haul.
+    pub remedy: String,
+}
+
+impl Refusal {
+    /// Both in two sentences.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let mut c = self.remedy.chars();
+        let begin = c.next().map_or_else(String::new, |f| f.to_uppercase().to_string());
+        format!("{} {begin}{}.", self.why, c.as_str())
+    }
+
+    fn new(why: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self { why: why.into(), remedy: remedy.into() }
+    }
+}
