@@ -69,10 +69,24 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     let heat: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::Throttle).collect();
     let open = c.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
     if let Some(last) = cache.last() {
+        // Of the first load in which it ended; what came after a rest is another beginning.
+        let loads: Vec<_> = r.stints(c).into_iter().filter(|s| !s.ends.is_empty()).collect();
+        let first: Vec<&Finding> = loads.first().map_or_else(|| cache.clone(), |s| s.ends.iter().collect());
         let places: Vec<String> =
-            cache.iter().map(|f| format!("{} ({})", f.written, plus_minus(f))).collect();
+            first.iter().map(|f| format!("{} ({})", f.written, plus_minus(f))).collect();
         let verb = if places.len() == 1 { "The cache ended at" } else { "The cache ended in steps, at" };
         parts.push(format!("{verb} {}.", join(&places)));
+        let again: Vec<String> = loads
+            .iter()
+            .skip(1)
+            .filter_map(|s| {
+                let bytes = s.ends.first()?.written.saturating_sub(s.written_before);
+                Some(format!("{bytes} after {}", span_words(s.rested_s?)))
+            })
+            .collect();
+        if !again.is_empty() {
+            parts.push(format!("Rest brought back {}.", join(&again)));
+        }
         if let Some(after) = last.after {
             let steady = c.figures.steady.is_some_and(|s| s.reached);
             parts.push(format!("{after} since{}.", if steady { ", steady" } else { "" }));

@@ -354,12 +354,14 @@ pub fn plain_duration(span: Duration) -> String {
     }
 }
 
-/// A span as it is said: tenths of a second, then minutes, then hours and minutes.
+/// A span as it is said, to two digits or so: milliseconds, seconds, minutes, hours and minutes.
 #[must_use]
 pub fn span_words(seconds: f64) -> String {
     match seconds {
         s if !s.is_finite() => "ever".into(),
-        s if s < 120.0 => plain_duration(Duration::from_millis((s.max(0.0) * 10.0).round() as u64 * 100)),
+        s if s < 0.95 => plain_duration(Duration::from_millis((s.max(0.0) * 100.0).round() as u64 * 10)),
+        s if s < 9.95 => format!("{} s", significant((s * 10.0).round() / 10.0)),
+        s if s < 120.0 => format!("{s:.0} s"),
         s => {
             let minutes = (s / 60.0).round() as u64;
             match (minutes / 60, minutes % 60) {

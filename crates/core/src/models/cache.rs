@@ -109,9 +109,14 @@ impl CacheModel {
         let after_mb_s = first.ends.last().and_then(|e| e.after).map_or(0.0, Rate::mb_s);
         let folds = levels.len() >= 2 && after_mb_s < 0.5 * levels.last().map_or(0.0, |l| l.mb_s);
         let whole = levels.first().map_or(0.0, |l| l.bytes.value);
+        let recovery = recovery(&stints, whole);
+        // A cache that was not given time to come back is small for that alone.
+        let all_s = recovery.as_ref().map_or(3600.0, |r| r.all_s.high);
+        let rested: Vec<Stint> =
+            stints.iter().filter(|s| s.rested_s.is_none_or(|r| r >= all_s)).cloned().collect();
         Ok(Self {
-            recovery: recovery(&stints, whole).into(),
-            shrinking: shrinking(&stints).into(),
+            recovery: recovery.into(),
+            shrinking: shrinking(&rested).into(),
             levels,
             after_mb_s,
             folds,
@@ -127,7 +132,7 @@ impl CacheModel {
             .iter()
             .enumerate()
             .map(|(i, l)| {
-                let name = if i == 0 { "fast level" } else { "next level" };
+                let name = if i == 0 { "Fast level" } else { "Next level" };
                 format!(
                     "{name}: {} ({} to {}) at {}.",
                     gb(l.bytes.value),
@@ -144,6 +149,13 @@ impl CacheModel {
         };
         out.push(format!("After it {}{how}.", Rate::from_mb_s(self.after_mb_s)));
         match &self.recovery {
+            Told::Known(r) if r.all_s.low == 0.0 => {
+                out.push(format!(
+                    "Rest {} or less for all of it, by {} rests.",
+                    span_words(r.all_s.high),
+                    r.measured.len()
+                ));
+            }
             Told::Known(r) => out.push(format!(
                 "Rest {} for half ({} to {}), {} for all ({} to {}), by {} rests.",
                 span_words(r.half_s.value),
@@ -198,6 +210,28 @@ fn recovery(stints: &[Stint], whole: f64) -> Result<Recovery, Refusal> {
     let (shortest, longest) = (complete[0].rest_s, complete[complete.len() - 1].rest_s);
     if longest < 1.5 * shortest.max(1.0) {
         return refuse("the rests are of about one length");
+    }
+    // Two long rests after which the same comes back say that there is no more: the drive is fuller than it was at first.
+    let whole = match complete.as_slice() {
+        [.., a, b] if b.rest_s > 1.5 * a.rest_s && (a.bytes / b.bytes - 1.0).abs() < 0.1 => {
+            a.bytes.max(b.bytes).min(whole)
+        }
+        _ => whole,
+    };
+    if complete.iter().all(|m| m.bytes >= 0.93 * whole) {
+        // Even the shortest rest was enough: only a bound is known.
+        let at_most = |share: f64| Interval { value: shortest * share, low: 0.0, high: shortest * share };
+        return Ok(Recovery {
+            whole_bytes: Interval::around(whole, 0.07 * whole),
+            bytes_per_s: whole / shortest.max(1.0),
+            tau_s: None,
+            half_s: at_most(1.0),
+            all_s: at_most(1.0),
+            measured,
+        });
+    }
+    if complete.iter().all(|m| m.bytes < 0.05 * whole) {
+        return refuse(&format!("nothing came back within {}", span_words(longest)));
     }
     // What was there before the first write is the whole: a rest of any length brings back no more.
     let mut t: Vec<f64> = complete.iter().map(|m| m.rest_s).collect();

@@ -247,7 +247,7 @@ impl HeatModel {
                 ambient.or(self.ambient_c).map_or_else(String::new, |a| format!("In air of {a:.0} °C: "));
             let Some(steady) = self.steady(rate, ambient) else { return };
             let mut words =
-                format!("{air}{:.0} °C (± {:.0}) in the long run at {rate}", steady.value, steady.half());
+                format!("{air}{:.0} °C (± {:.1}) in the long run at {rate}", steady.value, steady.half());
             if let Some(limit) = self.limit_c {
                 match self.time_to(limit, rate, ambient) {
                     Some(t) if t.high.is_finite() => words.push_str(&format!(

@@ -5,6 +5,8 @@ pub mod cache;
 mod fit;
 pub mod heat;
 pub mod stream;
+#[cfg(test)]
+mod tests;
 
 use serde::Serialize;
 
