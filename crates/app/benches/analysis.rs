@@ -5,11 +5,18 @@
 
 use std::time::{Duration, Instant};
 
+use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::app::App;
+use hollow_mile::ui::theme::{Depth, Theme};
+use hollow_mile::ui::views;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::event::{Conditions, Event, HaulHead, LatencySummary, Sample};
+use hollow_mile_core::event::{Conditions, Event, HaulHead, HaulState, LatencySummary, Sample};
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_ledger::Ledger;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
 
 fn resident_mb(field: &str) -> f64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap();
@@ -96,7 +103,87 @@ fn fold(samples: u64) -> (Readings, Duration) {
     (readings, took)
 }
 
+/// A three-day record in a ledger: opened from the list, and panned when all of it is there.
+fn three_days() {
+    let dir = tempfile::tempdir().unwrap();
+    let samples = 2_592_000;
+    {
+        let ledger = Ledger::open(dir.path()).unwrap();
+        let Event::HaulStarted(head) = Record::head() else { return };
+        let mut writer = ledger.begin(&head).unwrap();
+        writer.push(Event::HaulStarted(head)).unwrap();
+        writer.push(Event::LegStarted { at: Duration::ZERO, leg: 0 }).unwrap();
+        let mut record = Record { seed: 7, n: 0 };
+        (0..samples).for_each(|_| writer.push(Event::Sample(record.next(samples))).unwrap());
+        let at = Record::STEP * samples as u32;
+        writer.push(Event::HaulEnded { at, state: HaulState::Done, reason: None }).unwrap();
+        let conclusions = writer.readings().unwrap().conclude();
+        writer.finish(HaulState::Done, None, &conclusions).unwrap();
+    }
+    let mut app = App::new(dir.path().to_owned(), true, Theme::new(Depth::True)).unwrap();
+    let area = Rect::new(0, 0, 160, 47);
+    app.act(Action::GoLedger);
+    let began = Instant::now();
+    app.act(Action::Open);
+    let mut buf = Buffer::empty(area);
+    views::render(&app, area, &mut buf);
+    println!(
+        "three days, {samples} samples: first frame after {:.1} ms",
+        began.elapsed().as_secs_f64() * 1e3
+    );
+    while app.is_moving() {
+        app.follow(Duration::from_millis(5));
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    println!("all of it read after {:.0} ms", began.elapsed().as_secs_f64() * 1e3);
+    for _ in 0..4 {
+        app.act(Action::ZoomIn);
+    }
+    let mut times: Vec<f64> = (0..100)
+        .map(|i| {
+            app.act(if i < 50 { Action::PanRight } else { Action::PanLeft });
+            let mut buf = Buffer::empty(area);
+            let began = Instant::now();
+            views::render(&app, area, &mut buf);
+            began.elapsed().as_secs_f64() * 1e3
+        })
+        .collect();
+    times.sort_by(f64::total_cmp);
+    println!("a frame while panning: {:.2} ms median, {:.2} ms worst of 100", times[50], times[99]);
+}
+
+/// What a sample costs while it is live: fold, conclusions as often as they are made, a frame ten times a second.
+fn live() {
+    let samples = 200_000u64;
+    let (mut readings, _) = fold(samples);
+    let mut record = Record { seed: 3, n: samples };
+    let (mut took, mut count) = (Duration::ZERO, 0u32);
+    let (mut cost, mut due) = (Duration::from_millis(1), 0);
+    for i in 0..6_000u32 {
+        let event = Event::Sample(record.next(2 * samples));
+        let began = Instant::now();
+        readings.push(&event);
+        // As the interface does: when enough samples have come to be worth it, or after ten seconds.
+        if i >= due {
+            let at = Instant::now();
+            std::hint::black_box(readings.conclude());
+            cost = at.elapsed();
+            due = i + (cost.as_micros() as u32 / 20).clamp(2, 100);
+        }
+        took += began.elapsed();
+        count += 1;
+    }
+    let fold_only = fold(100_000).1.as_secs_f64() * 1e6 / 1e5;
+    println!(
+        "live, after {samples} samples: {fold_only:.2} µs a sample to fold, {:.0} µs with conclusions ({:.1} ms each)",
+        took.as_secs_f64() * 1e6 / f64::from(count),
+        cost.as_secs_f64() * 1e3
+    );
+}
+
 fn main() {
+    live();
+    three_days();
     for samples in [100_000u64, 1_000_000, 2_600_000, 10_000_000] {
         let before = resident_mb("VmRSS:");
         let (readings, took) = fold(samples);

@@ -192,19 +192,7 @@ pub fn figures(f: &Figures) -> Vec<String> {
             span_words(c.longest_stall_s)
         )
     };
-    if let (Some(worst), Some(p1), Some(p99), Some(mean)) =
-        (f.worst_second_mb_s, f.p1_mb_s, f.p99_mb_s, f.mean_mb_s)
-    {
-        let whole = Consistency {
-            worst_second_mb_s: worst,
-            p1_mb_s: p1,
-            p99_mb_s: p99,
-            mean_mb_s: mean,
-            variation: f.variation.unwrap_or(0.0),
-            longest_stall_s: f.longest_stall_s.unwrap_or(0.0),
-        };
-        out.push(format!("whole: {}.", even(&whole)));
-    }
+    out.extend(f.whole().map(|c| format!("whole: {}.", even(&c))));
     out.extend(f.after_cache.as_ref().map(|c| format!("after the cache end: {}.", even(c))));
     out.extend(steady(f));
     out

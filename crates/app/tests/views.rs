@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use hollow_mile::demo;
 use hollow_mile::ui::actions::Action;
-use hollow_mile::ui::app::App;
+use hollow_mile::ui::app::{App, Overlay};
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
 use ratatui::buffer::Buffer;
@@ -58,6 +58,23 @@ fn pictures_of_the_views() {
     app.act(Action::Last);
     app.act(Action::Open);
     insta::assert_snapshot!("haul", text(&app, 160, 47));
+    app.act(Action::NextFlag);
+    app.act(Action::Open);
+    insta::assert_snapshot!("haul_evidence", text(&app, 160, 47));
+    app.overlay = None;
+    app.act(Action::Mark);
+    for _ in 0..10 {
+        app.act(Action::CursorRight);
+    }
+    app.act(Action::Mark);
+    app.act(Action::OtherPane);
+    insta::assert_snapshot!("haul_between_marks", text(&app, 160, 47));
+    app.act(Action::OtherPane);
+    app.follow(Duration::ZERO);
+    insta::assert_snapshot!("haul_cache_and_heat", text(&app, 160, 47));
+    app.act(Action::Back);
+    app.act(Action::Back);
+    app.act(Action::OtherPane);
     app.act(Action::TurnRuler);
     app.act(Action::CursorRight);
     app.act(Action::ZoomIn);
@@ -139,4 +156,54 @@ fn a_haul_shown_live_is_shown_the_same_from_the_ledger() {
         lines.iter().map(|l| l.chars().take(110).collect::<String>().trim_end().to_owned()).collect()
     };
     assert_eq!(lanes(&live), lanes(&kept));
+}
+
+#[test]
+fn a_time_lapse_ends_where_the_record_ends() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::GoLedger);
+    app.act(Action::Last);
+    app.act(Action::Open);
+    let whole = app.shown().map(|(r, c)| (r.series().len(), c.clone())).unwrap();
+    app.act(Action::Lapse);
+    assert_eq!(app.shown().map(|(r, _)| r.series().len()), Some(0), "it begins at the beginning");
+    for _ in 0..20 {
+        app.act(Action::Faster);
+    }
+    let began = std::time::Instant::now();
+    let mut seen = vec![0];
+    while app.is_moving() && began.elapsed() < Duration::from_secs(30) {
+        app.follow(Duration::from_millis(20));
+        seen.extend(app.shown().map(|(r, _)| r.series().len()));
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    assert!(seen.windows(2).all(|w| w[0] <= w[1]) && seen.len() > 2, "it only grows: {seen:?}");
+    let shown = app.shown().map(|(r, c)| (r.series().len(), c.clone())).unwrap();
+    assert_eq!(shown, whole, "what is seen in a time-lapse is what the record says");
+    app.act(Action::Back);
+    assert_eq!(app.shown().map(|(r, _)| r.series().len()), Some(whole.0));
+}
+
+#[test]
+fn a_click_on_a_flag_opens_its_evidence_and_one_in_the_lanes_reads_them() {
+    use ratatui::crossterm::event::{Event, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::GoLedger);
+    app.act(Action::Last);
+    app.act(Action::Open);
+    let drawn = draw(&app, 160, 47);
+    let click = |app: &mut App, column: u16, row: u16| {
+        let kind = MouseEventKind::Down(MouseButton::Left);
+        app.on_event(&Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }));
+    };
+    let flag = (15..110).find(|x| drawn[(*x, 4)].symbol() == "B").unwrap();
+    click(&mut app, flag, 4);
+    assert!(matches!(app.overlay, Some(Overlay::Evidence(1))));
+    app.overlay = None;
+    click(&mut app, 60, 20);
+    assert!(app.overlay.is_none() && (0.3..0.7).contains(&app.haul.cursor.unwrap()));
+    click(&mut app, 2, 20);
+    assert!((0.3..0.7).contains(&app.haul.cursor.unwrap()), "the spine is not the lanes");
 }

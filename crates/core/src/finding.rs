@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use serde::{Deserialize, Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::models::stream::Holding;
 use crate::models::{Models, Told};
@@ -54,15 +54,19 @@ impl FindingKind {
 }
 
 /// One conclusion, with its place on every ruler. Serialises as the design's findings JSON: seconds, bytes, MB/s, °C.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Finding {
     /// What.
     pub kind: FindingKind,
     /// When it began, since the haul began.
-    #[serde(rename = "elapsed_s", serialize_with = "seconds")]
+    #[serde(rename = "elapsed_s", serialize_with = "seconds", deserialize_with = "from_seconds")]
     pub elapsed: Duration,
     /// When it ended, where it did.
-    #[serde(rename = "end_elapsed_s", serialize_with = "optional_seconds")]
+    #[serde(
+        rename = "end_elapsed_s",
+        serialize_with = "optional_seconds",
+        deserialize_with = "from_optional_seconds"
+    )]
     pub end_elapsed: Option<Duration>,
     /// Bytes written since the haul began.
     #[serde(rename = "written_bytes")]
@@ -78,10 +82,18 @@ pub struct Finding {
     #[serde(rename = "position_end_bytes")]
     pub position_end: Option<Bytes>,
     /// Median rate before.
-    #[serde(rename = "before_mb_s", serialize_with = "optional_mb_s")]
+    #[serde(
+        rename = "before_mb_s",
+        serialize_with = "optional_mb_s",
+        deserialize_with = "from_optional_mb_s"
+    )]
     pub before: Option<Rate>,
     /// Median rate after.
-    #[serde(rename = "after_mb_s", serialize_with = "optional_mb_s")]
+    #[serde(
+        rename = "after_mb_s",
+        serialize_with = "optional_mb_s",
+        deserialize_with = "from_optional_mb_s"
+    )]
     pub after: Option<Rate>,
     /// Temperature of the drive at the place.
     #[serde(rename = "temperature_c")]
@@ -108,9 +120,21 @@ fn optional_mb_s<S: Serializer>(v: &Option<Rate>, s: S) -> Result<S::Ok, S::Erro
     v.map(|r| rounded(r.mb_s())).serialize(s)
 }
 
+fn from_seconds<'d, D: Deserializer<'d>>(d: D) -> Result<Duration, D::Error> {
+    Ok(Duration::try_from_secs_f64(f64::deserialize(d)?).unwrap_or_default())
+}
+
+fn from_optional_seconds<'d, D: Deserializer<'d>>(d: D) -> Result<Option<Duration>, D::Error> {
+    Ok(Option::<f64>::deserialize(d)?.and_then(|s| Duration::try_from_secs_f64(s).ok()))
+}
+
+fn from_optional_mb_s<'d, D: Deserializer<'d>>(d: D) -> Result<Option<Rate>, D::Error> {
+    Ok(Option::<f64>::deserialize(d)?.map(Rate::from_mb_s))
+}
+
 /// How steady the end of the record is, after SNIA PTS-E 2.0: over a window of five rounds the excursion is at most
 /// 20 % of the mean and the rise of the least-squares line at most 10 % of it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Steadiness {
     /// Both criteria hold.
     pub reached: bool,
@@ -123,7 +147,7 @@ pub struct Steadiness {
 }
 
 /// How even the rate was.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Consistency {
     /// Mean rate of the slowest whole second, MB/s.
     pub worst_second_mb_s: f64,
@@ -140,7 +164,7 @@ pub struct Consistency {
 }
 
 /// The figures of a haul. A figure that the record cannot give is `None`.
-#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Figures {
     /// Median rate up to the first cache end, or over the whole when there is none, MB/s.
     pub burst_mb_s: Option<f64>,
@@ -170,8 +194,23 @@ pub struct Figures {
     pub after_cache: Option<Consistency>,
 }
 
+impl Figures {
+    /// How even the whole was.
+    #[must_use]
+    pub fn whole(&self) -> Option<Consistency> {
+        Some(Consistency {
+            worst_second_mb_s: self.worst_second_mb_s?,
+            p1_mb_s: self.p1_mb_s?,
+            p99_mb_s: self.p99_mb_s?,
+            mean_mb_s: self.mean_mb_s?,
+            variation: self.variation.unwrap_or(0.0),
+            longest_stall_s: self.longest_stall_s.unwrap_or(0.0),
+        })
+    }
+}
+
 /// Everything concluded from a record so far.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Conclusions {
     /// In the order of their place.
     pub findings: Vec<Finding>,

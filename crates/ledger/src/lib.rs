@@ -8,6 +8,7 @@
 
 pub mod csv_file;
 mod leftovers;
+mod overview;
 mod schema;
 mod wear;
 mod writer;
@@ -364,6 +365,8 @@ impl Ledger {
             "UPDATE hauls SET state = ?2, reason = ?3, summary = ?4, findings = ?5 WHERE haul = ?1",
             params![haul, state.word(), reason, summary(conclusions), findings],
         )?;
+        // Without an overview the whole record is read: slower, and no less true.
+        let _ = self.keep_overview(haul, conclusions);
         Ok(())
     }
 

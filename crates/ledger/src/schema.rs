@@ -4,10 +4,10 @@ use std::path::Path;
 
 use rusqlite::Connection;
 
-use crate::{LedgerError, wear};
+use crate::{LedgerError, overview, wear};
 
 /// Written into the file as `user_version`.
-pub const VERSION: i32 = 2;
+pub const VERSION: i32 = 3;
 
 const TABLES: &str = "
 CREATE TABLE hauls (
@@ -59,14 +59,15 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             if version == 0 {
                 tx.execute_batch(TABLES)?;
                 tx.execute_batch(wear::TABLE)?;
+                tx.execute_batch(overview::TABLE)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;
             Ok(())
         }
-        1 => {
+        1 | 2 => {
             // A copy of the file as it was; one that is there already is as good.
-            let copy = home.join("ledger-version-1.sqlite");
+            let copy = home.join(format!("ledger-version-{version}.sqlite"));
             if !copy.exists() {
                 db.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
             }
@@ -75,6 +76,9 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             if version == 1 {
                 tx.execute_batch(wear::TABLE)?;
                 wear::fill(&tx)?;
+            }
+            if version < VERSION {
+                tx.execute_batch(overview::TABLE)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;

@@ -225,7 +225,7 @@ fn a_drives_health_is_kept_over_its_hauls() {
     assert!(ledger.wear("KW-9999").unwrap().is_empty());
 
     // A ledger of version 1 had no such table: it is made from the records, after a copy was put aside.
-    ledger.db.execute_batch("DROP TABLE vitals; PRAGMA user_version = 1").unwrap();
+    ledger.db.execute_batch("DROP TABLE vitals; DROP TABLE overviews; PRAGMA user_version = 1").unwrap();
     drop(ledger);
     let ledger = Ledger::open(dir.path()).unwrap();
     assert_eq!(ledger.wear("KW-0001").unwrap().len(), 2);

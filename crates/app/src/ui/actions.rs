@@ -83,6 +83,10 @@ pub enum Action {
     ShortTest,
     ExtendedTest,
     EndTest,
+    Mark,
+    NextFlag,
+    FlagBefore,
+    Lapse,
 }
 
 /// A key with its action.
@@ -168,6 +172,26 @@ pub const BINDINGS: &[Binding] = &[
         "turn the ruler",
         "Lay the record along time, bytes, or position.",
         Some("ruler"),
+    ),
+    b(HAUL, "f", Action::NextFlag, "next flag", "Go to the next flag.", Some("flag")),
+    b(HAUL, "F", Action::FlagBefore, "flag before", "Go to the flag before.", None),
+    b(
+        HAUL,
+        "Enter",
+        Action::Open,
+        "evidence",
+        "Read all of the first finding in the panel.",
+        Some("evidence"),
+    ),
+    b(HAUL, "Tab", Action::OtherPane, "other page", "Findings, figures, or cache and heat.", Some("page")),
+    b(HAUL, "m", Action::Mark, "mark", "Mark this place; two marks tell what is between.", Some("mark")),
+    b(
+        HAUL,
+        "t",
+        Action::Lapse,
+        "time-lapse",
+        "Let a haul that is over happen again, fast.",
+        Some("time-lapse"),
     ),
     b(HAUL, "n", Action::Note, "note", "Write words into the record at this moment.", Some("note")),
     b(HAUL, "Space", Action::Pause, "pause", "Take the load off, or put it on again.", Some("pause")),

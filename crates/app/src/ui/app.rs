@@ -6,18 +6,21 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::Setup;
+use hollow_mile_core::models::Models;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::{Ledger, Leftover};
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, MouseEventKind};
+use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::actions::{Action, Screen, action, available};
 use super::follow_yard::FollowYard;
 use super::live::Live;
+use super::review::{Lapse, Loading};
 use super::theme::Theme;
-use super::views::haul::HaulView;
+use super::views::haul::{HaulView, Hit};
 use super::views::ledger::LedgerView;
 use super::views::route::RouteView;
 use super::views::vitals::VitalsView;
@@ -39,6 +42,8 @@ pub enum Overlay {
         /// The chosen one of those that match.
         chosen: usize,
     },
+    /// All of a finding.
+    Evidence(usize),
     /// Words for the record.
     Note(Input),
     /// A question with yes or no.
@@ -90,6 +95,8 @@ pub struct App {
     pub overlay: Option<Overlay>,
     /// The haul that a list shows below itself.
     pub glance: Option<Glance>,
+    /// Where the view was drawn last, for the mouse.
+    pub area: std::cell::Cell<Rect>,
     follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
     message: Option<(String, Instant)>,
@@ -122,6 +129,7 @@ impl App {
             live: Vec::new(),
             overlay: None,
             glance: None,
+            area: std::cell::Cell::default(),
             unreadable: None,
             message: None,
             quit: false,
@@ -206,6 +214,7 @@ impl App {
             changed = true;
         }
         changed |= self.take_news();
+        changed |= self.follow_review(budget);
         if ended {
             let result = self.reload();
             self.heed(result);
@@ -214,6 +223,46 @@ impl App {
             }
         }
         changed
+    }
+
+    /// Lets a time-lapse run on, takes a record that was read meanwhile, makes models anew. True when it shows.
+    fn follow_review(&mut self, budget: Duration) -> bool {
+        let mut changed = self.haul.lapse.as_mut().is_some_and(|l| l.follow(budget));
+        match self.haul.loading.as_ref().and_then(Loading::done) {
+            None => {}
+            Some(Ok(whole)) => {
+                self.haul.complete(whole.0, whole.1);
+                changed = true;
+            }
+            Some(Err(e)) => {
+                self.haul.loading = None;
+                self.say(e);
+                changed = true;
+            }
+        }
+        if self.screen == Screen::Haul {
+            let mut view = std::mem::take(&mut self.haul);
+            let shown = match (&view.lapse, &view.kept) {
+                (Some(_), _) => None,
+                (None, Some(kept)) => Some((&kept.readings, &kept.conclusions)),
+                (None, None) => view.shown_in(&self.live),
+            };
+            // Read apart from the view, which keeps what is made of it.
+            let made =
+                shown.and_then(|(r, c)| view.models_due(r).then(|| (r.series().len(), Models::of(r, c))));
+            changed |= made.is_some();
+            view.keep_models(made);
+            self.haul = view;
+        }
+        changed
+    }
+
+    /// Something moves by itself, so that the screen is drawn again and again.
+    #[must_use]
+    pub fn is_moving(&self) -> bool {
+        self.running() > 0
+            || self.haul.loading.is_some()
+            || self.haul.lapse.as_ref().is_some_and(|l| l.runs())
     }
 
     /// Takes what the drives of this machine have become. True when a drive is on screen that changed.
@@ -302,9 +351,10 @@ impl App {
     /// The haul on screen: its readings, and what is concluded from them.
     #[must_use]
     pub fn shown(&self) -> Option<(&Readings, &Conclusions)> {
-        match &self.haul.kept {
-            Some(kept) => Some((&kept.readings, &kept.conclusions)),
-            None => self.shown_live().map(|l| (&l.readings, &l.conclusions)),
+        match (&self.haul.lapse, &self.haul.kept) {
+            (Some(lapse), _) => Some((&lapse.readings, &lapse.conclusions)),
+            (None, Some(kept)) => Some((&kept.readings, &kept.conclusions)),
+            (None, None) => self.shown_live().map(|l| (&l.readings, &l.conclusions)),
         }
     }
 
@@ -346,9 +396,21 @@ impl App {
             TermEvent::Mouse(mouse) if self.overlay.is_none() => match mouse.kind {
                 MouseEventKind::ScrollDown => self.act(Action::Down),
                 MouseEventKind::ScrollUp => self.act(Action::Up),
+                MouseEventKind::Down(_) if self.screen == Screen::Haul => self.click(mouse.column, mouse.row),
                 _ => {}
             },
             _ => {}
+        }
+    }
+
+    /// A click in the lanes puts the cursor there; on a flag it opens the evidence.
+    fn click(&mut self, x: u16, y: u16) {
+        let Some((r, c)) = self.shown() else { return };
+        match self.haul.at(self.area.get(), x, y, r, c) {
+            Some(Hit::Flag(i)) if i < c.findings.len() => self.show_evidence(i),
+            Some(Hit::Flag(i)) => self.go_to_flag(i as isize - self.haul.first_shown() as isize),
+            Some(Hit::Lanes(share)) => self.haul.cursor = Some(share),
+            None => {}
         }
     }
 
@@ -371,6 +433,16 @@ impl App {
         let Some(mut overlay) = self.overlay.take() else { return };
         match (&mut overlay, key.code) {
             (Overlay::Help, _) => return,
+            (Overlay::Evidence(_), KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q')) => return,
+            (Overlay::Evidence(i), KeyCode::Up | KeyCode::Char('k' | 'F')) => {
+                let i = i.saturating_sub(1);
+                return self.show_evidence(i);
+            }
+            (Overlay::Evidence(i), KeyCode::Down | KeyCode::Char('j' | 'f')) => {
+                let i = *i + 1;
+                return self.show_evidence(i);
+            }
+            (Overlay::Evidence(_), _) => {}
             (Overlay::Ask { yes, .. }, KeyCode::Char('y' | 'Y')) => {
                 let yes = yes.clone();
                 return self.confirm(yes);
@@ -543,8 +615,63 @@ impl App {
         Ok(())
     }
 
-    fn act_in_haul(&mut self, action: Action) {
+    /// Shows all of a finding, and puts the cursor where it is.
+    fn show_evidence(&mut self, index: usize) {
+        let count = self.shown().map_or(0, |(_, c)| c.findings.len());
+        if count == 0 {
+            return self.say("Nothing was found so far.");
+        }
+        let index = index.min(count - 1);
+        let step = index as isize - self.haul.first_shown() as isize;
+        self.go_to_flag(step);
+        self.overlay = Some(Overlay::Evidence(index));
+    }
+
+    fn go_to_flag(&mut self, step: isize) {
+        let ruler = self.haul.ruler;
+        let Some((r, c)) = self.shown() else { return };
+        let findings = c.findings.iter().map(|f| r.place_of_finding(ruler, f));
+        let places: Vec<Option<f64>> =
+            findings.chain(r.notes().iter().map(|(at, _)| r.place_of(ruler, *at))).collect();
+        let extent = r.extent(ruler);
+        if self.haul.to_flag(&places, step, extent).is_none() {
+            self.say("There are no flags so far.");
+        }
+    }
+
+    fn time_lapse(&mut self) {
+        if self.haul.lapse.take().is_some() {
+            return;
+        }
+        let Some(kept) = &self.haul.kept else {
+            return self.say("A time-lapse is for a haul that is over: open one from the ledger.");
+        };
+        match Lapse::begin(&self.ledger, &kept.row.haul, kept.row.elapsed) {
+            Ok(lapse) => self.haul.lapse = Some(Box::new(lapse)),
+            Err(e) => self.say(e.message),
+        }
+    }
+
+    fn act_in_lapse(&mut self, action: Action) -> bool {
+        let Some(lapse) = &mut self.haul.lapse else { return false };
         match action {
+            Action::Pause => lapse.paused = !lapse.paused,
+            Action::Faster => lapse.pace(2.0),
+            Action::Slower => lapse.pace(0.5),
+            _ => return false,
+        }
+        true
+    }
+
+    fn act_in_haul(&mut self, action: Action) {
+        if self.act_in_lapse(action) {
+            return;
+        }
+        match action {
+            Action::NextFlag => self.go_to_flag(1),
+            Action::FlagBefore => self.go_to_flag(-1),
+            Action::Open => self.show_evidence(self.haul.first_shown()),
+            Action::Lapse => self.time_lapse(),
             Action::Pause => {
                 let paused = self.shown_live().is_some_and(|l| l.paused);
                 self.ask_shown(Command::Pause(!paused));
@@ -580,7 +707,9 @@ impl App {
                     let extent = readings.extent(view.ruler);
                     view.act(action, extent);
                 } else {
-                    let extent = view.kept.as_ref().map_or(0.0, |k| k.readings.extent(view.ruler));
+                    let lapse = view.lapse.as_ref().map(|l| &l.readings);
+                    let shown = lapse.or(view.kept.as_ref().map(|k| &k.readings));
+                    let extent = shown.map_or(0.0, |r| r.extent(view.ruler));
                     view.act(action, extent);
                 }
                 self.haul = view;
@@ -628,9 +757,18 @@ impl App {
             self.haul = HaulView::live(&row.haul);
             return self.go(Screen::Haul);
         }
+        // A long record is read meanwhile.
+        if let Some((readings, conclusions)) = self.ledger.overview(&row.haul)
+            && let Ok(loading) = Loading::begin(&self.ledger, &row.haul)
+        {
+            self.haul = HaulView::kept(row, readings, conclusions);
+            self.haul.loading = Some(loading);
+            return self.go(Screen::Haul);
+        }
         match self.ledger.readings(&row.haul) {
             Ok(readings) => {
-                self.haul = HaulView::kept(row, readings);
+                let conclusions = readings.conclude();
+                self.haul = HaulView::kept(row, readings, conclusions);
                 self.go(Screen::Haul);
             }
             Err(e) => self.say(e.to_string()),

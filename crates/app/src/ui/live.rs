@@ -8,6 +8,11 @@ use hollow_mile_core::readings::Readings;
 use crate::error::AppError;
 use crate::session::{Command, Over, Session, Speed};
 
+/// What a sample may cost in all.
+const SAMPLE_COST: Duration = Duration::from_micros(20);
+/// Conclusions are made after this time, whatever they cost.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 /// A haul under way, or one that ended while the interface was open.
 pub struct Live {
     /// Identifier.
@@ -24,6 +29,8 @@ pub struct Live {
     pub simulated: bool,
     session: Option<Session>,
     concluded: Instant,
+    /// Samples that the conclusions were made from.
+    concluded_at: usize,
     cost: Duration,
     stale: bool,
 }
@@ -41,6 +48,7 @@ impl Live {
             simulated: session.simulated,
             session: Some(session),
             concluded: Instant::now(),
+            concluded_at: 0,
             cost: Duration::ZERO,
             stale: false,
         }
@@ -89,13 +97,19 @@ impl Live {
             }
         }
         self.stale |= changed;
-        // Conclusions cost more than events; they take a twentieth of the time at most.
-        let due = self.concluded.elapsed() >= Duration::from_millis(200).max(self.cost * 20);
+        // Conclusions cost more than samples: they wait until enough of these have come, but for no more than ten seconds, and take
+        // a twentieth of the time at most.
+        let since = self.concluded.elapsed();
+        let worth =
+            SAMPLE_COST * u32::try_from(self.readings.series().len() - self.concluded_at).unwrap_or(u32::MAX);
+        let due = since >= Duration::from_millis(200).max(self.cost * 20)
+            && (worth >= self.cost || since >= PATIENCE);
         if self.stale && (over || due) {
             let began = Instant::now();
             self.conclusions = self.readings.conclude();
             self.cost = began.elapsed();
             self.concluded = Instant::now();
+            self.concluded_at = self.readings.series().len();
             self.stale = false;
         }
         if over {

@@ -8,6 +8,7 @@ pub mod app;
 mod follow_yard;
 pub mod keys;
 pub mod live;
+pub mod review;
 pub mod theme;
 pub mod views;
 pub mod widgets;
@@ -157,7 +158,7 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Resul
         let glance = app.wants_glance().is_some();
         // Keys are answered at once; what happens on hauls, ten times a second. Idle, a look twice a second is enough
         // for signals and for a message that fades.
-        let frame = if app.running() > 0 { FRAME } else { Duration::from_millis(500) };
+        let frame = if app.is_moving() { FRAME } else { Duration::from_millis(500) };
         let wait = if glance { GLANCE } else { frame.saturating_sub(began.elapsed()) };
         match keys.wait(wait)? {
             Waited::Gone => return Ok(()),

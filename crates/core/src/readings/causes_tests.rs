@@ -225,7 +225,7 @@ fn a_beat_is_the_drives_own_work_and_stalls_at_random_are_not() {
     let stalls: Vec<bool> = (0..3000)
         .map(|_| {
             seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-            (seed >> 33) % 150 == 0
+            (seed >> 33).is_multiple_of(150)
         })
         .collect();
     let random = Story::with_limit(None).samples(3000, |i| Sample {

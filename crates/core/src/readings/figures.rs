@@ -135,15 +135,13 @@ impl Seconds {
         let to = self.loads.iter().copied().find(|l| *l > from).unwrap_or(self.rates.len());
         let rates = self.rates.get(from..to)?;
         let end_s = f64::from(*self.ends.get(to.checked_sub(1)?)?) / 10.0;
-        let (mut stall, mut longest) = (0.0, 0.0f64);
+        let (mut stall, mut longest, mut last) = (0.0, 0.0f64, None);
         let first = series.index_at(Duration::from_secs_f64(moment_s));
-        for i in first..series.len() {
-            if series.end_s(i) > end_s + 0.05 {
-                break;
-            }
-            let idle = series.moved(i) == series.moved_before(i);
-            stall = if idle { stall + series.loaded_s(i..i + 1) } else { 0.0 };
+        let past = series.index_at(Duration::from_secs_f64(end_s + 0.05));
+        for i in series.slower(first..past, 1.0) {
+            stall = if last == i.checked_sub(1) { stall } else { 0.0 } + series.loaded_s(i..i + 1);
             longest = longest.max(stall);
+            last = Some(i);
         }
         consistency(rates, longest)
     }

@@ -9,6 +9,7 @@ mod figures;
 mod ground;
 mod levels;
 mod place;
+mod range;
 mod run;
 mod segment;
 mod series;
@@ -23,6 +24,7 @@ use crate::route::{Leg, LegKind};
 use crate::units::{Bytes, Celsius, Rate};
 
 pub use ground::Ground;
+pub use range::{Between, Overview};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};
 

@@ -108,8 +108,8 @@ impl Run {
         let from = self.past();
         let open = from..series.len();
         let least = match self.points.len() {
-            ..SINGLE_POINTS => 0.0,
-            ..MANY_POINTS => POINT_S,
+            0..SINGLE_POINTS => 0.0,
+            SINGLE_POINTS..MANY_POINTS => POINT_S,
             _ => 4.0 * POINT_S,
         };
         if series.loaded_s(open.clone()) < least * 0.999 {

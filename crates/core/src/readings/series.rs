@@ -251,6 +251,34 @@ impl Series {
         self.temperatures.map(|(l, h)| (Celsius::from_millis(l), Celsius::from_millis(h)))
     }
 
+    /// Loaded samples of a range that are slower than a rate, in bytes per second. Looks only where the pyramid has such: a few
+    /// look-ups for a record in which there are none.
+    #[must_use]
+    pub fn slower(&self, range: Range<usize>, rate: f64) -> Vec<usize> {
+        let mut found = Vec::new();
+        let mut i = range.start;
+        while i < range.end {
+            let (mut level, mut step) = (0, 1);
+            while i.is_multiple_of(step * FACTOR)
+                && i + step * FACTOR <= range.end
+                && self.pyramid.get(level).is_some_and(|l| i / (step * FACTOR) < l.len())
+            {
+                step *= FACTOR;
+                level += 1;
+            }
+            // Down again to where nothing slow is left out.
+            while level > 0 && f64::from(self.pyramid[level - 1][i / step].slowest) < rate {
+                step /= FACTOR;
+                level -= 1;
+            }
+            if level == 0 && self.loaded_in(i..i + 1) > 0 && self.rate(i) < rate {
+                found.push(i);
+            }
+            i += step;
+        }
+        found
+    }
+
     /// The steps in which temperatures were read, K: 1 for a sensor of whole degrees, or else 0.1. Looks at a few thousand.
     #[must_use]
     pub fn temperature_step(&self) -> f64 {
@@ -323,6 +351,13 @@ impl Series {
             Ruler::Elapsed => self.end_ns.partition_point(|e| *e as f64 / 1e9 <= x),
             Ruler::Moved | Ruler::Position => self.moved.partition_point(|m| *m as f64 <= x),
         }
+    }
+
+    /// Samples that end after one place and not after the other, on the elapsed or the moved ruler.
+    #[must_use]
+    pub fn between(&self, ruler: Ruler, from: f64, to: f64) -> Range<usize> {
+        let start = self.ended_by(ruler, from);
+        start..self.ended_by(ruler, to).max(start)
     }
 
     /// What lies between `from` and `to` on the elapsed or the moved ruler, in `columns` equal parts. A sample belongs
@@ -404,6 +439,16 @@ mod tests {
             let truth = f64::from(*rates.iter().min().unwrap()) * 10.0;
             prop_assert!((slowest - truth).abs() <= truth * 1e-6);
         }
+    }
+
+    #[test]
+    fn slow_samples_are_found_where_they_are() {
+        let rates: Vec<u32> = (0..5000).map(|i| if i % 777 == 5 || i == 4999 { 7 } else { 100 }).collect();
+        let truth: Vec<usize> = (0..5000).filter(|i| i % 777 == 5 || *i == 4999).collect();
+        let s = series(&rates);
+        assert_eq!(s.slower(0..5000, 500.0), truth);
+        assert_eq!(s.slower(6..4999, 500.0), truth[1..truth.len() - 1]);
+        assert_eq!(s.slower(0..5000, 10.0), [] as [usize; 0]);
     }
 
     #[test]

@@ -1,12 +1,11 @@
 //! A haul: what happens on the drive, where, and why. The answer in words first, the lanes on one ruler under it.
 
-use std::time::Duration;
-
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::event::HaulState;
-use hollow_mile_core::finding::{Conclusions, Finding};
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::models::Models;
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::units::{Bytes, Rate, clock, latency, mb_s_figure};
+use hollow_mile_core::units::clock;
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -15,8 +14,9 @@ use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::live::Live;
+use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
-use crate::ui::widgets::panel::{Writer, wrap};
+use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::{lane, ruler, spine};
 
 /// A haul from the ledger.
@@ -40,14 +40,60 @@ pub struct HaulView {
     /// The part of the ruler that is shown; all when `None`.
     window: Option<(f64, f64)>,
     /// Where the cursor is, as a share of what is shown.
-    cursor: Option<f64>,
+    pub cursor: Option<f64>,
     /// First finding in the panel.
-    scroll: usize,
+    pub(super) scroll: usize,
+    /// What the panel shows.
+    pub(super) page: Page,
+    /// Places on the ruler between which the panel tells what happened.
+    pub(super) marks: Vec<f64>,
+    /// What the record tells beyond its findings, and of how many samples.
+    pub(super) models: Option<(usize, Models)>,
+    /// The whole record, while an overview of it is shown.
+    pub loading: Option<Loading>,
+    /// The haul happens again.
+    pub lapse: Option<Box<Lapse>>,
+}
+
+/// What the panel at the right shows.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Page {
+    /// Findings with their evidence.
+    #[default]
+    Findings,
+    /// How fast and how even, how steady.
+    Figures,
+    /// Cache and heat.
+    Models,
+}
+
+impl Page {
+    pub(super) const ALL: [Self; 3] = [Self::Findings, Self::Figures, Self::Models];
+
+    pub(super) const fn name(self) -> &'static str {
+        match self {
+            Self::Findings => "findings",
+            Self::Figures => "figures",
+            Self::Models => "cache and heat",
+        }
+    }
 }
 
 impl Default for HaulView {
     fn default() -> Self {
-        Self { live: None, kept: None, ruler: Ruler::Elapsed, window: None, cursor: None, scroll: 0 }
+        Self {
+            live: None,
+            kept: None,
+            ruler: Ruler::Elapsed,
+            window: None,
+            cursor: None,
+            scroll: 0,
+            page: Page::Findings,
+            marks: Vec::new(),
+            models: None,
+            loading: None,
+            lapse: None,
+        }
     }
 }
 
@@ -60,8 +106,7 @@ impl HaulView {
 
     /// Of a haul from the ledger.
     #[must_use]
-    pub fn kept(row: HaulRow, readings: Readings) -> Self {
-        let conclusions = readings.conclude();
+    pub fn kept(row: HaulRow, readings: Readings, conclusions: Conclusions) -> Self {
         Self { kept: Some(Box::new(Kept { row, readings, conclusions })), ..Self::default() }
     }
 
@@ -74,7 +119,10 @@ impl HaulView {
 
     /// Takes back the cursor, or else the window; false when there was neither.
     pub fn put_down(&mut self) -> bool {
-        self.cursor.take().is_some() || self.window.take().is_some()
+        self.lapse.take().is_some()
+            || !std::mem::take(&mut self.marks).is_empty()
+            || self.cursor.take().is_some()
+            || self.window.take().is_some()
     }
 
     fn span(&self, extent: f64) -> (f64, f64) {
@@ -94,6 +142,21 @@ impl HaulView {
             Action::TurnRuler => {
                 self.ruler = self.ruler.turned();
                 self.window = None;
+                // A place on one ruler is another on the next.
+                self.marks.clear();
+            }
+            Action::OtherPane => {
+                let i = Page::ALL.iter().position(|p| *p == self.page).unwrap_or(0);
+                self.page = Page::ALL[(i + 1) % Page::ALL.len()];
+                self.scroll = 0;
+            }
+            Action::Mark => {
+                let place = from + self.cursor.unwrap_or(0.5) * width;
+                self.cursor.get_or_insert(0.5);
+                if self.marks.len() == 2 {
+                    self.marks.clear();
+                }
+                self.marks.push(place);
             }
             Action::CursorLeft => self.cursor = Some((self.cursor.unwrap_or(0.5) - 0.01).max(0.0)),
             Action::CursorRight => self.cursor = Some((self.cursor.unwrap_or(0.5) + 0.01).min(1.0)),
@@ -115,6 +178,95 @@ impl HaulView {
             _ => {}
         }
     }
+}
+
+impl HaulView {
+    /// Goes to the next flag, or the one before: cursor, panel and, when need be, window. Gives its number.
+    pub fn to_flag(&mut self, places: &[Option<f64>], step: isize, extent: f64) -> Option<usize> {
+        let count = places.len() as isize;
+        if count == 0 {
+            return None;
+        }
+        let here = if self.cursor.is_none() && step > 0 { -1 } else { self.scroll as isize };
+        let chosen = (here + step).rem_euclid(count) as usize;
+        self.page = Page::Findings;
+        self.scroll = chosen;
+        let (from, to) = self.span(extent);
+        if let Some(place) = places[chosen] {
+            let width = to - from;
+            if !(from..=to).contains(&place) {
+                let from = (place - width / 2.0).clamp(0.0, (extent - width).max(0.0));
+                self.window = Some((from, from + width));
+            }
+            let (from, to) = self.span(extent);
+            self.cursor = Some(((place - from) / (to - from)).clamp(0.0, 1.0));
+        }
+        Some(chosen)
+    }
+
+    /// Which finding the panel begins with.
+    #[must_use]
+    pub const fn first_shown(&self) -> usize {
+        self.scroll
+    }
+
+    /// The models are on screen, and the record has grown by a twentieth since they were made.
+    #[must_use]
+    pub fn models_due(&self, readings: &Readings) -> bool {
+        let samples = readings.series().len();
+        let fresh = self.models.as_ref().is_some_and(|(n, _)| samples >= *n && samples - n <= n / 20);
+        self.page == Page::Models && !fresh
+    }
+
+    /// Keeps models that were made.
+    pub fn keep_models(&mut self, made: Option<(usize, Models)>) {
+        if made.is_some() {
+            self.models = made;
+        }
+    }
+
+    /// What stands at a place of the screen, in a view that was drawn in `area`.
+    #[must_use]
+    pub fn at(&self, area: Rect, x: u16, y: u16, r: &Readings, c: &Conclusions) -> Option<Hit> {
+        let at = Layout::of(area);
+        let left = at.rate.x + lane::LABELS;
+        let width = at.rate.width.saturating_sub(lane::LABELS);
+        if !(left..left + width).contains(&x) || !(at.flags.y..at.ruler.y).contains(&y) {
+            return None;
+        }
+        let share = f64::from(x - left) / f64::from(width.max(2) - 1);
+        if y > at.flags.y {
+            return Some(Hit::Lanes(share));
+        }
+        let (from, to) = self.span(r.extent(self.ruler));
+        let place = from + share * (to - from);
+        let findings = c.findings.iter().map(|f| r.place_of_finding(self.ruler, f));
+        let off = |p: Option<f64>| p.map_or(f64::INFINITY, |p| (p - place).abs());
+        let places: Vec<f64> =
+            findings.chain(r.notes().iter().map(|(at, _)| r.place_of(self.ruler, *at))).map(off).collect();
+        let nearest = (0..places.len()).min_by(|a, b| places[*a].total_cmp(&places[*b]))?;
+        // Within a column and a half.
+        (places[nearest] <= 1.5 * (to - from) / f64::from(width.max(1))).then_some(Hit::Flag(nearest))
+    }
+
+    /// Puts the whole record in the place of its overview.
+    pub fn complete(&mut self, readings: Readings, conclusions: Conclusions) {
+        if let Some(kept) = &mut self.kept {
+            kept.readings = readings;
+            kept.conclusions = conclusions;
+        }
+        self.loading = None;
+        self.models = None;
+    }
+}
+
+/// What a click meets.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Hit {
+    /// A flag, by its number.
+    Flag(usize),
+    /// A column of the lanes, as a share of their width.
+    Lanes(f64),
 }
 
 /// Where everything stands.
@@ -158,6 +310,7 @@ impl Layout {
 
 /// Draws the haul.
 pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    app.area.set(area);
     let Some((readings, conclusions)) = app.shown() else {
         super::top(app, area, buf, "no haul is open: the yard starts one, the ledger has those that were");
         return;
@@ -185,13 +338,25 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         height: at.ruler.y.saturating_sub(at.flags.y),
     };
     flags(readings, conclusions, view.ruler, (from, to), lanes, buf, theme);
+    for mark in &view.marks {
+        let share = (mark - from) / (to - from).max(f64::MIN_POSITIVE);
+        if !(0.0..=1.0).contains(&share) {
+            continue;
+        }
+        let x = lanes.x + (share * f64::from(lanes.width.saturating_sub(1))).round() as u16;
+        for y in lanes.y + 1..lanes.y + lanes.height {
+            put_if_blank(buf, x, y, "╎", theme.accent());
+        }
+        // A flag's letter may stand there.
+        put_if_blank(buf, x, lanes.y, "▾", theme.accent());
+    }
     if let Some(cursor) = view.cursor {
         let x = lanes.x + (cursor * f64::from(lanes.width.saturating_sub(1))).round() as u16;
         for y in lanes.y + 1..lanes.y + lanes.height {
             put_if_blank(buf, x, y, "│", theme.accent());
         }
     }
-    panel(app, readings, conclusions, (from, to), at.panel, buf);
+    super::haul_panel::render(app, readings, conclusions, (from, to), at.panel, buf);
 }
 
 fn put_if_blank(buf: &mut Buffer, x: u16, y: u16, symbol: &str, style: ratatui::style::Style) {
@@ -217,7 +382,10 @@ fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
     }
     let legs = head.route.legs.len();
     let leg = r.legs().last().map_or(0, |l| usize::from(l.leg));
+    let lapse = app.haul.lapse.as_ref();
     let state = match r.ended() {
+        _ if lapse.is_some() => format!("time-lapse, {}", lapse.map(|l| l.words()).unwrap_or_default()),
+        _ if app.haul.loading.is_some() => "reading the whole record".to_owned(),
         Some((_, state, _)) => state.word().to_owned(),
         None if app.haul.kept.is_some() => HaulState::CutShort.word().to_owned(),
         None => {
@@ -226,7 +394,10 @@ fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
             format!("leg {} of {legs}, {}", leg + 1, if paused { "paused" } else { kind })
         }
     };
-    let right = format!("{}  {state}  {}", head.route.name, clock(r.elapsed()));
+    let right = match lapse {
+        Some(_) => format!("{}  {state}", head.route.name),
+        None => format!("{}  {state}  {}", head.route.name, clock(r.elapsed())),
+    };
     let width = usize::from(area.width);
     let right_length = right.chars().count().min(width);
     let room = width.saturating_sub(right_length + 2);
@@ -260,128 +431,4 @@ fn flags(
         }
         put_if_blank(buf, x, area.y, &letter(i), theme.accent());
     }
-}
-
-fn panel(app: &App, r: &Readings, c: &Conclusions, (from, to): (f64, f64), area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
-    let now = now_lines(app, r);
-    let cursor = cursor_lines(&app.haul, r, (from, to));
-    let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
-    let upper = Rect { height: area.height.saturating_sub(below), ..area };
-    let mut out = Writer::new(upper, buf);
-    let mut entries: Vec<(String, String, Vec<String>)> = c
-        .findings
-        .iter()
-        .enumerate()
-        .map(|(i, f)| (letter(i), finding_head(f), f.evidence.clone()))
-        .collect();
-    let count = entries.len();
-    for (i, (at, words)) in r.notes().iter().enumerate() {
-        entries.push((letter(count + i), format!("\"{words}\"  {}", clock(*at)), Vec::new()));
-    }
-    if entries.is_empty() {
-        out.text("No findings so far.", 0, theme.faint());
-    }
-    for (name, line, evidence) in entries.iter().skip(app.haul.scroll.min(entries.len().saturating_sub(1))) {
-        if out.left() < 2 {
-            break;
-        }
-        let width = usize::from(area.width).saturating_sub(4);
-        for (i, part) in wrap(line, width).iter().enumerate() {
-            out.pair(if i == 0 { name } else { "" }, part, 3, theme.accent(), theme.strong());
-        }
-        for (i, sentence) in evidence.iter().enumerate() {
-            // Evidence is read sentence by sentence: each begins with a mark.
-            for (j, part) in wrap(sentence, width.saturating_sub(2)).iter().enumerate() {
-                let mark = if j == 0 { "·" } else { " " };
-                let style = if i == 0 { ratatui::style::Style::new() } else { theme.faint() };
-                out.pair("", &format!("{mark} {part}"), 3, theme.faint(), style);
-            }
-        }
-        out.gap();
-    }
-    for fault in r.faults().iter().rev().take(2) {
-        out.text(&format!("fault {}: {}", clock(fault.at), fault.message), 3, theme.strong());
-    }
-    let lower = Rect { y: area.y + upper.height, height: area.height - upper.height, ..area };
-    let mut out = Writer::new(lower, buf);
-    for (name, value) in &cursor {
-        out.pair(name, value, 9, theme.accent(), theme.strong());
-    }
-    if !cursor.is_empty() {
-        out.gap();
-    }
-    for (name, value) in &now {
-        out.pair(name, value, 9, theme.faint(), theme.strong());
-    }
-}
-
-fn finding_head(f: &Finding) -> String {
-    format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence)
-}
-
-fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
-    let mut lines = Vec::new();
-    let kept = app.haul.kept.as_ref();
-    let live = app.shown_live().filter(|l| l.runs());
-    if live.is_some() {
-        let p99 = r.last().and_then(|s| s.latency).map(|l| Duration::from_micros(l.p99_us.into()));
-        let rate = text::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
-        lines.push(("now", rate));
-        lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
-    }
-    let mut moved = format!("{} written", r.written());
-    if r.read() > Bytes::ZERO {
-        moved.push_str(&format!(", {} read", r.read()));
-    }
-    lines.push(("so far", moved));
-    if let Some((time, bytes)) = live.and_then(|_| text::left(r)) {
-        let time = time.map(|t| format!("about {}", text::about(t)));
-        let bytes = bytes.map(|b| b.to_string());
-        lines.push(("left", [time, bytes].into_iter().flatten().collect::<Vec<_>>().join(", ")));
-    }
-    if let Some(live) = live.filter(|l| l.simulated) {
-        lines.push(("clock", if live.paused { "stands".into() } else { live.speed.words() }));
-    }
-    if r.errors() > 0 {
-        lines.push(("errors", r.errors().to_string()));
-    }
-    if let Some(head) = r.head() {
-        let mut conditions: Vec<String> = Vec::new();
-        conditions.extend(head.conditions.ambient.map(|t| format!("ambient {t}")));
-        conditions.extend(head.conditions.cooling.clone());
-        conditions.extend(head.conditions.slot.clone());
-        conditions.extend(head.conditions.label.clone());
-        if !conditions.is_empty() {
-            lines.push(("with", conditions.join(", ")));
-        }
-        if kept.is_some() {
-            lines.push(("started", text::local_time(head.started_unix_ms)));
-        }
-        lines.push(("engine", r.engine().to_owned()));
-        lines.push(("haul", head.haul.clone()));
-    }
-    lines
-}
-
-fn cursor_lines(view: &HaulView, r: &Readings, (from, to): (f64, f64)) -> Vec<(&'static str, String)> {
-    let Some(cursor) = view.cursor else { return Vec::new() };
-    let place = from + cursor * (to - from);
-    let width = (to - from) / 100.0;
-    let column = r.columns(view.ruler, (place - width / 2.0).max(0.0), place + width / 2.0, 1);
-    let Some(column) = column.first() else { return Vec::new() };
-    let words = match view.ruler {
-        Ruler::Elapsed => clock(Duration::from_secs_f64(place.max(0.0))),
-        _ => Bytes::new(place.max(0.0) as u64).to_string(),
-    };
-    let figure = |r: Option<Rate>| r.map_or_else(|| "none".into(), |r| mb_s_figure(r.mb_s()));
-    vec![
-        ("cursor", words),
-        (
-            "rate",
-            format!("{} MB/s, {} to {}", figure(column.rate), figure(column.slowest), figure(column.fastest)),
-        ),
-        ("p99", column.p99.map_or_else(|| "none".into(), latency)),
-        ("heat", column.hottest.map_or_else(|| "none".into(), |t| t.to_string())),
-    ]
 }

@@ -1,6 +1,7 @@
 //! The views: each draws from state, and answers one question.
 
 pub mod haul;
+mod haul_panel;
 pub mod ledger;
 pub mod overlay;
 pub mod route;

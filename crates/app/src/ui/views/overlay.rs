@@ -1,5 +1,7 @@
 //! What lies over a view: help, the list of actions, a line to type, a question.
 
+use hollow_mile_charts::lanes::letter;
+use hollow_mile_core::units::{Bytes, clock};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};
@@ -35,13 +37,22 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             let mut out = Writer::new(inner, buf);
             out.line(app.screen.question(), theme.strong());
             out.gap();
-            for b in bindings {
+            // Where they do not all fit, the list of actions has the rest.
+            let room = usize::from(out.left());
+            let shown = if bindings.len() > room { room.saturating_sub(1) } else { bindings.len() };
+            for b in &bindings[..shown] {
                 out.pair(
                     b.keys,
                     &format!("{:<15} {}", b.name, b.help),
                     7,
                     theme.accent(),
                     ratatui::style::Style::new(),
+                );
+            }
+            if shown < bindings.len() {
+                out.line(
+                    &format!("and {} more: the : key lists them all", bindings.len() - shown),
+                    theme.faint(),
                 );
             }
         }
@@ -60,6 +71,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
                 out.line("No action has these words.", theme.faint());
             }
         }
+        Some(Overlay::Evidence(index)) => evidence(app, *index, area, buf),
         Some(Overlay::Note(input)) => {
             let inner = framed(area, 70, 5, "note for the record", app, buf);
             let mut out = Writer::new(inner, buf);
@@ -78,4 +90,40 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             out.line("y yes    n no", theme.accent());
         }
     }
+}
+
+/// All of a finding: where it is on every ruler, what changed, how sure it is, and why.
+fn evidence(app: &App, index: usize, area: Rect, buf: &mut Buffer) {
+    let theme = &app.theme;
+    let Some((r, c)) = app.shown() else { return };
+    let Some(f) = c.findings.get(index) else { return };
+    let plain = ratatui::style::Style::new();
+    let rates = f.before.zip(f.after).map(|(b, a)| format!("{b} → {a}"));
+    let rates = rates.or_else(|| f.after.map(|a| a.to_string()));
+    let until = f.end_elapsed.map_or_else(String::new, |e| format!(" to {}", clock(e)));
+    let mut rows = vec![("when", format!("{}{until}", clock(f.elapsed)))];
+    if r.written() > Bytes::ZERO {
+        rows.push(("written", format!("{}, 95 % within {} to {}", f.written, f.written_low, f.written_high)));
+    }
+    let end = f.position_end.map_or_else(String::new, |e| format!(" to {e}"));
+    rows.extend(f.position.map(|p| ("address", format!("{p}{end}"))));
+    rows.extend(rates.map(|r| ("rate", r)));
+    rows.extend(f.temperature.map(|t| ("heat", t.to_string())));
+    rows.push(("sure", format!("{:.0} of 100 such findings are right", f.confidence * 100.0)));
+    let lines: Vec<Vec<String>> = f.evidence.iter().map(|e| wrap(e, 82)).collect();
+    let height = rows.len() + lines.iter().map(Vec::len).sum::<usize>() + 5;
+    let title = format!("{}  {}", letter(index), f.kind.word());
+    let inner = framed(area, 90, height as u16, &title, app, buf);
+    let mut out = Writer::new(inner, buf);
+    for (name, value) in &rows {
+        out.pair(name, value, 9, theme.faint(), theme.strong());
+    }
+    out.gap();
+    for sentence in &lines {
+        for (i, line) in sentence.iter().enumerate() {
+            out.line(&format!("{} {line}", if i == 0 { "·" } else { " " }), plain);
+        }
+    }
+    out.gap();
+    out.line("f F the next, the one before    Esc back", theme.accent());
 }

@@ -34,13 +34,23 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
-/// Words, with the groups of a figure (`4 706`) kept together.
+/// What stands behind a figure and is kept with it.
+const UNITS: [&str; 16] =
+    ["MB/s", "GB/s", "B", "kB", "MB", "GB", "TB", "°C", "K", "µs", "ms", "s", "min", "h", "%", "dips"];
+
+/// Words, with the groups of a figure (`4 706`) and its unit kept together.
 fn words(text: &str) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     for word in text.split(' ') {
         let three = word.chars().take(3).filter(char::is_ascii_digit).count() == 3
             && word.chars().nth(3).is_none_or(|c| !c.is_alphanumeric());
+        let bare = word.trim_end_matches(['.', ',', ';', ':', ')']);
+        let unit = UNITS.contains(&bare);
         match all.last_mut() {
+            Some(last) if unit && last.ends_with(|c: char| c.is_ascii_digit()) => {
+                last.push(' ');
+                last.push_str(word);
+            }
             Some(last) if three && last.ends_with(|c: char| c.is_ascii_digit()) => {
                 last.push(' ');
                 last.push_str(word);

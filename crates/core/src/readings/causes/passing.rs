@@ -43,11 +43,11 @@ impl Judge<'_> {
         let mut dips: Vec<Dip> = Vec::new();
         for level in self.levels {
             let rate = level.rate().get();
-            for i in self.samples_of(level) {
-                let share = series.rate(i) / rate.max(1.0);
-                if share >= DIP || hot(i) {
+            for i in series.slower(self.samples_of(level), DIP * rate) {
+                if hot(i) {
                     continue;
                 }
+                let share = series.rate(i) / rate.max(1.0);
                 let lost_s = (1.0 - share) * series.loaded_s(i..i + 1);
                 match dips.last_mut() {
                     Some(d) if i <= d.last + 2 => {
@@ -143,7 +143,7 @@ impl Judge<'_> {
         if !(AT_CEILING..1.15).contains(&share) || self.run.seconds(self.cx.series, &level.points) < 2.0 {
             return None;
         }
-        let mut f = self.from_the_start();
+        let mut f = self.whole_run();
         f.evidence.push(format!(
             "{} is {:.0} % of what the link carries ({}, about {ceiling} of payload): the link sets this rate, not the drive.",
             level.rate(),
@@ -162,7 +162,7 @@ impl Judge<'_> {
         if busy < SATURATED {
             return None;
         }
-        let mut f = self.from_the_start();
+        let mut f = self.whole_run();
         f.evidence.push(format!(
             "The threads that submit were busy for {:.0} % of the time: this machine sets the rate, not the drive.",
             busy * 100.0
@@ -174,7 +174,7 @@ impl Judge<'_> {
         Some(f)
     }
 
-    fn from_the_start(&self) -> Finding {
+    fn whole_run(&self) -> Finding {
         let all = self.run.samples(&(0..self.run.len()));
         let series = self.cx.series;
         let written = crate::units::Bytes::new(series.written_before(all.start));

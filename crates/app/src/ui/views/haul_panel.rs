@@ -1,0 +1,224 @@
+//! The panel of a haul: findings with their evidence, figures, cache and heat; the range between two marks; what is now.
+
+use std::time::Duration;
+
+use hollow_mile_charts::lanes::letter;
+use hollow_mile_core::finding::{Conclusions, Consistency, Finding};
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::haul::{HaulView, Page};
+use crate::text;
+use crate::ui::app::App;
+use crate::ui::widgets::panel::{Writer, wrap};
+
+/// Draws the panel: a page above, what is now and under the cursor below.
+pub fn render(
+    app: &App,
+    r: &Readings,
+    c: &Conclusions,
+    (from, to): (f64, f64),
+    area: Rect,
+    buf: &mut Buffer,
+) {
+    let theme = &app.theme;
+    let now = now_lines(app, r);
+    let cursor = cursor_lines(&app.haul, r, (from, to));
+    let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
+    let upper = Rect { height: area.height.saturating_sub(below), ..area };
+    let mut out = Writer::new(upper, buf);
+    let pages: Vec<String> = Page::ALL
+        .iter()
+        .map(|p| if *p == app.haul.page { format!("▸{}", p.name()) } else { format!(" {}", p.name()) })
+        .collect();
+    out.line(&pages.join("  "), theme.faint());
+    out.gap();
+    between(app, r, c, &mut out);
+    match app.haul.page {
+        Page::Findings => findings(app, r, c, usize::from(area.width), &mut out),
+        Page::Figures => paragraphs(app, &figures(c, r), &mut out),
+        Page::Models => paragraphs(app, &models(app, c), &mut out),
+    }
+    let lower = Rect { y: area.y + upper.height, height: area.height - upper.height, ..area };
+    let mut out = Writer::new(lower, buf);
+    for (name, value) in &cursor {
+        out.pair(name, value, 9, theme.accent(), theme.strong());
+    }
+    if !cursor.is_empty() {
+        out.gap();
+    }
+    for (name, value) in &now {
+        out.pair(name, value, 9, theme.faint(), theme.strong());
+    }
+}
+
+/// What happened between two marks.
+fn between(app: &App, r: &Readings, c: &Conclusions, out: &mut Writer<'_>) {
+    let lines = match app.haul.marks.as_slice() {
+        [] => return,
+        [_] => vec!["One mark is set: m at another place tells what lies between.".to_owned()],
+        [a, b, ..] => r
+            .between(app.haul.ruler, *a, *b, c)
+            .map_or_else(|| vec!["Nothing lies between the marks.".to_owned()], |b| b.words(letter)),
+    };
+    out.line("between the marks", app.theme.accent());
+    for line in &lines {
+        out.text(line, 3, app.theme.strong());
+    }
+    out.gap();
+}
+
+type Paragraph = (&'static str, Vec<String>);
+
+fn paragraphs(app: &App, all: &[Paragraph], out: &mut Writer<'_>) {
+    for (name, lines) in all.iter().skip(app.haul.scroll.min(all.len().saturating_sub(1))) {
+        if out.left() < 2 {
+            break;
+        }
+        out.line(name, app.theme.accent());
+        for line in lines {
+            out.text(line, 2, ratatui::style::Style::new());
+        }
+        out.gap();
+    }
+}
+
+fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
+    let f = &c.figures;
+    let mb = |v: Option<f64>| v.map_or_else(|| "none".to_owned(), |v| Rate::from_mb_s(v).to_string());
+    let mut speed = vec![format!("burst {}, sustained {}", mb(f.burst_mb_s), mb(f.sustained_mb_s))];
+    speed.extend(f.cache_bytes.map(|b| format!("{} absorbed at full speed", Bytes::new(b))));
+    let even = |c: &Consistency| {
+        vec![
+            format!("mean {}, varies by {:.1} %", mb(Some(c.mean_mb_s)), c.variation * 100.0),
+            format!("worst second {}", mb(Some(c.worst_second_mb_s))),
+            format!("p1 {}, p99 {}", mb(Some(c.p1_mb_s)), mb(Some(c.p99_mb_s))),
+            format!("longest stall {}", span_words(c.longest_stall_s)),
+        ]
+    };
+    let mut all = vec![("speed", speed)];
+    all.extend(f.whole().map(|c| ("the whole", even(&c))));
+    all.extend(f.after_cache.as_ref().map(|c| ("after the cache end", even(c))));
+    all.extend(text::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
+    all.extend(Some(r.doubts()).filter(|d| !d.is_empty()).map(|d| ("doubts", d)));
+    all
+}
+
+fn models(app: &App, c: &Conclusions) -> Vec<Paragraph> {
+    let Some((_, models)) = &app.haul.models else { return vec![("cache and heat", vec!["…".into()])] };
+    // A hot bay stands for the other place, where the haul does not say its own air or says about this one.
+    vec![
+        ("cache", models.cache_words()),
+        ("heat", models.heat_words(text::asked_rate(c), Some(Celsius::new(38.0)))),
+    ]
+}
+
+fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
+    let theme = &app.theme;
+    let mut entries: Vec<(String, String, Vec<String>)> = c
+        .findings
+        .iter()
+        .enumerate()
+        .map(|(i, f)| (letter(i), finding_head(f), f.evidence.clone()))
+        .collect();
+    let count = entries.len();
+    for (i, (at, words)) in r.notes().iter().enumerate() {
+        entries.push((letter(count + i), format!("\"{words}\"  {}", clock(*at)), Vec::new()));
+    }
+    if entries.is_empty() {
+        out.text("No findings so far.", 0, theme.faint());
+    }
+    for (name, line, evidence) in entries.iter().skip(app.haul.scroll.min(entries.len().saturating_sub(1))) {
+        if out.left() < 2 {
+            break;
+        }
+        let width = width.saturating_sub(4);
+        for (i, part) in wrap(line, width).iter().enumerate() {
+            out.pair(if i == 0 { name } else { "" }, part, 3, theme.accent(), theme.strong());
+        }
+        for (i, sentence) in evidence.iter().enumerate() {
+            // Evidence is read sentence by sentence: each begins with a mark.
+            for (j, part) in wrap(sentence, width.saturating_sub(2)).iter().enumerate() {
+                let mark = if j == 0 { "·" } else { " " };
+                let style = if i == 0 { ratatui::style::Style::new() } else { theme.faint() };
+                out.pair("", &format!("{mark} {part}"), 3, theme.faint(), style);
+            }
+        }
+        out.gap();
+    }
+    for fault in r.faults().iter().rev().take(2) {
+        out.text(&format!("fault {}: {}", clock(fault.at), fault.message), 3, theme.strong());
+    }
+}
+
+fn finding_head(f: &Finding) -> String {
+    format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence)
+}
+
+fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
+    let mut lines = Vec::new();
+    let kept = app.haul.kept.as_ref();
+    let live = app.shown_live().filter(|l| l.runs());
+    if live.is_some() {
+        let p99 = r.last().and_then(|s| s.latency).map(|l| Duration::from_micros(l.p99_us.into()));
+        let rate = text::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
+        lines.push(("now", rate));
+        lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
+    }
+    let mut moved = format!("{} written", r.written());
+    if r.read() > Bytes::ZERO {
+        moved.push_str(&format!(", {} read", r.read()));
+    }
+    lines.push(("so far", moved));
+    if let Some((time, bytes)) = live.and_then(|_| text::left(r)) {
+        let time = time.map(|t| format!("about {}", text::about(t)));
+        let bytes = bytes.map(|b| b.to_string());
+        lines.push(("left", [time, bytes].into_iter().flatten().collect::<Vec<_>>().join(", ")));
+    }
+    if let Some(live) = live.filter(|l| l.simulated) {
+        lines.push(("clock", if live.paused { "stands".into() } else { live.speed.words() }));
+    }
+    if r.errors() > 0 {
+        lines.push(("errors", r.errors().to_string()));
+    }
+    if let Some(head) = r.head() {
+        let mut conditions: Vec<String> = Vec::new();
+        conditions.extend(head.conditions.ambient.map(|t| format!("ambient {t}")));
+        conditions.extend(head.conditions.cooling.clone());
+        conditions.extend(head.conditions.slot.clone());
+        conditions.extend(head.conditions.label.clone());
+        if !conditions.is_empty() {
+            lines.push(("with", conditions.join(", ")));
+        }
+        if kept.is_some() {
+            lines.push(("started", text::local_time(head.started_unix_ms)));
+        }
+        lines.push(("engine", r.engine().to_owned()));
+        lines.push(("haul", head.haul.clone()));
+    }
+    lines
+}
+
+fn cursor_lines(view: &HaulView, r: &Readings, (from, to): (f64, f64)) -> Vec<(&'static str, String)> {
+    let Some(cursor) = view.cursor else { return Vec::new() };
+    let place = from + cursor * (to - from);
+    let width = (to - from) / 100.0;
+    let column = r.columns(view.ruler, (place - width / 2.0).max(0.0), place + width / 2.0, 1);
+    let Some(column) = column.first() else { return Vec::new() };
+    let words = match view.ruler {
+        Ruler::Elapsed => clock(Duration::from_secs_f64(place.max(0.0))),
+        _ => Bytes::new(place.max(0.0) as u64).to_string(),
+    };
+    let figure = |r: Option<Rate>| r.map_or_else(|| "none".into(), |r| mb_s_figure(r.mb_s()));
+    vec![
+        ("cursor", words),
+        (
+            "rate",
+            format!("{} MB/s, {} to {}", figure(column.rate), figure(column.slowest), figure(column.fastest)),
+        ),
+        ("p99", column.p99.map_or_else(|| "none".into(), latency)),
+        ("heat", column.hottest.map_or_else(|| "none".into(), |t| t.to_string())),
+    ]
+}

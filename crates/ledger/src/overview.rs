@@ -1,0 +1,64 @@
+//! A short stand-in for each long record, with what was concluded from it: on screen at once, while the whole is read.
+
+use hollow_mile_core::event::Event;
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::{Overview, Readings};
+use hollow_mile_core::record;
+use rusqlite::{OptionalExtension, params};
+
+use crate::{Ledger, LedgerError};
+
+/// Its table.
+pub const TABLE: &str = "
+CREATE TABLE overviews (
+    haul TEXT PRIMARY KEY REFERENCES hauls (haul) ON DELETE CASCADE,
+    bytes BLOB NOT NULL,
+    conclusions TEXT NOT NULL
+) WITHOUT ROWID;
+";
+
+/// Shorter records are read as fast without.
+const LEAST_SAMPLES: u64 = 50_000;
+/// Samples of an overview: as many as the widest view has columns, and some.
+const SAMPLES: usize = 4_000;
+
+impl Ledger {
+    /// Keeps an overview of a haul that is over, when it is long.
+    pub(crate) fn keep_overview(&self, haul: &str, conclusions: &Conclusions) -> Result<(), LedgerError> {
+        let samples = self.haul(haul)?.samples;
+        if samples < LEAST_SAMPLES {
+            return Ok(());
+        }
+        let mut overview = Overview::new(samples as usize, SAMPLES);
+        self.replay(haul, |e: &Event| overview.push(e))?;
+        let why = |e: serde_json::Error| LedgerError::Record {
+            haul: haul.to_owned(),
+            batch: 0,
+            why: e.to_string(),
+        };
+        let bytes = record::encode(&overview.finish(), serde_json::to_vec).map_err(why)?;
+        let concluded = serde_json::to_string(conclusions).map_err(why)?;
+        self.db.execute(
+            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions) VALUES (?1, ?2, ?3)",
+            params![haul, bytes, concluded],
+        )?;
+        Ok(())
+    }
+
+    /// The overview of a haul; `None` when it has none, or one that cannot be read: then the whole record is read.
+    #[must_use]
+    pub fn overview(&self, haul: &str) -> Option<(Readings, Conclusions)> {
+        let row: (Vec<u8>, String) = self
+            .db
+            .query_row("SELECT bytes, conclusions FROM overviews WHERE haul = ?1", [haul], |r| {
+                Ok((r.get(0)?, r.get(1)?))
+            })
+            .optional()
+            .ok()??;
+        let events =
+            record::decode(&row.0, |json| serde_json::from_slice(json).map_err(|e| e.to_string())).ok()?;
+        let mut readings = Readings::new();
+        events.iter().for_each(|e| readings.push(e));
+        Some((readings, serde_json::from_str(&row.1).ok()?))
+    }
+}
