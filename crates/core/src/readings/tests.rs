@@ -148,7 +148,7 @@ fn flat_and_merely_noisy_runs_find_nothing() {
 fn stalls_are_no_levels_but_a_beat() {
     let mut all = events(&Made {
         seed: 1,
-        levels: vec![(900.0, 120.0)],
+        levels: vec![(900.0, 300.0)],
         sigma: 0.02,
         stall_every: None,
         interval_ms: 100,

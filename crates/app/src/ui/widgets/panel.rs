@@ -11,7 +11,12 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     if width == 0 {
         return Vec::new();
     }
-    for word in words(text) {
+    // A figure that is wider than the line with its unit is taken apart again.
+    let parts = words(text).into_iter().flat_map(|w| match w.rsplit_once(' ') {
+        Some((a, b)) if w.chars().count() > width => vec![a.to_owned(), b.to_owned()],
+        _ => vec![w],
+    });
+    for word in parts {
         let word = word.as_str();
         let used = lines.last().map_or(0, |l| l.chars().count());
         let length = word.chars().count();

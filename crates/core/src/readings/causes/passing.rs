@@ -13,9 +13,9 @@ use super::{Judge, Step};
 /// A sample this far below its level is in a dip.
 const DIP: f64 = 0.6;
 /// So many dips show whether they are regular.
-const LEAST_DIPS: usize = 7;
-/// Their distances may vary so much (robust standard deviation over median): what is random varies by about 1.
-const REGULAR: f64 = 0.15;
+const LEAST_DIPS: usize = 8;
+/// Four in five of their distances lie so close to the median: of random ones one in five does.
+const REGULAR: f64 = 0.12;
 /// A thread that is busy for this share of the time has none left.
 const SATURATED: f64 = 0.97;
 /// So near to what the link carries, the link is the limit.
@@ -61,17 +61,14 @@ impl Judge<'_> {
         if dips.len() < LEAST_DIPS {
             return None;
         }
-        let mut gaps: Vec<f64> =
+        let gaps: Vec<f64> =
             dips.windows(2).map(|w| series.end_s(w[1].first) - series.end_s(w[0].first)).collect();
-        let (period, spread) = stats::median_and_spread(&mut gaps)?;
-        let shown = dips.iter().zip(dips.iter().skip(1)).filter(|(a, b)| {
-            let gap = series.end_s(b.first) - series.end_s(a.first);
-            (gap / period - 1.0).abs() < 2.0 * REGULAR
-        });
-        let regular = shown.count() as f64 / (dips.len() - 1) as f64;
+        let (period, spread) = stats::median_and_spread(&mut gaps.clone())?;
         let interval = series.loaded_s(self.run.samples(&(0..self.run.len()))) / self.run.len().max(1) as f64;
+        let close = REGULAR.max(1.2 * interval / period);
+        let regular = gaps.iter().filter(|g| (**g / period - 1.0).abs() < close).count();
         // Dips at every few samples are the grain of the record, not a rhythm of the drive.
-        if spread > REGULAR * period || regular < 0.75 || period < 8.0 * interval {
+        if (regular as f64) < 0.8 * gaps.len() as f64 || period < 8.0 * interval {
             return None;
         }
         Some(self.dips(&dips, period, spread))
