@@ -120,6 +120,8 @@ impl Session {
         let (commands, obey) = unbounded();
         let trouble = Arc::new(AtomicBool::new(false));
 
+        let mut setup = setup;
+        setup.conditions.earlier = ledger.earlier(&drive.identity().serial)?;
         let mut haul = Haul::new(drive, setup);
         // The first step only writes the head and the first health reading.
         let mut first = Vec::new();

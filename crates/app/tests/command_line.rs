@@ -67,6 +67,93 @@ fn a_haul_goes_out_as_csv_and_says_the_same_from_there() {
 }
 
 #[test]
+fn a_second_haul_knows_the_first_and_the_findings_tell_cache_heat_and_streams() {
+    let bench = Bench::new();
+    let first = bench.json(&["haul", "cache-edge", "--on", "sim:ptarmigan-4t", "--json", "--ambient", "20"]);
+    let second = bench.json(&["haul", "cache-edge", "--on", "sim:ptarmigan-4t", "--json", "--ambient", "45"]);
+    let place = format!("Same place in haul {}", &first["haul"].as_str().unwrap()[..4]);
+    let tells = |d: &Value| kinds(d, "cache-end")[0]["evidence"].to_string().contains(&place);
+    assert!(!tells(&first) && tells(&second), "{second}");
+    // What was known at the start is in the record, and goes out and in with it.
+    let csv = bench.path("second.csv");
+    assert_eq!(bench.run(&["export", "last", "--as", "csv", "-o", &csv]).status.code(), Some(0));
+    assert_eq!(bench.json(&["findings", &csv, "--json"])["findings"], second["findings"]);
+
+    bench.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json", "--ambient", "24"]);
+    let asked = ["findings", "last", "--json", "--hold", "620 MB/s", "--buffer", "8 GiB", "--ambient", "38"];
+    let told = bench.json(&asked);
+    let level = &told["cache"]["levels"][0];
+    assert!((level["bytes"]["value"].as_f64().unwrap() / 420e9 - 1.0).abs() < 0.01, "{told}");
+    assert!(told["cache"]["recovery"]["half_s"]["value"].as_f64().unwrap() > 60.0, "{told}");
+    // 52 s, 24 + 9.4 × 2.1 and 9.4 × 1.5 by the drive's file.
+    assert!((told["heat"]["tau_s"]["value"].as_f64().unwrap() / 52.0 - 1.0).abs() < 0.05, "{}", told["heat"]);
+    assert!((told["stream"]["stream_mb_s"].as_f64().unwrap() - 620.0).abs() < 1e-9);
+    assert!(told["doubts"].as_array().unwrap().is_empty(), "{}", told["doubts"]);
+    let words =
+        String::from_utf8(bench.run(&["findings", "last", "--hold", "64 channels x 24 bit x 96 kHz"]).stdout);
+    let words = words.unwrap();
+    for part in
+        ["\nfigures\n", "\ncache\n", "\nheat\n", "\nstream\n", "18.43 MB/s", "for half", "never throttles"]
+    {
+        assert!(words.contains(part), "{part:?} is missing in {words}");
+    }
+    let bad = bench.run(&["findings", "last", "--hold", "64 channels"]);
+    assert_eq!(bad.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&bad.stderr).contains("says no bits"), "{bad:?}");
+}
+
+#[test]
+fn a_record_that_tells_nothing_says_so() {
+    let bench = Bench::new();
+    let cases = [
+        ("empty.csv", "elapsed_s,written_bytes\n", "no samples"),
+        ("one.csv", "elapsed_s,written_bytes\n1,1000000\n", "1 samples under load"),
+        ("idle.csv", "elapsed_s,written_bytes\n1,0\n2,0\n3,0\n", "nothing was written or read"),
+        (
+            "failed.csv",
+            "elapsed_s,written_bytes,errors\n1,0,4\n2,0,9\n",
+            "all that was tried failed: 9 errors",
+        ),
+    ];
+    for (name, text, why) in cases {
+        let path = bench.path(name);
+        std::fs::write(&path, text).unwrap();
+        let out = bench.run(&["findings", &path, "--json"]);
+        // A file without a row may as well be refused, in a sentence.
+        let told =
+            format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+        assert!(told.contains(why) || out.status.code() == Some(2), "{name}: {told}");
+        assert!(!told.contains("cache-end") && !told.contains("panicked"), "{name}: {told}");
+    }
+    for dead in ["0", "255"] {
+        let path = bench.path("dead.csv");
+        let rows: Vec<String> = (1..400)
+            .map(|i| {
+                format!("{i},{}000000,{dead}", if i < 200 { i * 2000 } else { 400_000 + (i - 200) * 500 })
+            })
+            .collect();
+        std::fs::write(
+            &path,
+            format!("# throttle_c=80\nelapsed_s,written_bytes,temperature_c\n{}\n", rows.join("\n")),
+        )
+        .unwrap();
+        let told = bench.json(&["findings", &path, "--json"]);
+        let end = kinds(&told, "cache-end")[0];
+        assert!(end["temperature_c"].is_null(), "{end}");
+        assert!(
+            told["doubts"].to_string().contains("Cannot tell heat from other causes"),
+            "{}",
+            told["doubts"]
+        );
+        assert!(
+            told["heat"]["why"].as_str().unwrap().starts_with("Cannot tell how warm it gets"),
+            "{}",
+            told["heat"]
+        );
+    }
+}
+
+#[test]
 fn a_chart_is_a_page_with_the_finding_on_it() {
     let bench = Bench::new();
     bench.json(&["haul", "cache-edge", "--on", "sim:ptarmigan-4t", "--json"]);

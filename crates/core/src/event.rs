@@ -8,6 +8,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::{DriveIdentity, LoadSummary};
+use crate::finding::FindingKind;
 use crate::route::Route;
 use crate::units::{Bytes, Celsius, Rate};
 
@@ -27,6 +28,29 @@ pub struct Conditions {
     pub rested_for: Option<Duration>,
     /// Free `key=value` pairs.
     pub tags: Vec<(String, String)>,
+    /// What earlier hauls of the drive had found when this one began, newest first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub earlier: Vec<Earlier>,
+}
+
+/// A finding of an earlier haul of the same drive. Part of the record, so that a review concludes what was concluded live.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Earlier {
+    /// Which haul.
+    pub haul: String,
+    /// What.
+    pub kind: FindingKind,
+    /// Bytes written before it since that haul began.
+    pub bytes: Bytes,
+    /// Address where it began.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub position: Option<Bytes>,
+    /// Address where it ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub position_end: Option<Bytes>,
+    /// Temperature there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<Celsius>,
 }
 
 /// Latency of the operations of one interval, from an HDR histogram with two significant digits.

@@ -63,6 +63,9 @@ pub struct Imported {
     pub warnings: Vec<String>,
 }
 
+/// Findings of earlier hauls that a file may hold.
+const EARLIER: usize = 100;
+
 /// Writes a haul's samples.
 ///
 /// # Errors
@@ -81,8 +84,14 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
         ];
         keys.extend(head.drive.throttle_limit.map(|t| ("throttle_c", t.degrees().to_string())));
         keys.extend(head.conditions.ambient.map(|t| ("ambient_c", t.degrees().to_string())));
+        keys.extend(head.drive.link.as_ref().and_then(|l| Some(("link", serde_json::to_string(l).ok()?))));
         for (key, value) in keys {
             writeln!(out, "# {key}={value}")?;
+        }
+        for (i, earlier) in head.conditions.earlier.iter().enumerate() {
+            if let Ok(json) = serde_json::to_string(earlier) {
+                writeln!(out, "# earlier.{i}={json}")?;
+            }
         }
     }
     // A leg begins a little after the one before ended (a flush lies between): its first row alone does not tell.
@@ -342,7 +351,7 @@ fn to_events(name: &str, table: Table) -> Imported {
             capacity: Bytes::new(capacity),
             block: Bytes::new(number("block_bytes").unwrap_or(512.0).max(1.0) as u64),
             rotational: false,
-            link: None,
+            link: keys.get("link").and_then(|l| serde_json::from_str(l).ok()),
             throttle_limit: number("throttle_c").map(Celsius::new),
             rated_writes: None,
             fill_percent: None,
@@ -354,7 +363,13 @@ fn to_events(name: &str, table: Table) -> Imported {
             interval: Duration::from_millis(100),
             legs: legs.clone(),
         },
-        conditions: Conditions { ambient: number("ambient_c").map(Celsius::new), ..Conditions::default() },
+        conditions: Conditions {
+            ambient: number("ambient_c").map(Celsius::new),
+            earlier: (0..EARLIER)
+                .map_while(|i| serde_json::from_str(keys.get(&format!("earlier.{i}"))?).ok())
+                .collect(),
+            ..Conditions::default()
+        },
         started_unix_ms: 0,
         engine: "imported from CSV".into(),
         program: String::new(),

@@ -1,7 +1,7 @@
 //! A short stand-in for each long record, with what was concluded from it: on screen at once, while the whole is read.
 
-use hollow_mile_core::event::Event;
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::event::{Earlier, Event};
+use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
 use hollow_mile_core::readings::{Overview, Readings};
 use hollow_mile_core::record;
 use rusqlite::{OptionalExtension, params};
@@ -43,6 +43,43 @@ impl Ledger {
             params![haul, bytes, concluded],
         )?;
         Ok(())
+    }
+
+    /// What the last hauls of a drive found that a next one may find again: the first cache end of each, and slow stretches.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn earlier(&self, serial: &str) -> Result<Vec<Earlier>, LedgerError> {
+        if serial.is_empty() || serial == "unknown" {
+            return Ok(Vec::new());
+        }
+        let mut statement = self.db.prepare_cached(
+            "SELECT haul, findings FROM hauls WHERE serial = ?1 AND findings IS NOT NULL AND state <> 'running'
+             ORDER BY started_unix_ms DESC LIMIT 8",
+        )?;
+        let rows = statement
+            .query_map([serial], |r| Ok((r.get(0)?, r.get(1)?)))?
+            .collect::<Result<Vec<(String, String)>, _>>()?;
+        let mut all = Vec::new();
+        for (haul, json) in rows {
+            // Findings of another version of the program may have another shape: they are left out.
+            let Ok((findings, _)) = serde_json::from_str::<(Vec<Finding>, serde_json::Value)>(&json) else {
+                continue;
+            };
+            let first_end = findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
+            let slow = findings.iter().filter(|f| {
+                matches!(f.kind, FindingKind::SlowZone | FindingKind::Unexplained) && f.position_end.is_some()
+            });
+            all.extend(first_end.into_iter().chain(slow.take(8)).map(|f| Earlier {
+                haul: haul.clone(),
+                kind: f.kind,
+                bytes: f.written,
+                position: f.position,
+                position_end: f.position_end,
+                temperature: f.temperature,
+            }));
+        }
+        Ok(all)
     }
 
     /// The overview of a haul; `None` when it has none, or one that cannot be read: then the whole record is read.

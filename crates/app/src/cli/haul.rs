@@ -79,6 +79,7 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
         label: args.label.clone(),
         rested_for: None,
         tags: args.tags.clone(),
+        earlier: Vec::new(),
     };
     wish.conditions = conditions.clone();
     let stop = Arc::new(AtomicBool::new(false));

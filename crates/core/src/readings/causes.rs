@@ -8,10 +8,11 @@ use std::ops::Range;
 use std::time::Duration;
 
 use crate::drive::{Link, LoadKind};
-use crate::event::Vitals;
+use crate::event::{Earlier, Vitals};
 use crate::finding::{Finding, FindingKind};
 use crate::units::{Bytes, Celsius, Rate};
 
+mod earlier;
 mod hidden;
 mod passing;
 mod place_again;
@@ -39,6 +40,8 @@ pub struct Context<'a> {
     pub dead_sensor: bool,
     /// Health readings, in order of time.
     pub vitals: &'a [(Duration, Vitals)],
+    /// What earlier hauls of the drive found.
+    pub earlier: &'a [Earlier],
     /// How the drive is connected.
     pub link: Option<&'a Link>,
     /// The temperature is read in steps of so many K.

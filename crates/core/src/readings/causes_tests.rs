@@ -295,3 +295,30 @@ fn a_cache_that_ends_while_heat_holds_the_drive_is_found_by_what_never_comes_bac
     assert!((end.elapsed.as_secs_f64() - 130.0).abs() < 2.0 && end.confidence < 0.9, "{end:#?}");
     assert_eq!((end.before.unwrap().mb_s().round(), end.after.unwrap().mb_s().round()), (2000.0, 1000.0));
 }
+
+#[test]
+fn earlier_hauls_speak_for_the_same_cause() {
+    let told = |earlier: Vec<crate::event::Earlier>| {
+        let mut story = Story::with_limit(Some(80.0));
+        let mut head = story.readings.head().unwrap().clone();
+        head.conditions.earlier = earlier;
+        story.readings.push(&Event::HaulStarted(Box::new(head)));
+        story.write(60, 2000.0, 40.0, 58.0).write(90, 900.0, 58.0, 48.0).found().remove(0)
+    };
+    let earlier = |gb: u64, degrees| crate::event::Earlier {
+        haul: "7f3a91c2".into(),
+        kind: FindingKind::CacheEnd,
+        bytes: Bytes::from_gb(gb),
+        position: None,
+        position_end: None,
+        temperature: Some(Celsius::new(degrees)),
+    };
+    let alone = told(Vec::new());
+    let same = told(vec![earlier(119, 71.0)]);
+    assert!(same.confidence > alone.confidence);
+    let words = "Same place in haul 7f3a: 119 GB at 71 °C, so it is the bytes and not the heat.";
+    assert_eq!(same.evidence.last().map(String::as_str), Some(words));
+    let other = told(vec![earlier(60, 50.0)]);
+    assert_eq!(other.confidence, alone.confidence);
+    assert!(other.evidence.last().unwrap().starts_with("In haul 7f3a it ended after 60 GB"), "{other:#?}");
+}

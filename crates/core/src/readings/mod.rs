@@ -250,6 +250,7 @@ impl Readings {
             limit: self.throttle_limit(),
             dead_sensor: self.sensor_is_dead(),
             vitals: &self.vitals,
+            earlier: self.head.as_ref().map_or(&[], |h| h.conditions.earlier.as_slice()),
             link: self.head.as_ref().and_then(|h| h.drive.link.as_ref()),
             resolution: self.series.temperature_step(),
         };

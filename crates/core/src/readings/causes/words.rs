@@ -117,6 +117,7 @@ impl Judge<'_> {
         if low_s < 10.0 {
             doubt += 0.1 * (1.0 - low_s / 10.0);
         }
+        doubt *= self.recall_cache_end(&mut f, step);
         f.confidence = 1.0 - doubt;
         f
     }
@@ -219,6 +220,7 @@ impl Judge<'_> {
         f.confidence = 0.9;
         if let Some(back) = back {
             self.weigh_place(&mut f, step, back);
+            self.recall_place(&mut f);
         }
         f
     }
