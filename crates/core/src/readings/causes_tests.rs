@@ -322,3 +322,36 @@ fn earlier_hauls_speak_for_the_same_cause() {
     assert_eq!(other.confidence, alone.confidence);
     assert!(other.evidence.last().unwrap().starts_with("In haul 7f3a it ended after 60 GB"), "{other:#?}");
 }
+
+#[test]
+fn the_same_load_on_a_fuller_drive_is_compared_and_one_after_another_rest_is_not() {
+    let told = |rests: [u32; 2], fills: [u32; 2]| {
+        let mut story =
+            Story::with_limit(None).samples(300, |i| Sample { written: at(1000, i), ..Sample::default() });
+        for (n, (rest, fill)) in rests.into_iter().zip(fills).enumerate() {
+            let leg = |story: &mut Story, leg: u16| {
+                let at = story.end;
+                story.readings.push(&Event::LegStarted { at, leg });
+            };
+            leg(&mut story, 2);
+            story = story.samples(u64::from(rest) * 10, |_| Sample { leg: 2, ..Sample::default() });
+            leg(&mut story, 0);
+            let cache = if n == 0 { 400 } else { 200 };
+            story = story.samples(cache + 400, |i| Sample {
+                written: at(if i < cache { 2000 } else { 500 }, i),
+                fill_ppm: Some(fill),
+                ..Sample::default()
+            });
+        }
+        story.found().into_iter().filter(|f| f.kind == FindingKind::FillSlowdown).collect::<Vec<_>>()
+    };
+    let fuller = told([300, 300], [200_000, 600_000]);
+    assert_eq!(fuller.len(), 1, "{fuller:#?}");
+    let words = &fuller[0].evidence[0];
+    assert!(
+        words.starts_with("The cache ended after ") && words.contains(" at 60 % full, after "),
+        "{words}"
+    );
+    assert_eq!(told([300, 300], [200_000, 210_000]), [], "as full as before");
+    assert_eq!(told([900, 300], [200_000, 600_000]), [], "after a shorter rest");
+}

@@ -6,6 +6,7 @@
 mod causes;
 pub mod doubts;
 mod figures;
+mod fills;
 mod ground;
 mod levels;
 mod place;
@@ -265,9 +266,58 @@ impl Readings {
                 longest = Some((seconds, run.kind, Rate::new(rate)));
             }
         }
+        findings.extend(self.fill_slowdowns(&findings));
         findings.sort_by_key(|f| f.elapsed);
         let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
         Conclusions { findings, figures }
+    }
+
+    /// Like loads compared at different levels of fill.
+    fn fill_slowdowns(&self, findings: &[crate::finding::Finding]) -> Vec<crate::finding::Finding> {
+        let known: Vec<&Run> = self.runs.iter().filter(|r| r.len() > 0 && r.fill_ppm.is_some()).collect();
+        // Without two levels of fill there is nothing to compare.
+        if known.len() < 2 {
+            return Vec::new();
+        }
+        let levels: Vec<Vec<levels::Level>> = known.iter().map(|r| self.levels_of(r)).collect();
+        let loads: Vec<fills::Load<'_>> = known
+            .iter()
+            .zip(&levels)
+            .map(|(r, levels)| {
+                let samples = r.samples(&(0..r.len()));
+                let from = self.series.written_before(samples.start);
+                let (begin, end) = (self.series.end(samples.start), self.series.end(samples.end - 1));
+                let ends = findings.iter().filter(|f| {
+                    f.kind == crate::finding::FindingKind::CacheEnd && f.elapsed >= begin && f.elapsed <= end
+                });
+                fills::Load {
+                    kind: r.kind,
+                    settings: self.settings_at(begin),
+                    cache: ends.map(|f| f.written.saturating_sub(Bytes::new(from))).min(),
+                    samples,
+                    rested_s: r.rested_s,
+                    fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
+                    levels,
+                }
+            })
+            .collect();
+        fills::slowdowns(&self.series, &loads)
+    }
+
+    /// What the load at a moment was like, but for its end.
+    fn settings_at(&self, at: Duration) -> String {
+        let leg = self.legs.iter().rev().find(|l| l.from <= at).map(|l| usize::from(l.leg));
+        let leg = leg.and_then(|i| self.head.as_ref()?.route.legs.get(i));
+        leg.map_or_else(String::new, |l| {
+            format!(
+                "{:?}",
+                Leg {
+                    until: crate::route::Until::default(),
+                    region: crate::route::Region::default(),
+                    ..l.clone()
+                }
+            )
+        })
     }
 
     /// How many rounds of a minute up to now lie inside the bounds of a steady state after SNIA PTS, five at most; `None` before
