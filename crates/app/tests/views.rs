@@ -207,3 +207,26 @@ fn a_click_on_a_flag_opens_its_evidence_and_one_in_the_lanes_reads_them() {
     click(&mut app, 2, 20);
     assert!((0.3..0.7).contains(&app.haul.cursor.unwrap()), "the spine is not the lanes");
 }
+
+#[test]
+fn a_stream_can_be_asked_about() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::GoLedger);
+    app.act(Action::Last);
+    app.act(Action::Open);
+    app.act(Action::Hold);
+    let press = |app: &mut App, code| {
+        use ratatui::crossterm::event::{Event, KeyEvent, KeyModifiers};
+        app.on_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
+    };
+    use ratatui::crossterm::event::KeyCode;
+    press(&mut app, KeyCode::Enter);
+    let drawn = text(&app, 160, 47);
+    assert!(drawn.contains("620 MB/s with a buffer of 8.59 GB is held"), "{drawn}");
+    "xx".chars().for_each(|c| press(&mut app, KeyCode::Char(c)));
+    press(&mut app, KeyCode::Enter);
+    assert!(text(&app, 160, 47).contains("the buffer:"));
+    press(&mut app, KeyCode::Esc);
+    assert!(app.overlay.is_none());
+}

@@ -87,6 +87,7 @@ pub enum Action {
     NextFlag,
     FlagBefore,
     Lapse,
+    Hold,
 }
 
 /// A key with its action.
@@ -193,6 +194,7 @@ pub const BINDINGS: &[Binding] = &[
         "Let a haul that is over happen again, fast.",
         Some("time-lapse"),
     ),
+    b(HAUL, "b", Action::Hold, "hold a stream", "Ask whether it held a stream with a buffer.", None),
     b(HAUL, "n", Action::Note, "note", "Write words into the record at this moment.", Some("note")),
     b(HAUL, "Space", Action::Pause, "pause", "Take the load off, or put it on again.", Some("pause")),
     b(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.", None),

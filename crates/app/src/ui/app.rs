@@ -7,6 +7,7 @@ use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::models::Models;
+use hollow_mile_core::models::stream::{self, Stream};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::{Ledger, Leftover};
@@ -44,6 +45,8 @@ pub enum Overlay {
     },
     /// All of a finding.
     Evidence(usize),
+    /// A stream and a buffer to ask about, and what was answered.
+    Hold(Input, Vec<String>),
     /// Words for the record.
     Note(Input),
     /// A question with yes or no.
@@ -449,6 +452,10 @@ impl App {
             }
             (Overlay::Ask { .. }, KeyCode::Char('n' | 'N')) | (_, KeyCode::Esc) => return,
             (Overlay::Ask { .. }, _) => {}
+            (Overlay::Hold(input, answer), KeyCode::Enter) => *answer = self.ask_stream(input.value()),
+            (Overlay::Hold(input, _), _) => {
+                input.handle_event(event);
+            }
             (Overlay::Note(input), KeyCode::Enter) => {
                 let words = input.value().trim().to_owned();
                 if !words.is_empty() {
@@ -639,6 +646,22 @@ impl App {
         }
     }
 
+    /// Whether the write that is shown could have taken a stream, given as `620 MB/s, 8 GiB`.
+    fn ask_stream(&self, words: &str) -> Vec<String> {
+        let (stream, buffer) = words.split_once(',').unwrap_or((words, "0 B"));
+        let asked = stream.parse::<Stream>().and_then(|s| {
+            let buffer = buffer.trim().parse().map_err(|e| format!("the buffer: {e}"))?;
+            Ok((s, buffer))
+        });
+        match (asked, self.shown()) {
+            (Err(e), _) => vec![e],
+            (_, None) => vec!["There is no haul to ask.".into()],
+            (Ok((stream, buffer)), Some((r, c))) => {
+                stream::hold(r, c, stream, buffer).map_or_else(|r| vec![r.words()], |h| h.sentences())
+            }
+        }
+    }
+
     fn time_lapse(&mut self) {
         if self.haul.lapse.take().is_some() {
             return;
@@ -672,6 +695,9 @@ impl App {
             Action::FlagBefore => self.go_to_flag(-1),
             Action::Open => self.show_evidence(self.haul.first_shown()),
             Action::Lapse => self.time_lapse(),
+            Action::Hold => {
+                self.overlay = Some(Overlay::Hold(Input::new("620 MB/s, 8 GiB".into()), Vec::new()));
+            }
             Action::Pause => {
                 let paused = self.shown_live().is_some_and(|l| l.paused);
                 self.ask_shown(Command::Pause(!paused));

@@ -167,6 +167,9 @@ fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
         lines.push(("now", rate));
         lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
     }
+    if let Some(n) = live.and_then(|_| r.steady_rounds()) {
+        lines.push(("steady", format!("{n} of 5 rounds inside")));
+    }
     let mut moved = format!("{} written", r.written());
     if r.read() > Bytes::ZERO {
         moved.push_str(&format!(", {} read", r.read()));

@@ -72,6 +72,18 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             }
         }
         Some(Overlay::Evidence(index)) => evidence(app, *index, area, buf),
+        Some(Overlay::Hold(input, answer)) => {
+            let lines: Vec<String> = answer.iter().flat_map(|a| wrap(a, 72)).collect();
+            let inner = framed(area, 78, lines.len() as u16 + 6, "would it have held a stream?", app, buf);
+            let mut out = Writer::new(inner, buf);
+            out.line(&format!("{}▏", input.value()), theme.accent());
+            out.gap();
+            for line in &lines {
+                out.line(line, theme.strong());
+            }
+            out.line("Stream, buffer. A stream is a rate, or 64 channels x 24 bit x 96 kHz.", theme.faint());
+            out.line("Enter asks, Esc goes back.", theme.faint());
+        }
         Some(Overlay::Note(input)) => {
             let inner = framed(area, 70, 5, "note for the record", app, buf);
             let mut out = Writer::new(inner, buf);
