@@ -72,9 +72,9 @@ impl Page {
 
     pub(super) const fn name(self) -> &'static str {
         match self {
-            Self::Findings => "findings",
+            Self::Findings => "found",
             Self::Figures => "figures",
-            Self::Models => "cache and heat",
+            Self::Models => "cache, heat",
         }
     }
 }

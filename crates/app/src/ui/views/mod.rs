@@ -73,16 +73,27 @@ fn bottom(app: &App, area: Rect, buf: &mut Buffer) {
         buf.set_stringn(area.x, area.y, message, usize::from(area.width), app.theme.accent());
         return;
     }
+    let hints: Vec<(&str, &str)> = available(app.screen)
+        .filter_map(|b| Some((b.keys.split(' ').next().unwrap_or_default(), b.hint?)))
+        .collect();
+    let width = |(key, hint): &(&str, &str)| (key.chars().count() + hint.chars().count() + 3) as u16;
+    // Where not all fit, the way to the others is kept.
+    let ways = |h: &&(&str, &str)| matches!(h.0, ":" | "?");
+    let kept: u16 = hints.iter().filter(ways).map(width).sum();
+    let all: u16 = hints.iter().map(width).sum();
+    let mut room = if all <= area.width { area.width } else { area.width.saturating_sub(kept) };
     let mut x = area.x;
-    for binding in available(app.screen) {
-        let Some(hint) = binding.hint else { continue };
-        let key = binding.keys.split(' ').next().unwrap_or_default();
-        let needed = (key.chars().count() + hint.chars().count() + 3) as u16;
-        if x + needed > area.x + area.width {
-            break;
+    for hint in &hints {
+        let way = all > area.width && ways(&hint);
+        if !way && width(hint) > room {
+            room = 0;
+            continue;
         }
-        (x, _) = buf.set_stringn(x, area.y, key, 12, app.theme.strong());
-        (x, _) = buf.set_stringn(x + 1, area.y, hint, 40, app.theme.faint());
+        if !way {
+            room -= width(hint);
+        }
+        (x, _) = buf.set_stringn(x, area.y, hint.0, 12, app.theme.strong());
+        (x, _) = buf.set_stringn(x + 1, area.y, hint.1, 40, app.theme.faint());
         x += 2;
     }
 }

@@ -81,6 +81,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             for line in &lines {
                 out.line(line, theme.strong());
             }
+            if !lines.is_empty() {
+                out.gap();
+            }
             out.line("Stream, buffer. A stream is a rate, or 64 channels x 24 bit x 96 kHz.", theme.faint());
             out.line("Enter asks, Esc goes back.", theme.faint());
         }
