@@ -33,7 +33,7 @@ pub fn render(
         .iter()
         .map(|p| if *p == app.haul.page { format!("▸{}", p.name()) } else { format!(" {}", p.name()) })
         .collect();
-    out.line(&pages.join("  "), theme.faint());
+    out.line(&pages.join(" "), theme.faint());
     out.gap();
     between(app, r, c, &mut out);
     match app.haul.page {
