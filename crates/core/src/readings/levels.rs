@@ -23,6 +23,8 @@ const PRIOR: f64 = 6.0;
 const FAR: f64 = 1.0;
 /// Noise is taken to have forgotten itself after so many points.
 const LAG: usize = 8;
+/// A step that two points are enough for, in ln: 22 %.
+const PLAIN_STEP: f64 = 0.2;
 /// The correlation is taken from so many points at most.
 const MOST_POINTS: usize = 8192;
 /// More points than this say nothing new of a level's median, since noise is correlated.
@@ -215,12 +217,35 @@ impl Weigher<'_> {
             .enumerate()
             .map(|(i, s)| self.level(*s..starts.get(i + 1).copied().unwrap_or(self.points.len())))
             .collect();
+        self.split_start(&mut levels);
         self.drop_dips(&mut levels);
         self.merge_weak(&mut levels);
         self.drop_dips(&mut levels);
         self.absorb_transitions(&mut levels);
         self.merge_weak(&mut levels);
         levels
+    }
+
+    /// A run may begin with a level of two or three points, too short to be proposed: its points all stand far above the level that
+    /// follows, and one alone may be an outlier.
+    fn split_start(&self, levels: &mut Vec<Level>) {
+        let Some(first) = levels.first().filter(|l| l.points.len() > 12) else { return };
+        let sigma = self.noise.around(self.points, 0).max(first.sigma);
+        let far = first.log_rate + (7.0 * sigma).max(PLAIN_STEP);
+        let start = first.points.start;
+        let leading = self.points[first.points.clone()].iter().take_while(|v| f64::from(**v) > far).count();
+        if (2..=5).contains(&leading) {
+            let rest = start + leading..first.points.end;
+            levels[0] = self.level(start..start + leading);
+            levels.insert(1, self.level(rest));
+        }
+    }
+
+    /// Two points at the start are a level when they stand plainly above the next.
+    fn is_plain_start(&self, first: &Level, next: &Level) -> bool {
+        first.points.len() == 2
+            && first.centre - next.centre > PLAIN_STEP
+            && self.strength(first, next) >= 1.0
     }
 
     fn merge_weak(&self, levels: &mut Vec<Level>) {
@@ -284,7 +309,7 @@ impl Weigher<'_> {
                 *level = self.level(level.points.start..last);
             }
         }
-        while levels.len() > 1 && levels[0].points.len() < 3 {
+        while levels.len() > 1 && levels[0].points.len() < 3 && !self.is_plain_start(&levels[0], &levels[1]) {
             let first = levels.remove(0).points.start;
             levels[0] = self.level(first..levels[0].points.end);
         }
