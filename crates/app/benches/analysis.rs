@@ -168,7 +168,7 @@ fn live() {
             let at = Instant::now();
             std::hint::black_box(readings.conclude());
             cost = at.elapsed();
-            due = i + (cost.as_micros() as u32 / 20).clamp(2, 100);
+            due = i + (cost.as_micros() as u32 / 15).clamp(2, 100);
         }
         took += began.elapsed();
         count += 1;

@@ -8,8 +8,8 @@ use hollow_mile_core::readings::Readings;
 use crate::error::AppError;
 use crate::session::{Command, Over, Session, Speed};
 
-/// What a sample may cost in all.
-const SAMPLE_COST: Duration = Duration::from_micros(20);
+/// What a sample may cost in conclusions.
+const SAMPLE_COST: Duration = Duration::from_micros(15);
 /// Conclusions are made after this time, whatever they cost.
 const PATIENCE: Duration = Duration::from_secs(10);
 
