@@ -39,7 +39,7 @@ pub fn render(
     match app.haul.page {
         Page::Findings => findings(app, r, c, usize::from(area.width), &mut out),
         Page::Figures => paragraphs(app, &figures(c, r), &mut out),
-        Page::Models => paragraphs(app, &models(app, c), &mut out),
+        Page::Models => paragraphs(app, &models(app, r, c), &mut out),
     }
     let lower = Rect { y: area.y + upper.height, height: area.height - upper.height, ..area };
     let mut out = Writer::new(lower, buf);
@@ -106,13 +106,12 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     all
 }
 
-fn models(app: &App, c: &Conclusions) -> Vec<Paragraph> {
+fn models(app: &App, r: &Readings, c: &Conclusions) -> Vec<Paragraph> {
     let Some((_, models)) = &app.haul.models else { return vec![("cache and heat", vec!["…".into()])] };
-    // A hot bay stands for the other place, where the haul does not say its own air or says about this one.
-    vec![
-        ("cache", models.cache_words()),
-        ("heat", models.heat_words(text::asked_rate(c), Some(Celsius::new(38.0)))),
-    ]
+    // What a warmer room would do; `findings --ambient` tells it for any.
+    let own = r.head().and_then(|h| h.conditions.ambient);
+    let warmer = own.map(|t| Celsius::new(t.degrees() + 10.0));
+    vec![("cache", models.cache_words()), ("heat", models.heat_words(text::asked_rate(c), warmer))]
 }
 
 fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
