@@ -49,3 +49,17 @@ route() {
         cat
     } >/tmp/$1.toml
 }
+
+# A device with a stretch that answers late (dm-delay over null_blk), 128 MiB to 144 MiB of 272 MiB; its node in $node.
+slow_stretch() {
+    # A millisecond an operation, by timer: without it the fast part is only as steady as the emulation.
+    modprobe null_blk nr_devices=1 gb=1 queue_mode=2 irqmode=2 completion_nsec=1000000
+    modprobe dm-delay
+    {
+        echo "0 262144 linear /dev/nullb0 0"
+        echo "262144 32768 delay /dev/nullb0 262144 40"
+        echo "294912 262144 linear /dev/nullb0 294912"
+    } | dmsetup create slow --noudevsync
+    dmsetup mknodes --noudevsync 2>/dev/null || true
+    node=/dev/dm-$(dmsetup info -c --noheadings -o minor slow)
+}

@@ -1,13 +1,5 @@
 # A stretch that is slow (dm-delay over null_blk) is seen where it is.
-modprobe null_blk nr_devices=1 gb=1 queue_mode=2 irqmode=0
-modprobe dm-delay
-{
-    echo "0 262144 linear /dev/nullb0 0"
-    echo "262144 32768 delay /dev/nullb0 262144 40"
-    echo "294912 262144 linear /dev/nullb0 294912"
-} | dmsetup create slow --noudevsync
-dmsetup mknodes --noudevsync 2>/dev/null || true
-node=/dev/dm-$(dmsetup info -c --noheadings -o minor slow)
+slow_stretch
 printf 'kind = "read"\nblock = "256 KiB"\ndepth = 2\nrate = "24 MB/s"\nuntil = { bytes = "100 %%" }\n' | route scan
 hm haul /tmp/scan.toml --on $node --json
 code_is 0

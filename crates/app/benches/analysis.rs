@@ -44,6 +44,7 @@ impl Record {
                 name: "bench".into(),
                 about: String::new(),
                 interval: Self::STEP,
+                limits: Vec::new(),
                 legs: vec![Leg::new(LegKind::Write)],
             },
             conditions: Conditions::default(),
@@ -117,8 +118,9 @@ fn three_days() {
         (0..samples).for_each(|_| writer.push(Event::Sample(record.next(samples))).unwrap());
         let at = Record::STEP * samples as u32;
         writer.push(Event::HaulEnded { at, state: HaulState::Done, reason: None }).unwrap();
-        let conclusions = writer.readings().unwrap().conclude();
-        writer.finish(HaulState::Done, None, &conclusions).unwrap();
+        let readings = writer.readings().unwrap();
+        let conclusions = readings.conclude();
+        writer.finish(HaulState::Done, None, &readings, &conclusions).unwrap();
     }
     let mut app = App::new(dir.path().to_owned(), true, Theme::new(Depth::True)).unwrap();
     let area = Rect::new(0, 0, 160, 47);

@@ -128,6 +128,8 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
             conditions: wish.conditions.clone(),
             started_unix_ms: 0,
             program: String::new(),
+            stamped: None,
+            resume: None,
         };
         let session = Session::start(opened, setup, ledger, Speed::Most).unwrap();
         until(&session, |e| matches!(e, Event::LegStarted { leg: 1, .. }), None);

@@ -62,6 +62,8 @@ fn main() {
                 conditions: wish.conditions.clone(),
                 started_unix_ms: 0,
                 program: String::new(),
+                stamped: None,
+                resume: None,
             };
             Session::start(opened, setup, ledger, Speed::Most).unwrap()
         })

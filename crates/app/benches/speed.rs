@@ -37,7 +37,15 @@ fn haul(
     let conditions = Conditions::default();
     let opened = targets::open(target, &targets::Wish { size, ..targets::Wish::default() }).unwrap();
     let haul = ledger.new_haul_id().unwrap();
-    let setup = Setup { haul, route, conditions, started_unix_ms: 0, program: String::new() };
+    let setup = Setup {
+        haul,
+        route,
+        conditions,
+        started_unix_ms: 0,
+        program: String::new(),
+        stamped: None,
+        resume: None,
+    };
     let began = Instant::now();
     let outcome = Session::start(opened, setup, ledger, Speed::Most).unwrap().finish().unwrap();
     (outcome.readings.series().len(), began.elapsed(), outcome.readings)

@@ -16,7 +16,7 @@ use hollow_mile_ledger::Ledger;
 use crate::error::AppError;
 
 /// Changes whenever the demo's hauls do: an older demo is built anew.
-const STAMP: &str = "hollow-mile demo 1\n";
+const STAMP: &str = "hollow-mile demo 6\n";
 /// 2026-09-14 06:00 UTC: the week before the survey.
 const FIRST_DAY_MS: i64 = 1_789_365_600_000;
 
@@ -72,6 +72,20 @@ const HAULS: &[DemoHaul] = &[
         label: "heatsink, bay at 38 °C",
         ..plain("c81e66f2", "moraine-1t", "long-haul", 2)
     },
+    DemoHaul { repeat: 1, label: "bare, again", ..plain("61c0f7a8", "moraine-1t", "long-haul", 29) },
+    DemoHaul { repeat: 2, label: "bare, third", ..plain("9e4417d2", "moraine-1t", "long-haul", 53) },
+    DemoHaul {
+        repeat: 3,
+        cooling: "fan",
+        label: "fan, again",
+        ..plain("0fd2b96c", "moraine-1t", "long-haul", 77)
+    },
+    DemoHaul {
+        repeat: 4,
+        cooling: "fan",
+        label: "fan, third",
+        ..plain("d7a835e1", "moraine-1t", "long-haul", 99)
+    },
     DemoHaul {
         ambient: 38.0,
         cooling: "heatsink",
@@ -103,6 +117,16 @@ const HAULS: &[DemoHaul] = &[
         label: "bench lost power",
         ends: Ends::CutShortAfter(95),
         ..plain("d05c8b3e", "corrie-2t", "long-haul", 96)
+    },
+    plain("6c02be91", "skerry-8t", "ground", 100),
+    plain("f4417a0d", "skerry-8t", "spans", 126),
+    plain("0be5d3c8", "corrie-2t", "high-water", 128),
+    plain("a77c1e52", "corrie-2t", "ladder", 132),
+    DemoHaul { label: "found in a drawer", ..plain("3391f06b", "gannet-256", "proof", 134) },
+    DemoHaul {
+        ambient: 38.0,
+        label: "the sonar's stream",
+        ..plain("58ad20c4", "ptarmigan-4t", "stream", 138)
     },
 ];
 
@@ -141,7 +165,10 @@ pub fn prepare(home: &Path) -> Result<(), AppError> {
 
 fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppError> {
     let missing = || AppError::usage(format!("the demo's {} or {} does not ship", demo.drive, demo.route));
-    let spec = sim::shipped(demo.drive).ok_or_else(missing)?;
+    let mut spec = sim::shipped(demo.drive).ok_or_else(missing)?;
+    if let Some(worn) = ledger.wear(&spec.serial)?.first().and_then(|w| w.after.host_bytes_written) {
+        spec.wear.host_written = spec.wear.host_written.max(worn);
+    }
     let mut route = route::shipped(demo.route).ok_or_else(missing)?;
     route.interval = Duration::from_millis(demo.interval_ms);
     let some = |t: &str| (!t.is_empty()).then(|| t.to_owned());
@@ -159,6 +186,8 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
         conditions,
         started_unix_ms: FIRST_DAY_MS + demo.hours_later * 3_600_000,
         program: env!("CARGO_PKG_VERSION").into(),
+        stamped: None,
+        resume: None,
     };
     let mut haul = Haul::new(drive, setup);
     let mut events = Vec::new();
@@ -193,7 +222,7 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
                 writer.push(event)?;
             }
             debug_assert!(matches!(state, HaulState::Done | HaulState::Stopped));
-            return Ok(writer.finish(state, None, &readings.conclude())?);
+            return Ok(writer.finish(state, None, &readings, &readings.conclude())?);
         }
     }
 }

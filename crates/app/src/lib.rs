@@ -2,11 +2,16 @@
 
 #![forbid(unsafe_code)]
 
+pub mod claims;
 pub mod cli;
+pub mod compare;
 pub mod demo;
 pub mod error;
+pub mod going_on;
 pub mod home;
 pub mod machine;
+pub mod metrics;
+pub mod report;
 pub mod session;
 pub mod targets;
 pub mod text;

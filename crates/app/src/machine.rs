@@ -10,12 +10,13 @@ use hollow_mile_drives::linux::identify;
 use hollow_mile_drives::linux::sysfs::{BlockDevice, Sysfs};
 use hollow_mile_drives::linux::traffic::Counters;
 use hollow_mile_drives::sim::SimDrive;
+use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use crate::error::AppError;
-use crate::targets::{Target, sim_spec};
+use crate::targets::{self, Target, sim_spec};
 
 /// Paths whose drives are never written: the ledger's folder and this program.
 #[must_use]
@@ -90,7 +91,12 @@ pub fn health(target: &Target, home: &Path) -> Result<(DriveIdentity, Health), A
             Ok((device.identity, health))
         }
         Target::Sim(name) => {
-            let spec = sim_spec(name)?;
+            let mut spec = sim_spec(name)?;
+            // Its wear goes on from haul to haul; a ledger that is not there is not made for that.
+            let ledger = home.join("ledger.sqlite").exists().then(|| Ledger::open(home)).and_then(Result::ok);
+            if let Some(lived) = ledger.and_then(|l| targets::lived(&l, target)) {
+                spec.wear.host_written = spec.wear.host_written.max(lived);
+            }
             let identity = spec.identity(&format!("sim:{name}"));
             let health = sim_health(&identity, SimDrive::new(spec, "", &Conditions::default(), 0));
             Ok((identity, health))

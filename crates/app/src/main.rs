@@ -5,12 +5,13 @@ use std::process::ExitCode;
 use clap::Parser;
 use hollow_mile::cli::{Args, run};
 use hollow_mile::error::Exit;
+use hollow_mile::text::printable;
 
 fn main() -> ExitCode {
     let exit = match run(Args::parse()) {
         Ok(exit) => exit,
         Err(e) => {
-            eprintln!("hollow-mile: {e}");
+            eprintln!("hollow-mile: {}", printable(&e.message));
             e.exit
         }
     };

@@ -17,6 +17,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_ledger::{HaulWriter, Ledger};
 
 use crate::error::AppError;
+use crate::metrics::Metrics;
 use crate::targets::Opened;
 
 /// What the one at the controls can ask for.
@@ -109,10 +110,24 @@ impl Session {
     /// # Errors
     /// When the ledger cannot be written.
     pub fn start(opened: Opened, setup: Setup, ledger: Ledger, speed: Speed) -> Result<Self, AppError> {
-        let Opened { drive, file } = opened;
+        Self::start_told(opened, setup, ledger, speed, None)
+    }
+
+    /// Starts a haul whose figures others follow.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn start_told(
+        opened: Opened,
+        setup: Setup,
+        ledger: Ledger,
+        speed: Speed,
+        metrics: Option<Metrics>,
+    ) -> Result<Self, AppError> {
+        let Opened { drive, files } = opened;
         let simulated = drive.is_simulated();
         let haul_id = setup.haul.clone();
-        if let Some(path) = &file {
+        for path in &files {
             ledger.note_file(path, &haul_id)?;
         }
         let (give, take) = if simulated { bounded(32) } else { unbounded() };
@@ -134,12 +149,14 @@ impl Session {
 
         let stop = trouble.clone();
         let driver = spawn("haul", move || drive_on(haul, simulated, speed, &obey, &give, &stop))?;
+        let told_as = haul_id.clone();
         let scribe = spawn("scribe", move || {
-            let outcome = write_down(writer, &take, &show, &trouble);
-            if let (Ok((_, ledger)), Some(path)) = (&outcome, &file)
-                && !path.exists()
-            {
-                let _ = ledger.strike_file(path);
+            let tell = metrics.as_ref().map(|m| (m, told_as.as_str()));
+            let outcome = write_down(writer, &take, &show, &trouble, tell);
+            if let Ok((_, ledger)) = &outcome {
+                for path in files.iter().filter(|p| !p.exists()) {
+                    let _ = ledger.strike_file(path);
+                }
             }
             outcome.map(|(outcome, _)| outcome)
         })?;
@@ -296,6 +313,7 @@ fn write_down(
     take: &Receiver<Vec<Event>>,
     show: &Sender<Vec<Event>>,
     trouble: &AtomicBool,
+    tell: Option<(&Metrics, &str)>,
 ) -> Result<(Outcome, Ledger), AppError> {
     let mut failed: Option<AppError> = None;
     let mut watched = true;
@@ -305,6 +323,9 @@ fn write_down(
             Err(RecvTimeoutError::Timeout) => Vec::new(),
             Err(RecvTimeoutError::Disconnected) => break,
         };
+        if let Some((metrics, haul)) = tell.filter(|_| !events.is_empty()) {
+            metrics.take(haul, &events);
+        }
         if failed.is_none() {
             let written = if events.is_empty() {
                 writer.commit()
@@ -328,6 +349,6 @@ fn write_down(
     let (state, reason) =
         readings.ended().map_or((HaulState::CutShort, None), |(_, state, reason)| (*state, reason.clone()));
     let conclusions = readings.conclude();
-    let ledger = writer.finish(state, reason.as_deref(), &conclusions)?;
+    let ledger = writer.finish(state, reason.as_deref(), &readings, &conclusions)?;
     Ok((Outcome { state, reason, readings, conclusions }, ledger))
 }

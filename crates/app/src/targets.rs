@@ -2,13 +2,17 @@
 
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::drive::{Drive, DriveIdentity};
+use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind};
 use hollow_mile_core::event::Conditions;
-use hollow_mile_core::route::{self, Route};
+use hollow_mile_core::route::{self, Amount, LegKind, Route};
 use hollow_mile_core::units::{Bytes, ParseUnitError};
 use hollow_mile_drives::linux::guard::Consent;
-use hollow_mile_drives::linux::{BlockDrive, EngineChoice, FileDrive, Outside, WithThermometers};
+use hollow_mile_drives::linux::{
+    BlockDrive, EngineChoice, FileDrive, Outside, WithThermometers, filler_path, room_for_level,
+};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
+
+use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
 
@@ -77,10 +81,22 @@ pub struct Wish {
     pub repeat: u64,
     /// The route writes, or wipes.
     pub destroys: bool,
+    /// The highest level of fill that the route brings the drive to, percent.
+    pub fills: Option<f64>,
     /// What the user agreed to lose.
     pub consent: Consent,
+    /// What earlier hauls have written to a simulated drive over its life: its wear goes on, its data does not.
+    pub lived: Option<Bytes>,
     /// The user's thermometers: name and path.
     pub thermometers: Vec<(String, String)>,
+}
+
+/// What the ledger knows to have been written to a simulated drive.
+#[must_use]
+pub fn lived(ledger: &Ledger, target: &Target) -> Option<Bytes> {
+    let Target::Sim(name) = target else { return None };
+    let wear = ledger.wear(&sim_spec(name).ok()?.serial).ok()?;
+    wear.first()?.after.host_bytes_written
 }
 
 /// Opens a drive for a haul. A file is made here, and nothing is written yet; a device is opened read-only unless the
@@ -99,8 +115,8 @@ pub fn open(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         .map(|(name, path)| Outside::open(name, Path::new(path)))
         .collect::<Result<Vec<_>, _>>()
         .map_err(AppError::usage)?;
-    let Opened { drive, file } = opened;
-    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), file })
+    let Opened { drive, files } = opened;
+    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), files })
 }
 
 fn engine_choice() -> EngineChoice {
@@ -119,19 +135,32 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         Target::Device(path) => {
             let consent = wish.destroys.then_some(&wish.consent);
             let drive = BlockDrive::open(path, consent, engine_choice(), rand_seed(*repeat))?;
-            Ok(Opened { drive: Box::new(drive), file: None })
+            Ok(Opened { drive: Box::new(drive), files: Vec::new() })
         }
         Target::Sim(name) => {
-            let spec = sim_spec(name)?;
+            let mut spec = sim_spec(name)?;
+            if let Some(lived) = wish.lived {
+                spec.wear.host_written = spec.wear.host_written.max(lived);
+            }
             let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, *repeat);
-            Ok(Opened { drive: Box::new(drive), file: None })
+            Ok(Opened { drive: Box::new(drive), files: Vec::new() })
         }
         Target::File(path) => {
             let size = size
                 .ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
-            let drive = FileDrive::create(path, size, engine_choice(), rand_seed(*repeat))?;
-            let file = Some(drive.path().to_owned());
-            Ok(Opened { drive: Box::new(drive), file })
+            let mut drive = FileDrive::create(path, size, engine_choice(), rand_seed(*repeat))?;
+            let mut files = vec![drive.path().to_owned()];
+            if let Some(level) = wish.fills {
+                // The file of the haul takes its own part of the level, or goes beyond it.
+                let folder = drive.path().parent().unwrap_or(Path::new("/"));
+                let ppm = (level * 1e4).round() as u32;
+                room_for_level(folder, ppm).map_err(|why| {
+                    AppError::usage(format!("the file system cannot be brought so far: {why}"))
+                })?;
+                drive.make_filler().map_err(|e| AppError::usage(e.to_string()))?;
+                files.push(filler_path(drive.path()));
+            }
+            Ok(Opened { drive: Box::new(drive), files })
         }
     }
 }
@@ -157,8 +186,8 @@ pub fn file_size(text: &str) -> Result<Bytes, ParseUnitError> {
 pub struct Opened {
     /// The drive.
     pub drive: Box<dyn Drive>,
-    /// The file that was made for it.
-    pub file: Option<PathBuf>,
+    /// The files that were made for it, or may be.
+    pub files: Vec<PathBuf>,
 }
 
 /// The simulated drives that ship, as the yard shows them.
@@ -225,36 +254,60 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
 /// Checks a route against a drive before anything is asked of it.
 ///
 /// # Errors
-/// When a block does not fit the drive.
-pub fn fits(route: &Route, capacity: Bytes, block: Bytes) -> Result<(), AppError> {
-    for (i, leg) in route.legs.iter().enumerate() {
-        if leg.kind.moves() && !leg.block.get().is_multiple_of(block.get()) {
-            return Err(AppError::usage(format!(
-                "leg {} of {} has a block of {}, which is not a multiple of the drive's {}",
-                i + 1,
-                route.name,
-                leg.block.binary(),
-                block.binary()
-            )));
+/// When a block or a region does not fit the drive.
+pub fn fits(route: &Route, drive: &DriveIdentity) -> Result<(), AppError> {
+    let (capacity, block) = (drive.capacity, drive.block);
+    let flat = route.laid_out(drive.kind == DriveKind::File);
+    for leg in &flat.legs {
+        let refuse = |why: String| Err(AppError::usage(format!("{}, {}: {why}", route.name, leg.words())));
+        let blocks = if leg.blocks.is_empty() { vec![leg.block] } else { leg.blocks.clone() };
+        if let Some(odd) = blocks.iter().find(|b| leg.kind.moves() && !b.get().is_multiple_of(block.get())) {
+            let (odd, block) = (odd.binary(), block.binary());
+            return refuse(format!("its block of {odd} is not a multiple of the drive's {block}"));
         }
         let (start, end) = leg.region.on(capacity, leg.block);
-        if leg.kind.destroys() | leg.kind.moves() && (start >= end || end > capacity) {
-            return Err(AppError::usage(format!(
-                "leg {} of {} has a region from {start} to {end}, and the drive ends at {capacity}",
-                i + 1,
-                route.name
-            )));
+        if (leg.kind.moves() || leg.kind == LegKind::Wipe) && (start >= end || end > capacity) {
+            return refuse(format!(
+                "its region goes from {start} to {end}, and the drive ends at {capacity}"
+            ));
         }
-        if leg.kind.moves() && leg.block > end.saturating_sub(start) {
-            return Err(AppError::usage(format!(
-                "leg {} of {} has a block of {}, larger than its region",
-                i + 1,
-                route.name,
-                leg.block.binary()
-            )));
+        if let Some(large) = blocks.iter().find(|b| leg.kind.moves() && **b > end.saturating_sub(start)) {
+            return refuse(format!("its block of {} is larger than its region", large.binary()));
+        }
+        if let Some(Amount::Bytes(level)) = leg.level.filter(|_| drive.kind != DriveKind::File)
+            && level > capacity
+        {
+            return refuse(format!("its level of {level} is more than the {capacity} of the drive"));
         }
     }
     Ok(())
+}
+
+/// What will not go as the route seems to mean it on this drive, in sentences.
+#[must_use]
+pub fn doubts(route: &Route, drive: &DriveIdentity) -> Vec<String> {
+    let on_file = drive.kind == DriveKind::File;
+    let flat = route.laid_out(on_file);
+    let mut all = Vec::new();
+    let mut filled = if on_file { None } else { drive.fill_percent };
+    for leg in &flat.legs {
+        match leg.kind {
+            LegKind::Wipe if !on_file => filled = Some(0.0),
+            LegKind::Fill => {
+                let level =
+                    leg.level.map(|l| l.of(drive.capacity).as_f64() / drive.capacity.as_f64() * 100.0);
+                if let Some((level, now)) = level.zip(filled).filter(|(level, now)| *level + 1e-9 < *now) {
+                    all.push(format!(
+                        "the level of {level:.0} % lies below the {now:.0} % that it holds already, and is left out: put a wipe leg first"
+                    ));
+                }
+                filled = filled.zip(level).map(|(a, b)| a.max(b)).or(level.filter(|_| !on_file));
+            }
+            _ => {}
+        }
+    }
+    all.dedup();
+    all
 }
 
 #[cfg(test)]

@@ -25,6 +25,102 @@ pub fn local_time(unix_ms: i64) -> String {
     )
 }
 
+/// The text without what a terminal would obey: names come from drives and files.
+#[must_use]
+pub fn printable(text: &str) -> String {
+    let safe = |c: char| if c.is_control() && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c };
+    text.chars().map(safe).collect()
+}
+
+/// A day in this machine's time zone: `2026-09-14`.
+#[must_use]
+pub fn date(unix_ms: i64) -> String {
+    local_time(unix_ms).split(' ').next().unwrap_or_default().to_owned()
+}
+
+/// All that a list of hauls can be searched for, in small letters.
+#[must_use]
+pub fn haystack(row: &hollow_mile_ledger::HaulRow) -> String {
+    let c = &row.conditions;
+    let mut words = vec![
+        row.haul.as_str(),
+        &row.drive,
+        &row.model,
+        &row.serial,
+        &row.route,
+        row.state.word(),
+        &row.summary,
+        &row.limits,
+    ];
+    for more in [&row.label, &row.note, &c.cooling, &c.slot] {
+        words.extend(more.as_deref());
+    }
+    let mut hay = words.join(" ");
+    if let Some(ambient) = c.ambient {
+        hay.push_str(&format!(" {ambient}"));
+    }
+    for (k, v) in &c.tags {
+        hay.push_str(&format!(" {k}={v}"));
+    }
+    hay.to_lowercase()
+}
+
+/// What is known of a drive, in sentences.
+#[must_use]
+pub fn drive_file(file: &crate::compare::DriveFile) -> Vec<String> {
+    let mut out = vec![match &file.projection {
+        Ok(p) => p.sentence(date),
+        Err(r) => r.words(),
+    }];
+    out.push(format!("Treated: {}", file.treated_words()));
+    out.extend(file.cost_words());
+    for (s, hauls) in file.slow.iter().take(8) {
+        let share = s.share.map(|s| format!(" at {:.0} %", s * 100.0)).unwrap_or_default();
+        out.push(format!(
+            "Slow from {} to {}{share}, by {hauls} haul{}.",
+            Bytes::new(s.position_bytes),
+            Bytes::new(s.position_end_bytes),
+            if *hauls == 1 { "" } else { "s" }
+        ));
+    }
+    // The newest haul that could tell is told.
+    let cache = file
+        .hauls
+        .iter()
+        .find(|p| !p.digest.cache.iter().any(|w| w.starts_with("Cannot tell how the cache is built")));
+    if let Some(p) = cache {
+        let told: Vec<&str> =
+            p.digest.cache.iter().map(String::as_str).filter(|w| !w.starts_with("Cannot tell")).collect();
+        out.push(format!("Cache, by haul {}: {}", p.row.haul, told.join(" ")));
+    }
+    if let Some(p) = file.hauls.iter().find(|p| p.digest.heat.is_some()) {
+        out.push(format!("Heat, by haul {}: {}", p.row.haul, p.digest.heat_words.join(" ")));
+    }
+    if let Some(c) = &file.claims {
+        let newest =
+            file.hauls.iter().rev().flat_map(|p| c.against(&p.digest).into_iter().map(move |s| (p, s)));
+        let mut told: Vec<(String, String)> = Vec::new();
+        for (p, s) in newest {
+            told.retain(|(name, _)| *name != s.name);
+            told.push((s.name.clone(), format!("Claim, by haul {}: {}.", p.row.haul, s.words())));
+        }
+        out.extend(told.into_iter().map(|t| t.1));
+        let warm = file.hauls.iter().map(|p| (p, c.heat_words(&p.digest))).find(|(_, w)| !w.is_empty());
+        out.extend(
+            warm.iter()
+                .flat_map(|(p, words)| words.iter().map(|w| format!("Claim, by haul {}: {w}.", p.row.haul))),
+        );
+        if let Some(writes) = c.drive_writes_per_day(file.identity.capacity) {
+            out.push(format!(
+                "Warranty: {} years, {} drive writes a day.",
+                significant(c.warranty_years.unwrap_or(0.0)),
+                significant((writes * 100.0).round() / 100.0)
+            ));
+        }
+    }
+    out
+}
+
 /// Half the width of a finding's 95 % interval: `± 0.6 GB`.
 #[must_use]
 pub fn plus_minus(f: &Finding) -> String {
@@ -49,6 +145,9 @@ pub fn rate_now(r: &Readings) -> Option<Rate> {
     (s.loaded_s(from..last + 1) > 0.0).then(|| Rate::new(s.mean_rate(from..last + 1)))
 }
 
+/// Rests that are told one by one.
+const RESTS_TOLD: usize = 4;
+
 /// The answer, in words, as it stands at the top of a haul: what happened, and why.
 #[must_use]
 pub fn answer(r: &Readings, c: &Conclusions) -> String {
@@ -65,6 +164,9 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         return parts.join(" ");
     }
     let live = r.ended().is_none();
+    let surveyed = c.surveys.sentences();
+    let has_survey = !surveyed.is_empty();
+    parts.extend(surveyed);
     let cache: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
     let heat: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::Throttle).collect();
     let open = c.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
@@ -81,8 +183,11 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
             .skip(1)
             .filter_map(|s| {
                 let bytes = s.ends.first()?.written.saturating_sub(s.written_before);
-                Some(format!("{bytes} after {}", span_words(s.rested_s?)))
+                // From one leg to the next is no rest.
+                let rested = s.rested_s.filter(|s| *s >= 1.0)?;
+                Some(format!("{bytes} after {}", span_words(rested)))
             })
+            .take(RESTS_TOLD)
             .collect();
         if !again.is_empty() {
             parts.push(format!("Rest brought back {}.", join(&again)));
@@ -111,7 +216,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
     }
-    if cache.is_empty() && heat.is_empty() && open == 0 {
+    if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
         let rate = c.figures.burst_mb_s.map(Rate::from_mb_s).unwrap_or_default();
         let wrote = r.written() > Bytes::ZERO;
         parts.insert(

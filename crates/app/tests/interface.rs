@@ -42,11 +42,11 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     let line = stopped.lines().find(|l| l.contains("The cache ended at")).unwrap().trim().to_owned();
     // The same haul from the ledger says the same.
     t.keys(&["L"]);
-    t.sees("11 hauls");
+    t.sees("21 hauls");
     t.keys(&["/"]);
     t.text("keel survey 7");
     t.keys(&["Enter"]);
-    t.sees("1 of 11 hauls");
+    t.sees("1 of 21 hauls");
     t.keys(&["Escape", "g", "Enter"]);
     // The glance in the ledger has the same words, broken elsewhere.
     t.sees(&line);
@@ -57,7 +57,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     let t = Terminal::start(&bench, "demo", 120, 36);
     t.sees("nothing is hauling");
     t.keys(&["L"]);
-    t.sees("11 hauls");
+    t.sees("21 hauls");
     t.keys(&["Enter"]);
     let reopened = t.sees("The cache ended at");
     let answer = line.split(" MB/s since").next().unwrap();
@@ -77,6 +77,51 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.sees("newest first");
     // The user's own ledger was never touched.
     assert!(!exists(&bench.path("home/ledger.sqlite")));
+}
+
+#[test]
+fn hauls_are_tagged_deleted_put_back_and_set_side_by_side() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "demo", 160, 47);
+    t.sees("KW-0417");
+    t.keys(&["L"]);
+    t.sees("20 hauls, newest first");
+    t.keys(&["G", "t"]);
+    t.sees("tags of this haul");
+    t.text("bay=2, run=bare");
+    t.keys(&["Enter"]);
+    t.sees("bay=2, run");
+    t.keys(&["r"]);
+    t.sees("name of this haul");
+    t.text(" again");
+    t.keys(&["Enter"]);
+    t.sees("as delivered again");
+    t.keys(&["D"]);
+    t.sees("1 haul deleted: u puts it back");
+    t.sees("19 hauls");
+    t.keys(&["u"]);
+    t.sees("20 hauls");
+    t.keys(&["G", "m", "k", "m", "c"]);
+    let contrast = t.sees("cooling fan");
+    assert!(
+        contrast.contains("heat throttled at 210.8 GB") || contrast.contains("heat did not throttle"),
+        "{contrast}"
+    );
+    t.keys(&["a"]);
+    t.sees("air temperature");
+    t.text("38 C");
+    t.keys(&["Enter"]);
+    t.sees("hottest, in air of 38 °C");
+    t.keys(&["x"]);
+    t.sees("Chart written");
+    assert!(exists(&bench.path("contrast.svg")));
+    t.keys(&["p"]);
+    t.sees("Report written");
+    assert!(exists(&bench.path("contrast-report.pdf")));
+    t.keys(&["L", "d"]);
+    t.sees("of its life is used");
+    t.keys(&["q"]);
+    t.sees("left with 0");
 }
 
 #[test]

@@ -25,6 +25,8 @@ fn start(home: &Path, legs: &str, speed: Speed) -> Session {
         conditions,
         started_unix_ms: 0,
         program: "test".into(),
+        stamped: None,
+        resume: None,
     };
     Session::start(opened, setup, ledger, speed).unwrap()
 }

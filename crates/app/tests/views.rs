@@ -23,6 +23,14 @@ fn draw(app: &App, width: u16, height: u16) -> Buffer {
     buf
 }
 
+/// Where a date such as 2026-09-14 begins.
+fn day_in(line: &str) -> Option<usize> {
+    let is = |w: &[u8]| {
+        w.iter().enumerate().all(|(i, c)| if i == 4 || i == 7 { *c == b'-' } else { c.is_ascii_digit() })
+    };
+    line.as_bytes().windows(10).position(is)
+}
+
 /// The screen as lines; moments are shown in the zone of the machine, so their figures are masked.
 fn text(app: &App, width: u16, height: u16) -> String {
     let buf = draw(app, width, height);
@@ -30,8 +38,10 @@ fn text(app: &App, width: u16, height: u16) -> String {
     for y in 0..height {
         let line: String = (0..width).map(|x| buf[(x, y)].symbol()).collect();
         let mut line = line.trim_end().to_owned();
-        while let Some(at) = line.find("2026-09-") {
-            line.replace_range(at..at + 16, "DATE-AND-TIME...");
+        while let Some(at) = day_in(&line) {
+            let with_time = line.get(at + 13..at + 14) == Some(":");
+            let mask = if with_time { "DATE-AND-TIME..." } else { "DATE......" };
+            line.replace_range(at..(at + mask.len()).min(line.len()), mask);
         }
         out.push_str(&line);
         out.push('\n');
@@ -81,6 +91,105 @@ fn pictures_of_the_views() {
     insta::assert_snapshot!("haul_small_by_bytes_zoomed", text(&app, 100, 30));
     app.act(Action::Help);
     insta::assert_snapshot!("help", text(&app, 100, 36));
+}
+
+#[test]
+fn pictures_of_the_surveys() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    for (row, name) in
+        [(0, "streams"), (1, "verify"), (2, "ladder"), (3, "fill"), (4, "spans"), (5, "ground")]
+    {
+        app.act(Action::GoLedger);
+        app.act(Action::First);
+        (0..row).for_each(|_| app.act(Action::Down));
+        app.act(Action::Open);
+        app.act(Action::Ground);
+        // A long record is read beside; its surveys are there at once, its passes a moment later.
+        let began = std::time::Instant::now();
+        while app.haul.loading.is_some() && began.elapsed() < Duration::from_secs(30) {
+            app.follow(Duration::from_millis(20));
+        }
+        app.act(Action::CursorRight);
+        insta::assert_snapshot!(format!("ground_{name}"), text(&app, 160, 47));
+        for (w, h) in [(80, 24), (100, 30), (240, 70)] {
+            draw(&app, w, h);
+        }
+    }
+    insta::assert_snapshot!("ground_ground_small", text(&app, 100, 30));
+    for action in [Action::ZoomIn, Action::PanLeft, Action::ZoomOut, Action::OtherPane, Action::Whole] {
+        app.act(action);
+        draw(&app, 120, 40);
+    }
+}
+
+#[test]
+fn pictures_of_the_archive() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::GoLedger);
+    app.act(Action::Group);
+    insta::assert_snapshot!("ledger_by_drive", text(&app, 160, 47));
+    app.act(Action::Group);
+    app.act(Action::Group);
+    for (w, h) in [(80, 24), (240, 70)] {
+        draw(&app, w, h);
+    }
+    // Three hauls bare and three with a fan: the hot drive's group is the last.
+    while app.archive.chosen_row().is_some_and(|r| r.serial != "KW-0118") {
+        app.act(Action::Down);
+    }
+    while app.archive.marked.len() < 6 {
+        let fits = |r: &hollow_mile_ledger::HaulRow| {
+            r.serial == "KW-0118" && r.conditions.cooling.as_deref() != Some("heatsink")
+        };
+        app.act(if app.archive.chosen_row().is_some_and(fits) { Action::Mark } else { Action::Down });
+    }
+    app.act(Action::SideBySide);
+    insta::assert_snapshot!("contrast", text(&app, 160, 47));
+    insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
+    for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
+        app.act(action);
+        for (w, h) in [(80, 24), (120, 40), (240, 70)] {
+            draw(&app, w, h);
+        }
+    }
+    insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
+    app.act(Action::GoLedger);
+    app.act(Action::DriveFile);
+    insta::assert_snapshot!("drive_file", text(&app, 160, 47));
+    insta::assert_snapshot!("drive_file_small", text(&app, 100, 30));
+    app.act(Action::OtherPane);
+    for (w, h) in [(80, 24), (240, 70)] {
+        draw(&app, w, h);
+    }
+}
+
+#[test]
+fn a_route_is_started_on_every_marked_drive_at_once() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::Mark);
+    app.act(Action::Down);
+    app.act(Action::Down);
+    app.act(Action::Mark);
+    app.act(Action::Open);
+    assert!(text(&app, 160, 47).lines().next().unwrap().contains("KW-0118 Moraine M1 1 TB, and on KW-0203"));
+    app.act(Action::Start);
+    let began = std::time::Instant::now();
+    while app.live.iter().any(|l| l.readings.series().len() < 10) && began.elapsed() < Duration::from_secs(30)
+    {
+        app.follow(Duration::from_millis(20));
+    }
+    let mut on: Vec<String> =
+        app.live.iter().filter_map(|l| l.readings.head().map(|h| h.drive.serial.clone())).collect();
+    on.sort();
+    assert_eq!(on, ["KW-0118", "KW-0203"]);
+    assert_eq!(app.running(), 2);
+    for live in &mut app.live {
+        let _ = live.end();
+    }
+    assert_eq!(app.running(), 0);
 }
 
 #[test]

@@ -5,51 +5,27 @@ use hollow_mile_core::readings::{Column, Readings, Ruler};
 use hollow_mile_core::scale::{self, Axis};
 use hollow_mile_core::units::{Bytes, Rate, clock, mb_s_figure};
 
+use crate::plot::{FAINT, Plot, Range, TEXT, headed};
 use crate::scene::{Anchor, Ink, Scene};
 
-const WIDTH: f64 = 1120.0;
-const LEFT: f64 = 92.0;
-const RIGHT: f64 = 1090.0;
+pub(crate) const WIDTH: f64 = 1120.0;
+pub(crate) const LEFT: f64 = 92.0;
+pub(crate) const RIGHT: f64 = 1090.0;
 const TOP: f64 = 96.0;
 /// One column of data a point and a half: finer than print, far coarser than a record, with extremes kept.
-const COLUMNS: usize = 660;
+pub(crate) const COLUMNS: usize = 660;
 
-const TEXT: Ink = Ink(34, 38, 46);
-const FAINT: Ink = Ink(112, 118, 128);
-const GRID: Ink = Ink(226, 229, 233);
-const BAND: Ink = Ink(176, 202, 207);
-const RATE: Ink = Ink(20, 92, 104);
+pub(crate) const BAND: Ink = Ink(176, 202, 207);
+pub(crate) const RATE: Ink = Ink(20, 92, 104);
 const LATENCY: Ink = Ink(84, 66, 134);
-const HEAT: Ink = Ink(176, 78, 28);
+pub(crate) const HEAT: Ink = Ink(176, 78, 28);
 
-struct Frame {
-    from: f64,
-    to: f64,
-    top: f64,
-    height: f64,
-    low: f64,
-    high: f64,
+/// The middle of a column.
+pub(crate) fn column_x(i: usize) -> f64 {
+    LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT)
 }
 
-impl Frame {
-    fn x(&self, v: f64) -> f64 {
-        LEFT + (v - self.from) / (self.to - self.from).max(f64::MIN_POSITIVE) * (RIGHT - LEFT)
-    }
-    fn y(&self, v: f64) -> f64 {
-        let share = ((v - self.low) / (self.high - self.low).max(f64::MIN_POSITIVE)).clamp(0.0, 1.0);
-        self.top + self.height * (1.0 - share)
-    }
-    fn column_x(&self, i: usize) -> f64 {
-        LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT)
-    }
-}
-
-/// The letter of a flag: A, B, … Z, AA, AB, …
-#[must_use]
-pub fn letter(index: usize) -> String {
-    let last = char::from(b'A' + (index % 26) as u8);
-    if index < 26 { last.to_string() } else { format!("{}{last}", letter(index / 26 - 1)) }
-}
+pub use hollow_mile_core::contrast::letter;
 
 /// What a ruler measures, in words without a unit.
 #[must_use]
@@ -75,7 +51,11 @@ pub fn ruler_axis(ruler: Ruler, from: f64, to: f64, most: usize) -> Axis {
 /// A finding in one line: `cache-end at 312.4 GB, 3 180 → 142 MB/s, 0.99`.
 #[must_use]
 pub fn finding_line(f: &Finding) -> String {
-    let mut line = format!("{} at {}", f.kind.word(), f.written);
+    use hollow_mile_core::finding::FindingKind::{DataMismatch, MediaError, SlowZone};
+    let mut line = match f.position.filter(|_| matches!(f.kind, SlowZone | MediaError | DataMismatch)) {
+        Some(position) => format!("{} at {position} of the drive", f.kind.word()),
+        None => format!("{} at {}", f.kind.word(), f.written),
+    };
     if let (Some(before), Some(after)) = (f.before, f.after) {
         line.push_str(&format!(", {} → {} MB/s", mb_s_figure(before.mb_s()), mb_s_figure(after.mb_s())));
     }
@@ -100,43 +80,42 @@ pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Sc
         |h| format!("{} {}, {}", h.drive.serial, h.drive.model, h.route.name),
     );
     let mut scene = Scene::new(WIDTH, height, title.clone());
-    scene.heavy((LEFT, 34.0), title, 19.0, TEXT, Anchor::Start);
-    scene.words((LEFT, 55.0), conditions_line(readings), 11.5, FAINT, Anchor::Start);
+    headed(&mut scene, &title, &conditions_line(readings), &source(readings));
 
     let (from, to) = (0.0, readings.extent(ruler).max(f64::MIN_POSITIVE));
     let columns = readings.columns(ruler, from, to, COLUMNS);
-    let frame = |top: f64, share: f64, low: f64, high: f64| Frame {
-        from,
-        to,
+    let plot = |top: f64, share: f64, low: f64, high: f64| Plot {
+        left: LEFT,
+        right: RIGHT,
         top: TOP + lanes_height * top,
-        height: lanes_height * share,
-        low,
-        high,
+        bottom: TOP + lanes_height * (top + share),
+        x: Range::even(from, to),
+        y: Range::even(low, high),
     };
     let fastest = columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max);
-    let rate = frame(0.0, 0.50, 0.0, scale::rate_top(fastest));
-    let latency = frame(0.56, 0.18, 0.0, 1.0);
-    let heat = frame(0.80, 0.20, 0.0, 1.0);
-    let axis = ruler_axis(ruler, from, to, 8);
-    for tick in &axis.ticks {
-        let x = rate.x(tick.value);
-        scene.line(vec![(x, TOP), (x, TOP + lanes_height)], GRID, 1.0);
-        scene.words((x, TOP + lanes_height + 17.0), tick.words.clone(), 11.0, FAINT, Anchor::Middle);
-    }
-    let label = format!("{}, {}", ruler_words(ruler, readings), axis.unit);
-    scene.words(((LEFT + RIGHT) / 2.0, TOP + lanes_height + 36.0), label, 12.0, TEXT, Anchor::Middle);
+    let rate = plot(0.0, 0.50, 0.0, scale::rate_top(fastest));
+    let latency = plot(0.56, 0.18, 0.0, 1.0);
+    let heat = plot(0.80, 0.20, 0.0, 1.0);
+    let along = Plot { top: TOP, bottom: TOP + lanes_height, ..rate };
+    along.axis_x(&mut scene, &ruler_axis(ruler, from, to, 8), ruler_words(ruler, readings));
     draw_rate(&mut scene, &rate, &columns);
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, readings, conclusions, ruler, TOP + lanes_height, shown);
-    let source = head.map_or_else(String::new, |h| {
-        format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, readings.engine())
-    });
-    scene.words((RIGHT, height - 10.0), source, 9.5, FAINT, Anchor::End);
     scene
 }
 
-fn conditions_line(readings: &Readings) -> String {
+/// Program, haul and engine: where a chart is from.
+#[must_use]
+pub fn source(readings: &Readings) -> String {
+    readings.head().map_or_else(String::new, |h| {
+        format!("Hollow Mile {} · haul {} · {}", h.program, h.haul, readings.engine())
+    })
+}
+
+/// The conditions of a haul in a line.
+#[must_use]
+pub fn conditions_line(readings: &Readings) -> String {
     let Some(head) = readings.head() else { return String::new() };
     let mut parts = vec![format!("{}", head.drive.capacity), format!("written {}", readings.written())];
     parts.push(format!("elapsed {} h:mm:ss", clock(readings.elapsed())));
@@ -151,19 +130,11 @@ fn conditions_line(readings: &Readings) -> String {
     parts.join(" · ")
 }
 
-fn draw_axis(scene: &mut Scene, frame: &Frame, axis: &Axis, name: &str, place: impl Fn(f64) -> f64) {
-    for tick in &axis.ticks {
-        let y = frame.y(place(tick.value));
-        scene.line(vec![(LEFT, y), (RIGHT, y)], GRID, 1.0);
-        scene.words((LEFT - 8.0, y + 4.0), tick.words.clone(), 11.0, FAINT, Anchor::End);
-    }
-    let base = frame.top + frame.height;
-    scene.line(vec![(LEFT, base), (RIGHT, base)], FAINT, 1.0);
-    scene.heavy((LEFT, frame.top - 7.0), format!("{name}, {}", axis.unit), 11.5, TEXT, Anchor::Start);
-}
-
 /// Unbroken stretches of columns that have a value.
-fn stretches<T: Copy>(columns: &[Column], value: impl Fn(&Column) -> Option<T>) -> Vec<Vec<(usize, T)>> {
+pub(crate) fn stretches<T: Copy>(
+    columns: &[Column],
+    value: impl Fn(&Column) -> Option<T>,
+) -> Vec<Vec<(usize, T)>> {
     let mut all: Vec<Vec<(usize, T)>> = vec![Vec::new()];
     for (i, column) in columns.iter().enumerate() {
         match (value(column), all.last_mut()) {
@@ -176,20 +147,20 @@ fn stretches<T: Copy>(columns: &[Column], value: impl Fn(&Column) -> Option<T>) 
     all
 }
 
-fn draw_rate(scene: &mut Scene, frame: &Frame, columns: &[Column]) {
-    draw_axis(scene, frame, &scale::rates(frame.high, 5), "rate", |v| v);
+fn draw_rate(scene: &mut Scene, plot: &Plot, columns: &[Column]) {
+    plot.axis_y(scene, &scale::rates(plot.y.high, 5), "rate");
     for stretch in stretches(columns, |c| c.slowest.zip(c.fastest)) {
-        let edge = |(i, v): (usize, Rate)| (frame.column_x(i), frame.y(v.get()));
+        let edge = |(i, v): (usize, Rate)| (column_x(i), plot.y(v.get()));
         let upper = stretch.iter().map(|(i, (_, f))| edge((*i, *f)));
         let lower = stretch.iter().rev().map(|(i, (s, _))| edge((*i, *s)));
         scene.area(upper.chain(lower).collect(), BAND);
     }
     for stretch in stretches(columns, |c| c.rate) {
-        scene.line(stretch.iter().map(|(i, v)| (frame.column_x(*i), frame.y(v.get()))).collect(), RATE, 1.6);
+        scene.line(stretch.iter().map(|(i, v)| (column_x(*i), plot.y(v.get()))).collect(), RATE, 1.6);
     }
     let x = RIGHT;
     scene.words(
-        (x, frame.top - 7.0),
+        (x, plot.top - 7.0),
         "line: mean · band: slowest to fastest interval",
         10.0,
         FAINT,
@@ -197,44 +168,44 @@ fn draw_rate(scene: &mut Scene, frame: &Frame, columns: &[Column]) {
     );
 }
 
-fn draw_latency(scene: &mut Scene, mut frame: Frame, columns: &[Column]) {
+fn draw_latency(scene: &mut Scene, mut plot: Plot, columns: &[Column]) {
     let values: Vec<f64> = columns.iter().filter_map(|c| c.p99).map(|d| d.as_secs_f64() * 1e6).collect();
     let (Some(low), Some(high)) =
         (values.iter().copied().reduce(f64::min), values.iter().copied().reduce(f64::max))
     else {
-        scene.heavy((LEFT, frame.top - 7.0), "latency p99: not in the record", 11.5, TEXT, Anchor::Start);
+        scene.heavy((LEFT, plot.top - 7.0), "latency p99: not in the record", 11.5, TEXT, Anchor::Start);
         return;
     };
-    frame.low = low.max(1.0).log10().floor();
-    frame.high = high.max(1.0).log10().ceil().max(frame.low + 1.0);
-    let axis = scale::latencies(10f64.powf(frame.low), 10f64.powf(frame.high));
-    draw_axis(scene, &frame, &axis, "latency p99", f64::log10);
+    let low = low.max(1.0).log10().floor();
+    let high = high.max(1.0).log10().ceil().max(low + 1.0);
+    plot.y = Range::log(10f64.powf(low), 10f64.powf(high));
+    plot.axis_y(scene, &scale::latencies(plot.y.low, plot.y.high), "latency p99");
     for stretch in stretches(columns, |c| c.p99) {
-        let place = |us: f64| frame.y(us.max(1.0).log10());
-        let points = stretch.iter().map(|(i, v)| (frame.column_x(*i), place(v.as_secs_f64() * 1e6)));
+        let place = |us: f64| plot.y(us.max(1.0));
+        let points = stretch.iter().map(|(i, v)| (column_x(*i), place(v.as_secs_f64() * 1e6)));
         scene.line(points.collect(), LATENCY, 1.2);
     }
 }
 
-fn draw_heat(scene: &mut Scene, mut frame: Frame, columns: &[Column], readings: &Readings) {
+fn draw_heat(scene: &mut Scene, mut plot: Plot, columns: &[Column], readings: &Readings) {
     let coldest = columns.iter().filter_map(|c| c.coldest).min();
     let hottest = columns.iter().filter_map(|c| c.hottest).max();
     let (Some(coldest), Some(hottest)) = (coldest, hottest) else {
-        scene.heavy((LEFT, frame.top - 7.0), "temperature: not in the record", 11.5, TEXT, Anchor::Start);
+        scene.heavy((LEFT, plot.top - 7.0), "temperature: not in the record", 11.5, TEXT, Anchor::Start);
         return;
     };
     let limit = readings.throttle_limit().map(|l| l.degrees());
-    frame.low = (coldest.degrees() / 10.0).floor() * 10.0;
+    let low = (coldest.degrees() / 10.0).floor() * 10.0;
     let top = hottest.degrees().max(limit.unwrap_or(f64::MIN));
-    frame.high = ((top + 1.0) / 10.0).ceil() * 10.0;
-    draw_axis(scene, &frame, &scale::degrees(frame.low, frame.high, 4), "temperature", |v| v);
+    plot.y = Range::even(low, ((top + 1.0) / 10.0).ceil() * 10.0);
+    plot.axis_y(scene, &scale::degrees(plot.y.low, plot.y.high, 4), "temperature");
     if let Some(limit) = limit {
-        let y = frame.y(limit);
+        let y = plot.y(limit);
         scene.dashes(vec![(LEFT, y), (RIGHT, y)], HEAT, 1.0);
         scene.words((RIGHT - 4.0, y - 4.0), format!("limit {limit} °C"), 10.0, HEAT, Anchor::End);
     }
     for stretch in stretches(columns, |c| c.hottest) {
-        let points = stretch.iter().map(|(i, v)| (frame.column_x(*i), frame.y(v.degrees())));
+        let points = stretch.iter().map(|(i, v)| (column_x(*i), plot.y(v.degrees())));
         scene.line(points.collect(), HEAT, 1.4);
     }
 }
@@ -242,7 +213,7 @@ fn draw_heat(scene: &mut Scene, mut frame: Frame, columns: &[Column], readings: 
 #[allow(clippy::too_many_arguments)]
 fn draw_flags(
     scene: &mut Scene,
-    frame: &Frame,
+    plot: &Plot,
     readings: &Readings,
     conclusions: &Conclusions,
     ruler: Ruler,
@@ -259,12 +230,12 @@ fn draw_flags(
     for (i, (place, line)) in findings.chain(notes).enumerate().take(shown) {
         let name = letter(i);
         if let Some(place) = place {
-            let x = frame.x(place);
-            scene.dashes(vec![(x, frame.top - 4.0), (x, base)], TEXT, 0.8);
+            let x = plot.x(place);
+            scene.dashes(vec![(x, plot.top - 4.0), (x, base)], TEXT, 0.8);
             // Letters of flags that stand close together step aside; their lines stay.
             let at = x.max(free_from);
             free_from = at + 12.0;
-            scene.heavy((at, frame.top - 8.0 - 11.0), name.clone(), 12.0, TEXT, Anchor::Middle);
+            scene.heavy((at, plot.top - 8.0 - 11.0), name.clone(), 12.0, TEXT, Anchor::Middle);
         }
         let y = base + 64.0 + i as f64 * 17.0;
         scene.heavy((LEFT, y), name, 11.5, TEXT, Anchor::Start);

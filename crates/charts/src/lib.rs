@@ -4,8 +4,16 @@
 
 #![forbid(unsafe_code)]
 
+pub mod contrast;
 pub mod lanes;
+pub mod measure;
+pub mod models;
+pub mod pdf;
+pub mod plot;
+pub mod report;
 pub mod scene;
+pub mod surveys;
+mod svg;
 
 #[cfg(test)]
 mod tests;

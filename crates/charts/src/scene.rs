@@ -1,7 +1,5 @@
 //! What a chart is made of: lines, areas and words at places. One scene, several writers.
 
-use std::fmt::Write;
-
 /// A colour, as red, green and blue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Ink(pub u8, pub u8, pub u8);
@@ -17,6 +15,35 @@ pub enum Anchor {
     End,
 }
 
+/// How a line is broken, so that lines are told apart without colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Dash {
+    /// Not at all.
+    Solid,
+    /// Even dashes.
+    Dashed,
+    /// Dots.
+    Dotted,
+    /// Long dashes.
+    Long,
+    /// A dash and a dot.
+    Mixed,
+}
+
+impl Dash {
+    /// Lengths of what is drawn and what is left out, in turn, in points.
+    #[must_use]
+    pub const fn pattern(self) -> &'static [f32] {
+        match self {
+            Self::Solid => &[],
+            Self::Dashed => &[4.0, 3.0],
+            Self::Dotted => &[1.3, 2.2],
+            Self::Long => &[9.0, 3.5],
+            Self::Mixed => &[7.0, 2.5, 1.5, 2.5],
+        }
+    }
+}
+
 /// One thing drawn. Places in points, from the upper left corner.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Shape {
@@ -28,8 +55,8 @@ pub enum Shape {
         ink: Ink,
         /// Width.
         width: f64,
-        /// Broken.
-        dashed: bool,
+        /// How it is broken.
+        dash: Dash,
     },
     /// A filled area.
     Area {
@@ -77,12 +104,41 @@ impl Scene {
 
     /// Adds a line.
     pub fn line(&mut self, points: Vec<(f64, f64)>, ink: Ink, width: f64) {
-        self.shapes.push(Shape::Line { points, ink, width, dashed: false });
+        self.shapes.push(Shape::Line { points, ink, width, dash: Dash::Solid });
     }
 
     /// Adds a broken line.
     pub fn dashes(&mut self, points: Vec<(f64, f64)>, ink: Ink, width: f64) {
-        self.shapes.push(Shape::Line { points, ink, width, dashed: true });
+        self.stroke(points, ink, width, Dash::Dashed);
+    }
+
+    /// Adds a line, broken or not.
+    pub fn stroke(&mut self, points: Vec<(f64, f64)>, ink: Ink, width: f64, dash: Dash) {
+        self.shapes.push(Shape::Line { points, ink, width, dash });
+    }
+
+    /// Adds all of another page, moved and scaled.
+    pub fn place(&mut self, other: &Self, at: (f64, f64), scale: f64) {
+        let moved = |p: &(f64, f64)| (at.0 + p.0 * scale, at.1 + p.1 * scale);
+        self.shapes.extend(other.shapes.iter().map(|s| match s {
+            Shape::Line { points, ink, width, dash } => Shape::Line {
+                points: points.iter().map(moved).collect(),
+                ink: *ink,
+                width: width * scale,
+                dash: *dash,
+            },
+            Shape::Area { points, ink } => {
+                Shape::Area { points: points.iter().map(moved).collect(), ink: *ink }
+            }
+            Shape::Words { at, text, size, ink, anchor, bold } => Shape::Words {
+                at: moved(at),
+                text: text.clone(),
+                size: size * scale,
+                ink: *ink,
+                anchor: *anchor,
+                bold: *bold,
+            },
+        }));
     }
 
     /// Adds an area.
@@ -98,103 +154,5 @@ impl Scene {
     /// Adds heavy words.
     pub fn heavy(&mut self, at: (f64, f64), text: impl Into<String>, size: f64, ink: Ink, anchor: Anchor) {
         self.shapes.push(Shape::Words { at, text: text.into(), size, ink, anchor, bold: true });
-    }
-
-    /// The page as SVG 1.1 text.
-    #[must_use]
-    pub fn to_svg(&self) -> String {
-        let (w, h) = (number(self.width), number(self.height));
-        let mut out = format!(
-            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{w}\" \
-             height=\"{h}\" viewBox=\"0 0 {w} {h}\" font-family=\"DejaVu Sans, Verdana, sans-serif\">\n\
-             <title>{}</title>\n<rect width=\"{w}\" height=\"{h}\" fill=\"#ffffff\"/>\n",
-            escaped(&self.title)
-        );
-        for shape in &self.shapes {
-            // Writing to a String cannot fail.
-            let _ = match shape {
-                Shape::Line { points, ink, width, dashed } => writeln!(
-                    out,
-                    "<polyline points=\"{}\" fill=\"none\" stroke=\"{}\" stroke-width=\"{}\"{} stroke-linejoin=\"round\"/>",
-                    places(points),
-                    colour(*ink),
-                    number(*width),
-                    if *dashed { " stroke-dasharray=\"4 3\"" } else { "" }
-                ),
-                Shape::Area { points, ink } => {
-                    writeln!(out, "<polygon points=\"{}\" fill=\"{}\"/>", places(points), colour(*ink))
-                }
-                Shape::Words { at, text, size, ink, anchor, bold } => writeln!(
-                    out,
-                    "<text x=\"{}\" y=\"{}\" font-size=\"{}\" fill=\"{}\" text-anchor=\"{}\"{}>{}</text>",
-                    number(at.0),
-                    number(at.1),
-                    number(*size),
-                    colour(*ink),
-                    match anchor {
-                        Anchor::Start => "start",
-                        Anchor::Middle => "middle",
-                        Anchor::End => "end",
-                    },
-                    if *bold { " font-weight=\"bold\"" } else { "" },
-                    escaped(text)
-                ),
-            };
-        }
-        out.push_str("</svg>\n");
-        out
-    }
-}
-
-fn number(v: f64) -> String {
-    let text = format!("{v:.2}");
-    text.trim_end_matches('0').trim_end_matches('.').to_owned()
-}
-
-fn places(points: &[(f64, f64)]) -> String {
-    let mut out = String::with_capacity(points.len() * 12);
-    for (i, (x, y)) in points.iter().enumerate() {
-        if i > 0 {
-            out.push(' ');
-        }
-        out.push_str(&number(*x));
-        out.push(',');
-        out.push_str(&number(*y));
-    }
-    out
-}
-
-fn colour(ink: Ink) -> String {
-    format!("#{:02x}{:02x}{:02x}", ink.0, ink.1, ink.2)
-}
-
-/// XML's five, and no control characters: names come from drives and files.
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&#39;"),
-            c if c.is_control() => out.push(' '),
-            c => out.push(c),
-        }
-    }
-    out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn words_from_outside_cannot_break_the_page() {
-        let mut scene = Scene::new(10.0, 10.0, "a < b & \u{1b}[2J".into());
-        scene.words((1.0, 2.5), "\"<script>\"", 3.0, Ink(0, 0, 0), Anchor::Start);
-        let svg = scene.to_svg();
-        assert!(svg.contains("a &lt; b &amp;  [2J") && svg.contains("&quot;&lt;script&gt;&quot;"));
-        assert!(!svg.contains('\u{1b}'));
     }
 }

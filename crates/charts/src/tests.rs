@@ -6,6 +6,11 @@ use hollow_mile_core::units::{Bytes, Celsius};
 
 use crate::lanes::{lanes, letter};
 
+/// What is drawn, without the letters that come with it.
+fn drawn(svg: &str) -> &str {
+    svg.split_once("</style>").map_or("", |s| s.1)
+}
+
 fn two_levels() -> Readings {
     let mut r = Readings::new();
     r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
@@ -56,6 +61,7 @@ fn no_extreme_is_lost_in_thinning_and_the_file_stays_small() {
 fn nothing_recorded_is_still_a_page() {
     let r = Readings::new();
     let svg = lanes(&r, &r.conclude(), Ruler::Position).to_svg();
+    let svg = drawn(&svg);
     assert!(svg.contains("</svg>") && !svg.contains("NaN") && !svg.contains("inf"));
 }
 
@@ -79,4 +85,48 @@ fn the_page_as_it_was() {
         })
         .collect();
     insta::assert_snapshot!(format!("{}\n\n{}", words.join("\n"), ends.join("\n")));
+}
+
+mod extremes {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+        /// Whatever the place of the slowest and the fastest interval of a record, both are on the chart.
+        #[test]
+        fn the_slowest_and_the_fastest_interval_are_drawn(
+            samples in 700u64..60_000, slow in 0.0f64..1.0, fast in 0.0f64..1.0
+        ) {
+            let (slow, fast) = ((slow * samples as f64) as u64, (fast * samples as f64) as u64);
+            prop_assume!(slow != fast);
+            let mut r = Readings::new();
+            r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+            for i in 0..samples {
+                let bytes = if i == slow { 10_000_000 } else if i == fast { 95_000_000 } else { 50_000_000 };
+                r.push(&Event::Sample(Sample {
+                    end: Duration::from_millis((i + 1) * 100),
+                    span: Duration::from_millis(100),
+                    written: Bytes::new(bytes),
+                    ..Sample::default()
+                }));
+            }
+            let scene = lanes(&r, &r.conclude(), Ruler::Elapsed);
+            // The band of the rate lane: 96 to 306 points, up to 1 000 MB/s.
+            let band: Vec<f64> = scene
+                .shapes
+                .iter()
+                .filter_map(|s| match s {
+                    crate::scene::Shape::Area { points, .. } => Some(points.iter().map(|p| p.1)),
+                    _ => None,
+                })
+                .flatten()
+                .collect();
+            let lowest = band.iter().copied().fold(f64::MIN, f64::max);
+            let highest = band.iter().copied().fold(f64::MAX, f64::min);
+            prop_assert!((lowest - (306.0 - 0.1 * 210.0)).abs() < 0.01, "{lowest}");
+            prop_assert!((highest - (306.0 - 0.95 * 210.0)).abs() < 0.01, "{highest}");
+            prop_assert!(scene.to_svg().len() < 500_000);
+        }
+    }
 }

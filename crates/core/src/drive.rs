@@ -8,7 +8,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::event::{LatencySummary, Vitals};
-use crate::stamp::Origin;
+use crate::stamp::{Expected, Mismatch, Origin};
 use crate::units::{Bytes, Celsius, Rate};
 
 /// Of which sort a drive is; decides what consent a write needs.
@@ -217,6 +217,13 @@ pub enum LoadKind {
     Read,
     /// Reads and writes, in the share that [`Load::read_percent`] says.
     Mixed,
+    /// Reads, and judges the stamp of every block against [`Load::check`].
+    Verify,
+    /// Writes the region, once; a file brings its file system to this level instead, with a file beside it.
+    Fill {
+        /// Share that shall hold data, in parts per million.
+        to_ppm: u32,
+    },
     /// Discards the region, once, and reads back whether it is gone.
     Wipe,
     /// The drive tests itself; nothing else is asked of it.
@@ -227,16 +234,39 @@ pub enum LoadKind {
 }
 
 impl LoadKind {
+    /// In a word.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Rest => "rest",
+            Self::Write => "write",
+            Self::Read => "read",
+            Self::Mixed => "mixed",
+            Self::Verify => "verify",
+            Self::Fill { .. } => "fill",
+            Self::Wipe => "wipe",
+            Self::SelfTest { .. } => "selftest",
+        }
+    }
+}
+
+impl LoadKind {
     /// It changes what is on the drive.
     #[must_use]
     pub const fn destroys(self) -> bool {
-        matches!(self, Self::Write | Self::Mixed | Self::Wipe)
+        matches!(self, Self::Write | Self::Mixed | Self::Wipe | Self::Fill { .. })
+    }
+
+    /// It brings the drive or its file system to a level of fill.
+    #[must_use]
+    pub const fn is_fill(self) -> bool {
+        matches!(self, Self::Fill { .. })
     }
 
     /// It moves bytes between host and drive.
     #[must_use]
     pub const fn moves(self) -> bool {
-        matches!(self, Self::Write | Self::Read | Self::Mixed)
+        !matches!(self, Self::Rest | Self::Wipe | Self::SelfTest { .. })
     }
 }
 
@@ -249,6 +279,8 @@ pub enum Pattern {
     Sequential,
     /// Every block of the region once, in a random order, then again in the same.
     Random,
+    /// One before the other, from the end of the region.
+    Backward,
 }
 
 /// What a drive is told to do until told otherwise.
@@ -272,12 +304,20 @@ pub struct Load {
     pub read_percent: u8,
     /// No faster than this.
     pub rate: Option<Rate>,
+    /// A stream: latency counts from when an operation was due, and so much of what a stall held up is made up for.
+    pub catch_up: Option<Duration>,
+    /// What should come back, for [`LoadKind::Verify`].
+    pub check: Option<Expected>,
     /// Share of each written 4 KiB that a drive which compresses could squeeze to nothing.
     pub compressible_percent: u8,
     /// Every written 4 KiB says who wrote it and where (see [`crate::stamp`]).
     pub stamp: Option<Origin>,
     /// Stop issuing after this many bytes, exactly.
     pub limit: Option<Bytes>,
+    /// An interval ends early when so much was moved in it, so that places are told apart.
+    pub sample: Option<Bytes>,
+    /// Where a sequential load begins, when that is not where the one before it ended.
+    pub from: Option<Bytes>,
 }
 
 impl Load {
@@ -294,9 +334,13 @@ impl Load {
             pattern: Pattern::Sequential,
             read_percent: 0,
             rate: None,
+            catch_up: None,
+            check: None,
             compressible_percent: 0,
             stamp: None,
             limit: None,
+            sample: None,
+            from: None,
         }
     }
 
@@ -328,6 +372,8 @@ pub struct Tally {
     pub errors: u32,
     /// Address and message of operations that failed: the first few of the interval.
     pub faults: Vec<(Bytes, String)>,
+    /// Blocks that came back other than they were written, neighbours in one.
+    pub mismatches: Vec<Mismatch>,
     /// Share of addresses that hold data, in parts per million.
     pub fill_ppm: Option<u32>,
     /// Share of the interval that the threads which drive the load were busy, in parts per million.

@@ -10,6 +10,8 @@ use serde::{Deserialize, Serialize};
 use crate::drive::{DriveIdentity, LoadSummary};
 use crate::finding::FindingKind;
 use crate::route::Route;
+use crate::stamp::Mismatch;
+use crate::step::Step;
 use crate::units::{Bytes, Celsius, Rate};
 
 /// Stated by the user, written into the record, used for comparing.
@@ -301,6 +303,31 @@ pub enum Event {
         /// In a sentence.
         message: String,
     },
+    /// A leg that goes through several loads began with the next.
+    StepStarted {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// What is done.
+        step: Box<Step>,
+    },
+    /// It is over.
+    StepEnded {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// Flush time and latency histogram.
+        summary: LoadSummary,
+    },
+    /// Blocks came back other than they were written.
+    Mismatch {
+        /// Since the haul began.
+        at: Duration,
+        /// Where, and in what way.
+        found: Mismatch,
+    },
     /// The user said something.
     Note {
         /// Since the haul began.
@@ -351,6 +378,9 @@ impl Event {
             | Self::Vitals { at, .. }
             | Self::Temperatures { at, .. }
             | Self::Fault { at, .. }
+            | Self::StepStarted { at, .. }
+            | Self::StepEnded { at, .. }
+            | Self::Mismatch { at, .. }
             | Self::Note { at, .. }
             | Self::Paused { at }
             | Self::Resumed { at }

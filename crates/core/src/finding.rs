@@ -35,6 +35,26 @@ pub enum FindingKind {
 }
 
 impl FindingKind {
+    /// Each of them.
+    pub const ALL: [Self; 10] = [
+        Self::CacheEnd,
+        Self::Throttle,
+        Self::SlowZone,
+        Self::FillSlowdown,
+        Self::Background,
+        Self::OtherTraffic,
+        Self::HostLimit,
+        Self::MediaError,
+        Self::DataMismatch,
+        Self::Unexplained,
+    ];
+
+    /// Reads [`FindingKind::word`] back.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|k| k.word() == word)
+    }
+
     /// As in JSON and on screen.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -102,6 +122,28 @@ pub struct Finding {
     pub confidence: f64,
     /// Plain sentences with numbers.
     pub evidence: Vec<String>,
+}
+
+impl Finding {
+    /// Of this kind, at the beginning of the record, with nothing said of it.
+    #[must_use]
+    pub const fn new(kind: FindingKind) -> Self {
+        Self {
+            kind,
+            elapsed: Duration::ZERO,
+            end_elapsed: None,
+            written: Bytes::ZERO,
+            written_low: Bytes::ZERO,
+            written_high: Bytes::ZERO,
+            position: None,
+            position_end: None,
+            before: None,
+            after: None,
+            temperature: None,
+            confidence: 1.0,
+            evidence: Vec::new(),
+        }
+    }
 }
 
 fn rounded(v: f64) -> f64 {
@@ -216,6 +258,9 @@ pub struct Conclusions {
     pub findings: Vec<Finding>,
     /// Of the whole haul.
     pub figures: Figures,
+    /// What scans, spans, ladders, streams, fill sweeps and verifies say.
+    #[serde(default)]
+    pub surveys: crate::surveys::Surveys,
 }
 
 /// The findings object of the design, ready for JSON.
@@ -234,6 +279,15 @@ pub struct FindingsDocument<'a> {
     /// How the cache is built and comes back, how warm the drive gets.
     #[serde(flatten)]
     pub models: Option<Models>,
+    /// What scans, spans, ladders, streams, fill sweeps and verifies say.
+    pub surveys: &'a crate::surveys::Surveys,
+    /// How the limits of the route stand.
+    pub limits: &'a [crate::route::Judged],
+    /// Figures against what the maker claims.
+    pub claims: &'a [crate::claims::Stands],
+    /// What the haul cost of the endurance that is claimed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cost: Option<crate::claims::Cost>,
     /// Whether it holds the stream that was asked about.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stream: Option<Told<Holding>>,

@@ -3,15 +3,18 @@
 //! It has no clock and does no I/O of its own. The drive tells how much time has passed; whoever calls
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
+mod steps;
+
 use std::time::Duration;
 
-use crate::drive::{Drive, DriveError, Load};
+use crate::course::{Course, Planned};
+use crate::drive::{Drive, DriveError, DriveKind, Load, LoadKind};
 use crate::event::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::FindingKind;
 use crate::protocol::nvme::critical_warning_words;
 use crate::readings::Readings;
 use crate::route::{Leg, LegKind, Route};
-use crate::stamp::{self, Origin};
+use crate::stamp::{self, Expected, Origin};
 use crate::units::Bytes;
 
 /// Health is read this often while a leg runs, and at once when a leg begins or ends.
@@ -45,6 +48,21 @@ pub struct Setup {
     pub started_unix_ms: i64,
     /// Version of the program, for the record.
     pub program: String,
+    /// What an earlier haul left on the drive, for a verify leg that reads it back.
+    pub stamped: Option<Expected>,
+    /// Where to go on, when this haul continues another.
+    pub resume: Option<Resume>,
+}
+
+/// Where a haul that was stopped goes on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Resume {
+    /// Index of the leg in the route as it is laid out.
+    pub leg: usize,
+    /// Bytes that were moved in it.
+    pub moved: Bytes,
+    /// Share of the drive that fill legs had brought it to.
+    pub filled: Bytes,
 }
 
 /// Whether there is more to do.
@@ -74,6 +92,14 @@ pub struct Haul<D: Drive> {
     leg_began: Duration,
     leg_moved: Bytes,
     leg_errors: u64,
+    /// Of a leg that goes through several loads.
+    course: Option<Course>,
+    planned: Option<Planned>,
+    step_began: Duration,
+    /// The drive holds data up to here, as far as fill legs know.
+    filled: Bytes,
+    /// What the stamped writes should have left.
+    stamped: Vec<Expected>,
     faults_told: u64,
     fault_at: Duration,
     vitals_at: Duration,
@@ -102,8 +128,14 @@ impl<D: Drive> Haul<D> {
     /// Makes a haul ready; nothing is asked of the drive before the first step.
     #[must_use]
     pub fn new(drive: D, setup: Setup) -> Self {
-        let follows_findings =
-            setup.route.legs.iter().any(|l| l.until.past_cache_end.is_some() || l.until.steady);
+        let mut setup = setup;
+        let identity = drive.identity();
+        setup.route = setup.route.laid_out(identity.kind == DriveKind::File);
+        let follows = |l: &Leg| l.until.past_cache_end.is_some() || l.until.steady || l.kind.has_steps();
+        let follows_findings = setup.route.legs.iter().any(follows);
+        let held = identity.capacity.share(identity.fill_percent.unwrap_or(0.0) / 100.0);
+        let filled = setup.resume.map_or(held, |r| r.filled);
+        let stamped = setup.stamped.into_iter().collect();
         Self {
             drive,
             setup,
@@ -112,6 +144,11 @@ impl<D: Drive> Haul<D> {
             leg_began: Duration::ZERO,
             leg_moved: Bytes::ZERO,
             leg_errors: 0,
+            course: None,
+            planned: None,
+            step_began: Duration::ZERO,
+            filled,
+            stamped,
             faults_told: 0,
             fault_at: Duration::ZERO,
             vitals_at: Duration::ZERO,
@@ -235,6 +272,15 @@ impl<D: Drive> Haul<D> {
     fn load(&self, index: usize, leg: &Leg) -> Load {
         let identity = self.drive.identity();
         let mut load = leg.load(identity.capacity);
+        if let (LegKind::Fill, Some(level)) = (leg.kind, leg.level) {
+            let to = level.of(identity.capacity).min(identity.capacity);
+            let whole = |b: Bytes| Bytes::new(b.get() / leg.block.get() * leg.block.get());
+            let to_ppm = (to.as_f64() / identity.capacity.as_f64().max(1.0) * 1e6).round() as u32;
+            load.kind = LoadKind::Fill { to_ppm };
+            (load.start, load.end) = (whole(self.filled), whole(to));
+            load.limit = Some(load.end.saturating_sub(load.start));
+            load.from = Some(load.start);
+        }
         load.stamp = load.stamp.map(|_| Origin {
             drive: stamp::name(&identity.serial),
             haul: stamp::name(&self.setup.haul),
@@ -259,7 +305,7 @@ impl<D: Drive> Haul<D> {
                 };
                 self.emit(out, Event::HaulStarted(Box::new(head)));
                 self.emit_vitals(out);
-                self.stage = Stage::Next(0);
+                self.stage = Stage::Next(self.setup.resume.map_or(0, |r| r.leg));
             }
             Stage::Next(_) if self.wants.stop => self.end(out, HaulState::Stopped, None),
             Stage::Next(index) => match self.setup.route.legs.get(index).cloned() {
@@ -284,7 +330,35 @@ impl<D: Drive> Haul<D> {
         self.leg_errors = 0;
         self.load_finished = false;
         self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
-        match self.drive.begin(&self.load(index, leg)) {
+        self.planned = None;
+        let course = Course::of(leg, self.drive.identity(), &self.stamped);
+        self.course = match course {
+            Ok(course) => course,
+            Err(why) => {
+                let target = self.drive.identity().target.clone();
+                return self.fail(out, index, &DriveError::Refused { target, doing: leg.kind.word(), why });
+            }
+        };
+        if let Some(course) = &mut self.course {
+            let resume = self.setup.resume.take().filter(|r| r.leg == index);
+            if let (Course::Verify(verify), Some(resume)) = (course, resume) {
+                verify.skip(resume.moved);
+            }
+            self.stage = Stage::InLeg(index);
+            return self.next_step(out, index);
+        }
+        let mut load = self.load(index, leg);
+        if let Some(resume) = self.setup.resume.take().filter(|r| r.leg == index) {
+            load = steps::resumed(load, resume.moved);
+            self.leg_moved = resume.moved;
+        }
+        let on_file = self.drive.identity().kind == DriveKind::File;
+        if leg.kind == LegKind::Fill && load.start >= load.end && !on_file {
+            // The level is reached already.
+            self.stage = Stage::InLeg(index);
+            return self.end_leg(out, index, LegEnd::Complete);
+        }
+        match self.drive.begin(&load) {
             Ok(()) => self.stage = Stage::InLeg(index),
             Err(error) => self.fail(out, index, &error),
         }
@@ -303,13 +377,7 @@ impl<D: Drive> Haul<D> {
         {
             return self.fail(out, index, &error);
         }
-        let mut interval = self.setup.route.interval;
-        if let Some(limit) = leg.until.duration {
-            interval = interval
-                .min(limit.saturating_sub(self.elapsed - self.leg_began))
-                .max(Duration::from_millis(1));
-        }
-        let tally = match self.drive.work(interval) {
+        let tally = match self.drive.work(self.interval(leg)) {
             Ok(tally) => tally,
             Err(error) => return self.fail(out, index, &error),
         };
@@ -318,6 +386,9 @@ impl<D: Drive> Haul<D> {
         self.load_finished |= tally.finished;
         self.leg_errors += u64::from(tally.errors);
         self.emit_faults(out, &tally.faults);
+        for found in &tally.mismatches {
+            self.emit(out, Event::Mismatch { at: self.elapsed, found: *found });
+        }
         let temperature = tally.temperature;
         self.emit(
             out,
@@ -341,6 +412,20 @@ impl<D: Drive> Haul<D> {
         if self.paused {
             return;
         }
+        if let Some(planned) = &self.planned {
+            let in_step = self.elapsed - self.step_began;
+            let over = self.load_finished || planned.duration.is_some_and(|d| in_step >= d);
+            let out_of_time = leg.until.duration.is_some_and(|d| self.elapsed - self.leg_began >= d);
+            let errors = leg.stop_after_errors.is_some_and(|most| self.leg_errors >= most);
+            if over && !out_of_time && !errors {
+                return match self.end_step(out, index) {
+                    Ok(()) => self.next_step(out, index),
+                    Err(error) => self.fail(out, index, &error),
+                };
+            }
+            // The step's load ends with the step, not the leg.
+            self.load_finished = false;
+        }
         let until = &leg.until;
         let in_leg = self.elapsed - self.leg_began;
         let reached = temperature
@@ -357,7 +442,7 @@ impl<D: Drive> Haul<D> {
         } else if (until.past_cache_end.is_some() || until.steady) && self.is_time_to_look() {
             if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
                 self.end_leg(out, index, LegEnd::PastCacheEnd);
-            } else if until.steady && self.is_steady() {
+            } else if until.steady && self.is_steady(leg.kind) {
                 self.end_leg(out, index, LegEnd::Steady);
             }
         }
@@ -372,8 +457,14 @@ impl<D: Drive> Haul<D> {
         due
     }
 
-    /// The last five minutes lie in this leg, and their rounds are steady.
-    fn is_steady(&self) -> bool {
+    /// Under load: the last five minutes lie in this leg, and their rounds are steady. At rest: the temperature moves by
+    /// less than 0.1 K a minute.
+    fn is_steady(&self, kind: LegKind) -> bool {
+        if kind == LegKind::Rest {
+            let warming = self.readings.as_ref().and_then(Readings::warming);
+            return self.elapsed - self.leg_began >= Duration::from_secs(120)
+                && warming.is_some_and(|w| w.abs() < 0.1);
+        }
         let rounds = self.readings.as_ref().and_then(Readings::steady_rounds);
         self.elapsed - self.leg_began >= Duration::from_secs(300) && rounds == Some(5)
     }
@@ -401,8 +492,19 @@ impl<D: Drive> Haul<D> {
             self.drive.begin(&Load::rest())
         } else {
             self.emit(out, Event::Resumed { at });
-            let mut load = self.load(index, leg);
-            load.limit = load.limit.map(|limit| limit.saturating_sub(self.leg_moved));
+            let load = match &self.planned {
+                Some(planned) => steps::resumed(planned.load.clone(), self.step_moved()),
+                None => {
+                    let load = self.load(index, leg);
+                    if load.kind.is_fill() {
+                        steps::resumed(load, self.leg_moved)
+                    } else {
+                        // It goes on where the drive stands.
+                        let limit = load.limit.map(|limit| limit.saturating_sub(self.leg_moved));
+                        Load { limit, ..load }
+                    }
+                }
+            };
             self.drive.begin(&load)
         }
     }
@@ -414,9 +516,9 @@ impl<D: Drive> Haul<D> {
         }
         self.elapsed += summary.drain;
         self.leg_moved += summary.drained;
-        let read = match self.setup.route.legs.get(index).map(|l| l.kind) {
-            Some(LegKind::Write) => Bytes::ZERO,
-            Some(LegKind::Mixed) => summary.drained_read,
+        let read = match self.setup.route.legs.get(index) {
+            Some(l) if l.kind == LegKind::Mixed => summary.drained_read,
+            Some(l) if l.destroys() => Bytes::ZERO,
             _ => summary.drained,
         };
         let written = summary.drained.saturating_sub(read);
@@ -432,12 +534,20 @@ impl<D: Drive> Haul<D> {
     }
 
     fn end_leg(&mut self, out: &mut Vec<Event>, index: usize, why: LegEnd) {
-        let writes = |l: &Leg| matches!(l.kind, LegKind::Write | LegKind::Mixed);
-        let writes = self.setup.route.legs.get(index).is_some_and(writes);
+        if let Err(error) = self.end_step(out, index) {
+            return self.fail(out, index, &error);
+        }
+        let leg = self.setup.route.legs.get(index).cloned();
+        // A leg with steps has flushed at the end of each.
+        let writes = self.course.is_none() && leg.as_ref().is_some_and(|l| l.kind.moves() && l.destroys());
         match self.drive.finish(writes) {
             Ok(summary) => {
                 self.account_for_drain(out, index, &summary);
                 self.elapsed += summary.flush.unwrap_or_default();
+                if let Some(leg) = &leg {
+                    self.remember(index, leg);
+                }
+                self.course = None;
                 self.emit(out, Event::LegEnded { at: self.elapsed, leg: index as u16, why, summary });
                 self.paused = false;
                 self.wants.paused = false;

@@ -12,6 +12,7 @@ struct Puppet {
     calls: Vec<String>,
     limit: Option<u64>,
     moved: u64,
+    from: Option<Bytes>,
 }
 
 impl Puppet {
@@ -36,6 +37,7 @@ impl Drive for Puppet {
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.limit = load.limit.map(Bytes::get);
         self.moved = 0;
+        self.from = load.from;
         self.calls.push(format!("begin {:?} {:?}", load.kind, load.limit.map(Bytes::get)));
         Ok(())
     }
@@ -70,6 +72,8 @@ fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
         conditions: Conditions::default(),
         started_unix_ms: 0,
         program: "0".into(),
+        stamped: None,
+        resume: None,
     };
     Haul::new(drive, setup)
 }
@@ -84,6 +88,9 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::Sample(s) => Some(format!("{}", s.written)),
             Event::Vitals { .. } | Event::Temperatures { .. } => None,
             Event::Fault { .. } => Some("fault".into()),
+            Event::StepStarted { .. } => Some("step".into()),
+            Event::StepEnded { .. } => Some("step over".into()),
+            Event::Mismatch { found, .. } => Some(format!("{:?}", found.wrong)),
             Event::Note { text, .. } => Some(format!("note {text}")),
             Event::Paused { .. } => Some("paused".into()),
             Event::Resumed { .. } => Some("resumed".into()),
@@ -225,4 +232,94 @@ fn failed_operations_are_told_with_their_address_and_do_not_end_the_haul() {
     let errors: u32 =
         events.iter().filter_map(|e| if let Event::Sample(s) = e { Some(s.errors) } else { None }).sum();
     assert_eq!((errors, words(&events).last().unwrap().as_str()), (2, "done"));
+}
+
+const SCAN: &str = "[[leg]]\nkind='scan'\npasses=2\nbins=16\n";
+
+#[test]
+fn a_leg_with_steps_tells_each_and_moves_every_byte() {
+    let mut h = haul(Puppet::new(), SCAN);
+    let events = run(&mut h);
+    let all = words(&events);
+    let count = |word: &str| all.iter().filter(|w| *w == word).count();
+    assert_eq!((count("step"), count("step over"), count("ended Complete")), (2, 2, 1), "{all:?}");
+    let total: u64 = events
+        .iter()
+        .filter_map(|e| if let Event::Sample(s) = e { Some((s.written + s.read).get()) } else { None })
+        .sum();
+    assert_eq!(total, 2_000_000_000, "two passes over a gigabyte");
+    assert_eq!(all.last().map(String::as_str), Some("done"));
+}
+
+#[test]
+fn a_skipped_or_stopped_step_is_closed_before_its_leg() {
+    for stop in [false, true] {
+        let mut h = haul(Puppet::new(), &format!("{SCAN}[[leg]]\nkind='rest'\nuntil={{duration='200 ms'}}"));
+        let mut events = Vec::new();
+        for _ in 0..4 {
+            h.step(&mut events);
+        }
+        if stop {
+            h.stop()
+        } else {
+            h.skip_leg()
+        }
+        while h.step(&mut events) == Progress::Going {}
+        let all = words(&events);
+        let at = |word: &str| all.iter().position(|w| w == word).unwrap();
+        let ended = if stop { "ended Stopped" } else { "ended Skipped" };
+        assert!(at("step") < at("step over") && at("step over") < at(ended), "{all:?}");
+        assert_eq!(all.contains(&"leg 1".to_owned()), !stop, "{all:?}");
+    }
+}
+
+#[test]
+fn a_pause_within_a_step_leaves_what_is_left_of_it() {
+    let mut h = haul(Puppet::new(), SCAN);
+    let mut events = Vec::new();
+    for _ in 0..5 {
+        h.step(&mut events);
+    }
+    h.pause(true);
+    h.step(&mut events);
+    h.pause(false);
+    h.step(&mut events);
+    assert_eq!(
+        h.drive().from,
+        Some(Bytes::new(400_000_000 / (1 << 20) * (1 << 20))),
+        "not from the start again"
+    );
+    while h.step(&mut events) == Progress::Going {}
+    // The puppet moves bytes at rest too, and they count: what is asked for after the pause is what is left.
+    let sum: u64 = events
+        .iter()
+        .filter_map(|e| if let Event::Sample(s) = e { Some(s.written.get()) } else { None })
+        .sum();
+    assert_eq!(sum, 2_000_000_000, "{:?}", words(&events));
+    let begun: Vec<&String> = h.drive().calls.iter().filter(|c| c.starts_with("begin Read")).collect();
+    assert_eq!(begun[1], "begin Read Some(600000000)", "{begun:?}");
+}
+
+#[test]
+fn fills_rise_from_level_to_level_and_leave_out_what_is_reached() {
+    let levels = "[[leg]]\nkind='fill'\nlevel='30 %'\n[[leg]]\nkind='fill'\nlevel='20 %'\n[[leg]]\nkind='fill'\nlevel='50 %'\n";
+    let mut h = haul(Puppet::new(), levels);
+    let events = run(&mut h);
+    let written: u64 = events
+        .iter()
+        .filter_map(|e| if let Event::Sample(s) = e { Some(s.written.get()) } else { None })
+        .sum();
+    assert!(written.abs_diff(500_000_000) < 2 << 20, "half of the drive, once: {written}");
+    let begun = h.drive().calls.iter().filter(|c| c.starts_with("begin Fill")).count();
+    assert_eq!(begun, 2, "{:?}", h.drive().calls);
+}
+
+#[test]
+fn a_haul_that_goes_on_moves_what_is_left() {
+    let mut h = haul(Puppet::new(), &format!("{WRITE}{WRITE}"));
+    h.setup.resume =
+        Some(Resume { leg: 1, moved: Bytes::from_gb(0) + Bytes::new(150_000_000), filled: Bytes::ZERO });
+    let events = run(&mut h);
+    assert_eq!(h.drive().calls[0], "begin Write Some(100000000)");
+    assert!(words(&events).contains(&"leg 1".to_owned()) && !words(&events).contains(&"leg 0".to_owned()));
 }

@@ -8,11 +8,16 @@
 
 #![forbid(unsafe_code)]
 
+pub mod claims;
+pub mod contrast;
+pub mod course;
+pub mod digest;
 pub mod drive;
 pub mod event;
 pub mod finding;
 pub mod haul;
 pub mod health;
+pub mod life;
 pub mod models;
 pub mod permutation;
 pub mod plain;
@@ -22,4 +27,6 @@ pub mod record;
 pub mod route;
 pub mod scale;
 pub mod stamp;
+pub mod step;
+pub mod surveys;
 pub mod units;

@@ -126,3 +126,58 @@ pub mod option {
         super::deserialize(d).map(Some)
     }
 }
+
+/// The same for `Vec<T>`.
+pub mod list {
+    use std::fmt;
+    use std::marker::PhantomData;
+
+    use serde::de::{Deserialize, SeqAccess, Visitor};
+    use serde::ser::SerializeSeq;
+
+    use super::{Deserializer, Plain, Serializer};
+
+    struct One<T>(T);
+
+    impl<'de, T: Plain> Deserialize<'de> for One<T> {
+        fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+            super::deserialize(d).map(One)
+        }
+    }
+
+    struct Many<T>(PhantomData<T>);
+
+    impl<'de, T: Plain> Visitor<'de> for Many<T> {
+        type Value = Vec<T>;
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            f.write_str("a list of quantities with their units, in quotes")
+        }
+        fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Vec<T>, A::Error> {
+            let mut all = Vec::new();
+            while let Some(One(value)) = seq.next_element()? {
+                all.push(value);
+            }
+            Ok(all)
+        }
+    }
+
+    /// For `#[serde(with = "plain::list")]`.
+    ///
+    /// # Errors
+    /// Those of the serialiser.
+    pub fn serialize<T: Plain, S: Serializer>(values: &[T], s: S) -> Result<S::Ok, S::Error> {
+        let mut seq = s.serialize_seq(Some(values.len()))?;
+        for value in values {
+            seq.serialize_element(&value.plain())?;
+        }
+        seq.end()
+    }
+
+    /// For `#[serde(with = "plain::list")]`.
+    ///
+    /// # Errors
+    /// When a value is not such a quantity.
+    pub fn deserialize<'de, T: Plain, D: Deserializer<'de>>(d: D) -> Result<Vec<T>, D::Error> {
+        d.deserialize_seq(Many(PhantomData))
+    }
+}

@@ -4,6 +4,10 @@
 //! 40 bytes, little-endian: mark, pass, drive, haul, address, checksum of the rest of the block, checksum of the 36
 //! bytes before. The rest of the block can thus be summed once and written many times.
 
+use serde::{Deserialize, Serialize};
+
+use crate::units::Bytes;
+
 /// Bytes of a stamp.
 pub const LENGTH: usize = 40;
 /// One stamp in so many bytes, or in each block where blocks are smaller.
@@ -12,7 +16,7 @@ pub const EVERY: usize = 4096;
 const MARK: u32 = u32::from_le_bytes(*b"HMs1");
 
 /// What the stamps of one leg have in common.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Origin {
     /// Of the drive: [`name`] of its serial.
     pub drive: u64,
@@ -87,6 +91,138 @@ pub fn judge(block: &[u8], origin: Origin, address: u64) -> Verdict {
     }
 }
 
+/// What should stand on a drive after a stamped write.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Expected {
+    /// Who wrote; its pass is the index of the leg.
+    pub origin: Origin,
+    /// First byte of the region that was written.
+    pub start: u64,
+    /// One past the last.
+    pub end: u64,
+    /// Bytes written, from the start of the region on and round again.
+    pub written: u64,
+    /// The region was shared by so many workers, whose laps are not known apart.
+    pub workers: u32,
+}
+
+impl Expected {
+    /// One past the last address that was written.
+    #[must_use]
+    pub const fn written_end(&self) -> u64 {
+        let region = self.end.saturating_sub(self.start);
+        if self.written >= region || self.workers > 1 { self.end } else { self.start + self.written }
+    }
+
+    /// What the block at this address should say.
+    #[must_use]
+    pub const fn at(&self, address: u64) -> Origin {
+        let region = self.end.saturating_sub(self.start);
+        let region = if region == 0 { 1 } else { region };
+        let laps = self.written / region;
+        let newest = address.saturating_sub(self.start) < self.written % region;
+        let lap = if newest || laps == 0 { laps } else { laps - 1 };
+        Origin { pass: self.origin.pass << 16 | (lap as u32 & 0xffff), ..self.origin }
+    }
+
+    /// Judges a block that was read from this address.
+    #[must_use]
+    pub fn judge(&self, block: &[u8], address: u64) -> Verdict {
+        match judge(block, self.at(address), address) {
+            // Each worker goes round its own part.
+            Verdict::Stale if self.workers > 1 => match found_origin(block) {
+                Some(o) if o.pass >> 16 == self.origin.pass => {
+                    judge(block, Origin { pass: o.pass, ..self.origin }, address)
+                }
+                _ => Verdict::Stale,
+            },
+            verdict => verdict,
+        }
+    }
+}
+
+fn found_origin(block: &[u8]) -> Option<Origin> {
+    let b = block.first_chunk::<LENGTH>()?;
+    let eight = |at: usize| b[at..at + 8].iter().rev().fold(0u64, |n, d| n << 8 | u64::from(*d));
+    let pass = b[4..8].iter().rev().fold(0u32, |n, d| n << 8 | u32::from(*d));
+    Some(Origin { drive: eight(8), haul: eight(16), pass })
+}
+
+/// In what way a block is not the one that was written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Wrong {
+    /// No stamp: lost, wiped, or overwritten by another.
+    Unstamped,
+    /// It belongs at another address.
+    Misplaced,
+    /// An older write that was not replaced.
+    Stale,
+    /// Its data is not what was written.
+    Corrupt,
+}
+
+impl Wrong {
+    /// After "blocks are".
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Unstamped => "without their stamp: lost or overwritten",
+            Self::Misplaced => "from another address",
+            Self::Stale => "from an older write",
+            Self::Corrupt => "corrupt",
+        }
+    }
+}
+
+/// A stretch of blocks that came back other than they were written, all in the same way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mismatch {
+    /// First byte.
+    pub position: Bytes,
+    /// Bytes.
+    pub length: Bytes,
+    /// In what way.
+    pub wrong: Wrong,
+    /// Where the first block belongs, when it is misplaced.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub belongs: Option<Bytes>,
+}
+
+impl Mismatch {
+    /// Of one block; `None` of a right one.
+    #[must_use]
+    pub fn of(verdict: Verdict, address: u64, length: u64) -> Option<Self> {
+        let (wrong, belongs) = match verdict {
+            Verdict::Right => return None,
+            Verdict::Unstamped => (Wrong::Unstamped, None),
+            Verdict::Misplaced { address } => (Wrong::Misplaced, Some(Bytes::new(address))),
+            Verdict::Stale => (Wrong::Stale, None),
+            Verdict::Corrupt => (Wrong::Corrupt, None),
+        };
+        Some(Self { position: Bytes::new(address), length: Bytes::new(length), wrong, belongs })
+    }
+
+    /// Bytes between where its blocks stand and where they belong.
+    #[must_use]
+    pub fn shift(&self) -> Option<i128> {
+        self.belongs.map(|b| i128::from(b.get()) - i128::from(self.position.get()))
+    }
+
+    /// Adds a stretch to a list; to its last one when it goes on there in the same way.
+    pub fn join(all: &mut Vec<Self>, next: Self) {
+        if let Some(last) = all.last_mut()
+            && last.wrong == next.wrong
+            && last.shift() == next.shift()
+            && last.position + last.length == next.position
+        {
+            last.length += next.length;
+            return;
+        }
+        all.push(next);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -110,6 +246,29 @@ mod tests {
         assert_eq!(judge(&[0; EVERY], ORIGIN, 8192), Verdict::Unstamped);
         assert_eq!(judge(&b[..20], ORIGIN, 8192), Verdict::Unstamped);
         assert_ne!(name("KW-0417"), name("KW-0471"));
+    }
+
+    #[test]
+    fn what_should_stand_where_is_known_after_any_number_of_laps() {
+        let origin = Origin { drive: 1, haul: 2, pass: 5 };
+        let e = |written| Expected { origin, start: 4096, end: 4096 * 11, written, workers: 1 };
+        let lap = |e: Expected, block: u64| e.at(block * 4096).pass & 0xffff;
+        assert_eq!(e(4096 * 3).written_end(), 4096 * 4);
+        assert_eq!((lap(e(4096 * 13), 1), lap(e(4096 * 13), 4), lap(e(4096 * 10), 10)), (1, 0, 0));
+        assert_eq!(e(4096).at(4096).pass >> 16, 5);
+    }
+
+    #[test]
+    fn neighbours_that_are_wrong_alike_are_one() {
+        let mut all = Vec::new();
+        for i in 0..4u64 {
+            let verdict =
+                if i < 3 { Verdict::Misplaced { address: i * 4096 + 8192 } } else { Verdict::Corrupt };
+            Mismatch::join(&mut all, Mismatch::of(verdict, i * 4096, 4096).unwrap());
+        }
+        assert_eq!(all.len(), 2);
+        assert_eq!((all[0].length, all[0].shift()), (Bytes::new(12288), Some(8192)));
+        assert_eq!(Mismatch::of(Verdict::Right, 0, 4096), None);
     }
 
     proptest! {

@@ -16,7 +16,7 @@ use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius};
 
 /// The columns of the design, in their order, and two of our own, for the drive's thermal counter and this machine's load.
-const COLUMNS: [&str; 13] = [
+const COLUMNS: [&str; 14] = [
     "elapsed_s",
     "written_bytes",
     "read_bytes",
@@ -30,6 +30,7 @@ const COLUMNS: [&str; 13] = [
     "leg_kind",
     "thermal_transitions",
     "host_busy_percent",
+    "latency_max_us",
 ];
 
 /// Why a CSV file was not taken.
@@ -88,6 +89,9 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
         for (key, value) in keys {
             writeln!(out, "# {key}={value}")?;
         }
+        if let Ok(json) = serde_json::to_string(&head.route) {
+            writeln!(out, "# route={json}")?;
+        }
         for (i, earlier) in head.conditions.earlier.iter().enumerate() {
             if let Ok(json) = serde_json::to_string(earlier) {
                 writeln!(out, "# earlier.{i}={json}")?;
@@ -98,6 +102,22 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
     for event in events {
         if let Event::LegStarted { at, leg } = event {
             writeln!(out, "# leg_start_s.{leg}={:.9}", at.as_secs_f64())?;
+        }
+    }
+    // What no row can hold: the steps of surveys, blocks that came back wrong, operations that failed, latency of legs.
+    let beside = |e: &&Event| {
+        matches!(
+            e,
+            Event::StepStarted { .. }
+                | Event::StepEnded { .. }
+                | Event::Mismatch { .. }
+                | Event::Fault { .. }
+                | Event::LegEnded { .. }
+        )
+    };
+    for (i, event) in events.iter().filter(beside).enumerate() {
+        if let Ok(json) = serde_json::to_string(event) {
+            writeln!(out, "# event.{i}={json}")?;
         }
     }
     writeln!(out, "{}", COLUMNS.join(","))?;
@@ -129,7 +149,7 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
                 let kind = if paused { LegKind::Rest } else { kind };
                 writeln!(
                     out,
-                    "{:.9},{written},{read},{},{},{},{},{errors},{},{},{},{},{}",
+                    "{:.9},{written},{read},{},{},{},{},{errors},{},{},{},{},{},{}",
                     s.end.as_secs_f64(),
                     field(s.position.map(|p| p.get().to_string())),
                     field(s.temperature.map(|t| t.degrees().to_string())),
@@ -140,6 +160,7 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
                     kind.word(),
                     field(transitions.map(|t| t.to_string())),
                     field(s.host_busy_ppm.map(|b| (f64::from(b) / 1e4).to_string())),
+                    field(s.latency.map(|l| l.max_us.to_string())),
                 )?;
             }
             _ => {}
@@ -179,7 +200,7 @@ impl Counter {
 struct Raw {
     line: u64,
     elapsed: f64,
-    fields: [Option<f64>; 13],
+    fields: [Option<f64>; 14],
     kind: Option<LegKind>,
 }
 
@@ -187,7 +208,7 @@ struct Table {
     keys: BTreeMap<String, String>,
     rows: Vec<Raw>,
     warnings: Vec<String>,
-    has: [bool; 13],
+    has: [bool; 14],
 }
 
 /// Reads a CSV file. `name` is what it is called in the record.
@@ -283,7 +304,7 @@ fn read_table(text: &str) -> Result<Table, CsvError> {
             "mixed" => Some(LegKind::Mixed),
             "wipe" => Some(LegKind::Wipe),
             "selftest" => Some(LegKind::Selftest),
-            "read" | "scan" | "verify" => Some(LegKind::Read),
+            "read" | "scan" | "spans" | "verify" => Some(LegKind::Read),
             _ => None,
         });
         rows.push(Raw { line, elapsed: shifted, fields: std::array::from_fn(number), kind });
@@ -337,7 +358,13 @@ fn to_events(name: &str, table: Table) -> Imported {
     if !has[1] && !has[2] {
         warnings.push("there is neither written_bytes nor read_bytes: no rate can be seen".into());
     }
-    let legs = legs_of(&rows, has[1]);
+    let route: Option<Route> = keys.get("route").and_then(|json| serde_json::from_str(json).ok());
+    let highest_leg = rows.iter().map(|r| leg_of(r, usize::MAX)).max().unwrap_or(0);
+    let route = route.filter(|r| r.legs.len() > usize::from(highest_leg) && r.check().is_ok());
+    let legs = route.as_ref().map_or_else(|| legs_of(&rows, has[1]), |r| r.legs.clone());
+    let mut beside =
+        (0..).map_while(|i| serde_json::from_str::<Event>(keys.get(&format!("event.{i}"))?).ok()).peekable();
+    let mut leg_ends: BTreeMap<u16, (LegEnd, LoadSummary)> = BTreeMap::new();
     let highest = rows.iter().filter_map(|r| r.fields[3]).fold(0.0, f64::max);
     let capacity = number("capacity_bytes").unwrap_or(highest).max(0.0) as u64;
     let head = HaulHead {
@@ -357,12 +384,13 @@ fn to_events(name: &str, table: Table) -> Imported {
             fill_percent: None,
             device: None,
         },
-        route: Route {
+        route: route.unwrap_or_else(|| Route {
             name: "imported".into(),
             about: String::new(),
             interval: Duration::from_millis(100),
+            limits: Vec::new(),
             legs: legs.clone(),
-        },
+        }),
         conditions: Conditions {
             ambient: number("ambient_c").map(Celsius::new),
             earlier: (0..EARLIER)
@@ -425,6 +453,14 @@ fn to_events(name: &str, table: Table) -> Imported {
         if span.is_zero() {
             continue;
         }
+        while let Some(event) = beside.next_if(|e| e.at() < end) {
+            match event {
+                Event::LegEnded { leg, why, summary, .. } => {
+                    leg_ends.insert(leg, (why, summary));
+                }
+                event => events.push(event),
+            }
+        }
         events.push(Event::Sample(Sample {
             end,
             span,
@@ -435,7 +471,8 @@ fn to_events(name: &str, table: Table) -> Imported {
             temperature: row.fields[4].filter(|t| !stuck && (-60.0..200.0).contains(t)).map(Celsius::new),
             latency: row.fields[5].filter(|p| *p >= 0.0).map(|p| {
                 let us = p.min(f64::from(u32::MAX)) as u32;
-                LatencySummary { operations: 1, p50_us: us, p99_us: us, max_us: us }
+                let most = row.fields[13].map_or(us, |m| m.clamp(p, f64::from(u32::MAX)) as u32);
+                LatencySummary { operations: 1, p50_us: us, p99_us: us, max_us: most }
             }),
             other: row.fields[6].map(|_| Bytes::new(other)),
             errors: u32::try_from(errors).unwrap_or(u32::MAX),
@@ -458,6 +495,14 @@ fn to_events(name: &str, table: Table) -> Imported {
                 .push(format!("line {first}: {column} fell and is taken to begin anew ({n} times in all)"));
         }
     }
+    for event in beside {
+        match event {
+            Event::LegEnded { leg, why, summary, .. } => {
+                leg_ends.insert(leg, (why, summary));
+            }
+            event => events.push(event),
+        }
+    }
     if let Some(leg) = leg {
         let summary = LoadSummary::default();
         events.push(Event::LegEnded { at: last_end, leg, why: LegEnd::Bytes, summary });
@@ -465,6 +510,13 @@ fn to_events(name: &str, table: Table) -> Imported {
     if transitions.is_some() {
         let vitals = Vitals { thermal_transitions: transitions, ..Vitals::default() };
         events.push(Event::Vitals { at: last_end, vitals: Box::new(vitals) });
+    }
+    for event in &mut events {
+        if let Event::LegEnded { leg, why, summary, .. } = event
+            && let Some(said) = leg_ends.remove(leg)
+        {
+            (*why, *summary) = said;
+        }
     }
     events.push(Event::HaulEnded { at: last_end, state: HaulState::Done, reason: None });
     Imported { events, warnings }
@@ -488,9 +540,9 @@ fn legs_of(rows: &[Raw], has_written: bool) -> Vec<Leg> {
         let leg = row.fields[9].unwrap_or(0.0).clamp(0.0, 999.0) as u16;
         let vote = votes.entry(leg).or_default();
         match row.kind.unwrap_or(default_kind) {
-            LegKind::Rest | LegKind::Wipe | LegKind::Selftest => vote[0] += 1,
             LegKind::Write | LegKind::Mixed => vote[1] += 1,
             LegKind::Read => vote[2] += 1,
+            _ => vote[0] += 1,
         }
     }
     let last = votes.keys().next_back().copied().unwrap_or(0);

@@ -6,9 +6,13 @@
 
 #![forbid(unsafe_code)]
 
+mod annotate;
 pub mod csv_file;
+mod digests;
 mod leftovers;
 mod overview;
+pub mod rescue;
+mod rows;
 mod schema;
 mod wear;
 mod writer;
@@ -18,15 +22,17 @@ use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use hollow_mile_core::event::{Event, HaulHead, HaulState};
+use hollow_mile_core::event::{Conditions, Event, HaulHead, HaulState};
 use hollow_mile_core::finding::{Conclusions, FindingKind};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record;
-use hollow_mile_core::units::Bytes;
-use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
+use hollow_mile_core::units::{Bytes, Rate, latency};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use rustix::fs::{FlockOperation, flock};
 
+pub use digests::limits_words;
 pub use leftovers::Leftover;
+pub use rows::HaulRow;
 pub use wear::Wear;
 pub use writer::HaulWriter;
 
@@ -62,6 +68,14 @@ pub enum LedgerError {
         /// How many.
         count: usize,
     },
+    /// A haul that runs cannot be taken out.
+    #[error("haul {0} is under way, or not in the ledger: stop it before you delete it")]
+    UnderWay(String),
+    /// Pages of the file are not what they should be.
+    #[error(
+        "the ledger is damaged ({0}): `hollow-mile ledger --rescue` puts it aside and saves what can be read into a new one"
+    )]
+    Damaged(String),
     /// Another program holds the file for too long.
     #[error("the ledger is held by another program: try again in a moment")]
     Busy,
@@ -84,71 +98,18 @@ impl From<rusqlite::Error> for LedgerError {
     fn from(e: rusqlite::Error) -> Self {
         match e.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DatabaseBusy | rusqlite::ErrorCode::DatabaseLocked) => Self::Busy,
+            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => {
+                Self::Damaged(e.to_string())
+            }
             _ => Self::Store(e),
         }
     }
-}
-
-/// A haul as the list shows it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct HaulRow {
-    /// Identifier.
-    pub haul: String,
-    /// The drive, as the user named it.
-    pub drive: String,
-    /// Model of the drive.
-    pub model: String,
-    /// Serial of the drive.
-    pub serial: String,
-    /// Name of the route.
-    pub route: String,
-    /// How it stands.
-    pub state: HaulState,
-    /// Wall-clock start, milliseconds since 1970-01-01 UTC.
-    pub started_unix_ms: i64,
-    /// How long it took so far.
-    pub elapsed: Duration,
-    /// Bytes written.
-    pub written: Bytes,
-    /// Bytes read.
-    pub read: Bytes,
-    /// Number of samples.
-    pub samples: u64,
-    /// The user's name for it.
-    pub label: Option<String>,
-    /// What was found, in a few words; empty while it runs.
-    pub summary: String,
-    /// The head of the record.
-    pub head: Option<HaulHead>,
 }
 
 /// The archive.
 pub struct Ledger {
     db: Connection,
     home: PathBuf,
-}
-
-const COLUMNS: &str = "haul, drive, model, serial, route, state, started_unix_ms, elapsed_ns, written_bytes, \
-                       read_bytes, samples, label, summary, head";
-
-fn row(r: &Row<'_>) -> rusqlite::Result<HaulRow> {
-    let count = |i: usize| r.get::<_, i64>(i).map(i64::unsigned_abs);
-    Ok(HaulRow {
-        haul: r.get(0)?,
-        drive: r.get(1)?,
-        model: r.get(2)?,
-        serial: r.get(3)?,
-        route: r.get(4)?,
-        state: HaulState::from_word(&r.get::<_, String>(5)?).unwrap_or(HaulState::Failed),
-        started_unix_ms: r.get(6)?,
-        elapsed: Duration::from_nanos(count(7)?),
-        written: Bytes::new(count(8)?),
-        read: Bytes::new(count(9)?),
-        samples: count(10)?,
-        label: r.get(11)?,
-        summary: r.get::<_, Option<String>>(12)?.unwrap_or_default(),
-        head: serde_json::from_str(&r.get::<_, String>(13)?).ok(),
-    })
 }
 
 impl Ledger {
@@ -176,6 +137,7 @@ impl Ledger {
         let mut ledger = Self { db, home: home.to_owned() };
         schema::prepare(&mut ledger.db, home)?;
         ledger.mark_cut_short()?;
+        ledger.purge(false)?;
         Ok(ledger)
     }
 
@@ -230,8 +192,8 @@ impl Ledger {
         for haul in hauls {
             // Whoever runs it holds its lock; a lock that can be had belongs to nobody.
             if let Ok(Some(_held)) = self.try_lock(&haul) {
-                let conclusions = self.readings(&haul).map(|r| r.conclude()).unwrap_or_default();
-                self.conclude(&haul, HaulState::CutShort, None, &conclusions)?;
+                let readings = self.readings(&haul).unwrap_or_default();
+                self.conclude(&haul, HaulState::CutShort, None, &readings, &readings.conclude())?;
                 let _ = std::fs::remove_file(self.lock_path(&haul));
             }
         }
@@ -249,42 +211,6 @@ impl Ledger {
             if !taken.exists([&id])? {
                 return Ok(id);
             }
-        }
-    }
-
-    /// All hauls, newest first.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn hauls(&self) -> Result<Vec<HaulRow>, LedgerError> {
-        let sql = format!("SELECT {COLUMNS} FROM hauls ORDER BY started_unix_ms DESC, haul");
-        let mut statement = self.db.prepare_cached(&sql)?;
-        let rows = statement.query_map([], row)?.collect::<Result<Vec<_>, _>>()?;
-        Ok(rows)
-    }
-
-    /// One haul: by its identifier, a unique beginning of it, or `last`.
-    ///
-    /// # Errors
-    /// When there is none, or more than one begins so.
-    pub fn haul(&self, given: &str) -> Result<HaulRow, LedgerError> {
-        let one = |filter: &str, arg: &str| -> Result<Vec<HaulRow>, LedgerError> {
-            let sql = format!(
-                "SELECT {COLUMNS} FROM hauls WHERE {filter} ORDER BY started_unix_ms DESC, rowid DESC LIMIT 50"
-            );
-            let mut statement = self.db.prepare(&sql)?;
-            let rows = statement.query_map([arg], row)?.collect::<Result<Vec<_>, _>>()?;
-            Ok(rows)
-        };
-        let mut found = if given == "last" {
-            one("?1 = 'last'", given)?.into_iter().take(1).collect()
-        } else {
-            one("substr(haul, 1, length(?1)) = lower(?1) AND ?1 <> ''", given)?
-        };
-        match found.len() {
-            1 => Ok(found.remove(0)),
-            0 => Err(LedgerError::NoSuchHaul(given.escape_default().to_string())),
-            count => Err(LedgerError::Ambiguous { given: given.to_owned(), count }),
         }
     }
 
@@ -335,9 +261,12 @@ impl Ledger {
 
     pub(crate) fn insert(&self, head: &HaulHead) -> Result<(), LedgerError> {
         let json = serde_json::to_string(head).unwrap_or_default();
+        let listed = Conditions { earlier: Vec::new(), ..head.conditions.clone() };
+        let conditions = serde_json::to_string(&listed).unwrap_or_default();
+        let tags = serde_json::to_string(&head.conditions.tags).unwrap_or_default();
         self.db.execute(
-            "INSERT INTO hauls (haul, drive, model, serial, route, state, started_unix_ms, label, head)
-             VALUES (?1, ?2, ?3, ?4, ?5, 'running', ?6, ?7, ?8)",
+            "INSERT INTO hauls (haul, drive, model, serial, route, state, started_unix_ms, label, head, conditions, tags)
+             VALUES (?1, ?2, ?3, ?4, ?5, 'running', ?6, ?7, ?8, ?9, ?10)",
             params![
                 head.haul,
                 head.drive.target,
@@ -346,7 +275,9 @@ impl Ledger {
                 head.route.name,
                 head.started_unix_ms,
                 head.conditions.label,
-                json
+                json,
+                conditions,
+                tags
             ],
         )?;
         Ok(())
@@ -357,6 +288,7 @@ impl Ledger {
         haul: &str,
         state: HaulState,
         reason: Option<&str>,
+        readings: &Readings,
         conclusions: &Conclusions,
     ) -> Result<(), LedgerError> {
         let findings =
@@ -365,6 +297,7 @@ impl Ledger {
             "UPDATE hauls SET state = ?2, reason = ?3, summary = ?4, findings = ?5 WHERE haul = ?1",
             params![haul, state.word(), reason, summary(conclusions), findings],
         )?;
+        self.keep_digest(haul, readings, conclusions)?;
         // Without an overview the whole record is read: slower, and no less true.
         let _ = self.keep_overview(haul, conclusions);
         Ok(())
@@ -384,15 +317,26 @@ impl Ledger {
 #[must_use]
 pub fn summary(conclusions: &Conclusions) -> String {
     let mut words: Vec<String> = Vec::new();
-    for kind in
-        [FindingKind::CacheEnd, FindingKind::Throttle, FindingKind::SlowZone, FindingKind::OtherTraffic]
-    {
+    let s = &conclusions.surveys;
+    if let Some(v) = s.verify.as_ref().filter(|v| v.wrong_bytes > 0) {
+        words.push(match v.holds_bytes {
+            Some(holds) => format!("data-mismatch, holds {} only", Bytes::new(holds)),
+            None => format!("data-mismatch {}", Bytes::new(v.wrong_bytes)),
+        });
+    }
+    for kind in [
+        FindingKind::MediaError,
+        FindingKind::CacheEnd,
+        FindingKind::Throttle,
+        FindingKind::SlowZone,
+        FindingKind::OtherTraffic,
+    ] {
         let of_kind: Vec<_> = conclusions.findings.iter().filter(|f| f.kind == kind).collect();
         if let Some(first) = of_kind.first() {
             let more =
                 if of_kind.len() > 1 { format!(" and {} more", of_kind.len() - 1) } else { String::new() };
             let place = match kind {
-                FindingKind::SlowZone => {
+                FindingKind::SlowZone | FindingKind::MediaError => {
                     first.position.map_or_else(|| first.written.to_string(), |p| p.to_string())
                 }
                 _ => first.written.to_string(),
@@ -404,8 +348,21 @@ pub fn summary(conclusions: &Conclusions) -> String {
     if open > 0 {
         words.push(format!("{open} unexplained"));
     }
+    words.extend(s.streams.as_ref().and_then(|t| {
+        let rate = t.highest_mb_s.map(|r| format!("{} held", Rate::from_mb_s(r)));
+        rate.or(t.lowest_missed_mb_s.map(|r| format!("{} missed", Rate::from_mb_s(r))))
+    }));
+    if words.is_empty() {
+        let access = s.spans.as_ref().and_then(|p| p.spans.first());
+        let micros = |us: f64| latency(Duration::from_secs_f64(us / 1e6));
+        words.extend(access.map(|a| format!("access {}", micros(a.access_us.mean))));
+        let best = s.ladder.iter().flat_map(|l| &l.rungs).map(|r| r.mb_s).reduce(f64::max);
+        words.extend(best.map(|r| format!("{} at most", Rate::from_mb_s(r))));
+    }
     if words.is_empty() { "nothing found".into() } else { words.join(", ") }
 }
 
+#[cfg(test)]
+mod archive_tests;
 #[cfg(test)]
 mod tests;

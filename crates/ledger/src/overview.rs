@@ -55,6 +55,7 @@ impl Ledger {
         }
         let mut statement = self.db.prepare_cached(
             "SELECT haul, findings FROM hauls WHERE serial = ?1 AND findings IS NOT NULL AND state <> 'running'
+               AND deleted_unix_ms IS NULL
              ORDER BY started_unix_ms DESC LIMIT 8",
         )?;
         let rows = statement

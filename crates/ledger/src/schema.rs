@@ -7,7 +7,47 @@ use rusqlite::Connection;
 use crate::{LedgerError, overview, wear};
 
 /// Written into the file as `user_version`.
-pub const VERSION: i32 = 3;
+pub const VERSION: i32 = 4;
+
+/// New in version 4: what lists show of a haul's conditions, what people say of it afterwards, its digest.
+const COLUMNS_4: [&str; 6] =
+    ["conditions TEXT", "tags TEXT", "note TEXT", "deleted_unix_ms INTEGER", "digest TEXT", "limits TEXT"];
+
+fn add_columns(db: &Connection) -> Result<(), LedgerError> {
+    for column in COLUMNS_4 {
+        db.execute(&format!("ALTER TABLE hauls ADD COLUMN {column}"), [])?;
+    }
+    Ok(())
+}
+
+fn to_version_4(db: &Connection) -> Result<(), LedgerError> {
+    add_columns(db)?;
+    db.execute_batch("ALTER TABLE batches RENAME TO batches_3")?;
+    db.execute_batch(BATCHES)?;
+    db.execute_batch(
+        "INSERT INTO batches (haul, seq, bytes) SELECT haul, seq, bytes FROM batches_3 ORDER BY haul, seq;
+         DROP TABLE batches_3;",
+    )?;
+    // A head that is no JSON keeps its haul in the list, without conditions.
+    db.execute(
+        "UPDATE hauls SET conditions = json_remove(json_extract(head, '$.conditions'), '$.earlier'),
+                          tags = json_extract(head, '$.conditions.tags') WHERE json_valid(head)",
+        [],
+    )?;
+    Ok(())
+}
+
+/// A table of its own key: up to version 3 the batches lay in the index, where finding one reads others on its way, and a
+/// damaged one hides its neighbours.
+const BATCHES: &str = "
+CREATE TABLE batches (
+    id INTEGER PRIMARY KEY,
+    haul TEXT NOT NULL REFERENCES hauls (haul) ON DELETE CASCADE,
+    seq INTEGER NOT NULL,
+    bytes BLOB NOT NULL,
+    UNIQUE (haul, seq)
+);
+";
 
 const TABLES: &str = "
 CREATE TABLE hauls (
@@ -30,12 +70,6 @@ CREATE TABLE hauls (
 );
 CREATE INDEX hauls_by_start ON hauls (started_unix_ms);
 CREATE INDEX hauls_by_drive ON hauls (serial);
-CREATE TABLE batches (
-    haul TEXT NOT NULL REFERENCES hauls (haul) ON DELETE CASCADE,
-    seq INTEGER NOT NULL,
-    bytes BLOB NOT NULL,
-    PRIMARY KEY (haul, seq)
-) WITHOUT ROWID;
 CREATE TABLE leftovers (
     path TEXT PRIMARY KEY,
     device INTEGER NOT NULL,
@@ -58,14 +92,16 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             let version: i32 = tx.pragma_query_value(None, "user_version", |r| r.get(0))?;
             if version == 0 {
                 tx.execute_batch(TABLES)?;
+                tx.execute_batch(BATCHES)?;
                 tx.execute_batch(wear::TABLE)?;
                 tx.execute_batch(overview::TABLE)?;
+                add_columns(&tx)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;
             Ok(())
         }
-        1 | 2 => {
+        1..VERSION => {
             // A copy of the file as it was; one that is there already is as good.
             let copy = home.join(format!("ledger-version-{version}.sqlite"));
             if !copy.exists() {
@@ -77,8 +113,11 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
                 tx.execute_batch(wear::TABLE)?;
                 wear::fill(&tx)?;
             }
-            if version < VERSION {
+            if version < 3 {
                 tx.execute_batch(overview::TABLE)?;
+            }
+            if version < VERSION {
+                to_version_4(&tx)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;

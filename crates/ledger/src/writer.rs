@@ -146,10 +146,11 @@ impl HaulWriter {
         mut self,
         state: HaulState,
         reason: Option<&str>,
+        readings: &Readings,
         conclusions: &Conclusions,
     ) -> Result<Ledger, LedgerError> {
         self.commit()?;
-        self.ledger.conclude(&self.haul, state, reason, conclusions)?;
+        self.ledger.conclude(&self.haul, state, reason, readings, conclusions)?;
         // Now nothing is measured any more: the whole haul goes to the medium.
         let _ = self.ledger.db.query_row("PRAGMA wal_checkpoint(PASSIVE)", [], |_| Ok(()));
         let _ = std::fs::remove_file(self.ledger.lock_path(&self.haul));

@@ -1,22 +1,22 @@
 //! Commands on the ledger: list, findings, chart, import, export, leftovers.
 
 use std::fs::{File, OpenOptions};
-use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
+use hollow_mile_core::digest::Digest;
 use hollow_mile_core::event::{Event, HaulState};
 use hollow_mile_core::finding::{Conclusions, FindingsDocument};
 use hollow_mile_core::models::Models;
 use hollow_mile_core::models::stream::{self, Stream};
-use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::readings::Readings;
 use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_ledger::{HaulRow, csv_file};
 use serde::Serialize;
 
-use super::{Along, ChartKind, ExportKind, open_ledger, say, say_json, table};
+use super::{open_ledger, say, say_json, table};
 use crate::error::{AppError, Exit};
-use crate::text;
+use crate::{claims, home, text};
 
 #[derive(Serialize)]
 struct LedgerRow {
@@ -33,6 +33,12 @@ struct LedgerRow {
     serial: String,
     label: Option<String>,
     found: String,
+    limits: String,
+    ambient_c: Option<f64>,
+    cooling: Option<String>,
+    slot: Option<String>,
+    tags: std::collections::BTreeMap<String, String>,
+    note: Option<String>,
 }
 
 fn document(r: HaulRow) -> LedgerRow {
@@ -50,17 +56,33 @@ fn document(r: HaulRow) -> LedgerRow {
         serial: r.serial,
         label: r.label,
         found: r.summary,
+        limits: r.limits,
+        ambient_c: r.conditions.ambient.map(Celsius::degrees),
+        cooling: r.conditions.cooling,
+        slot: r.conditions.slot,
+        tags: r.conditions.tags.into_iter().collect(),
+        note: r.note,
     }
 }
 
-pub fn list(drive: Option<&str>, json: bool) -> Result<Exit, AppError> {
-    let mut rows = open_ledger()?.hauls()?;
+pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -> Result<Exit, AppError> {
+    let ledger = open_ledger()?;
+    let mut rows = if deleted { ledger.deleted()? } else { ledger.hauls()? };
+    let words: Vec<String> = filter.iter().map(|w| w.to_lowercase()).collect();
+    rows.retain(|r| {
+        let hay = text::haystack(r);
+        words.iter().all(|w| hay.contains(w.as_str()))
+    });
     if let Some(drive) = drive {
         let wanted = drive.to_lowercase();
         rows.retain(|r| [&r.drive, &r.model, &r.serial].iter().any(|t| t.to_lowercase().contains(&wanted)));
     }
     if json {
         say_json(&rows.into_iter().map(document).collect::<Vec<_>>())?;
+        return Ok(Exit::Done);
+    }
+    if rows.is_empty() && (drive.is_some() || !filter.is_empty() || deleted) {
+        say(if deleted { "no haul is deleted" } else { "no haul has all of these" })?;
         return Ok(Exit::Done);
     }
     if rows.is_empty() {
@@ -90,7 +112,7 @@ fn read_csv(path: &Path) -> Result<Vec<Event>, AppError> {
     let name = path.file_name().map_or_else(|| "file".into(), |n| n.to_string_lossy().into_owned());
     let got =
         csv_file::import(&name, file).map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
-    got.warnings.iter().for_each(|w| eprintln!("{}: {w}", path.display()));
+    got.warnings.iter().for_each(|w| eprintln!("{}", text::printable(&format!("{}: {w}", path.display()))));
     Ok(got.events)
 }
 
@@ -118,6 +140,14 @@ pub fn findings(
         (row.haul, readings, conclusions)
     };
     let models = Models::of(&readings, &conclusions);
+    let surveys = &conclusions.surveys;
+    let claims = readings.head().and_then(|h| claims::of_model(&home::home().ok()?, &h.drive.model));
+    let digest = claims.as_ref().map(|_| Digest::of(&readings, &conclusions));
+    let judged = claims.as_ref().zip(digest.as_ref());
+    let stands = judged.map(|(c, d)| c.against(d)).unwrap_or_default();
+    let warm = judged.map(|(c, d)| c.heat_words(d)).unwrap_or_default();
+    let cost = claims.as_ref().and_then(|c| c.cost(readings.written()));
+    let limits = surveys.judge(&readings, &conclusions);
     let stream = hold.map(|(s, buffer)| stream::hold(&readings, &conclusions, s, buffer));
     if json {
         let drive = readings.head().map_or("unknown", |h| h.drive.target.as_str());
@@ -128,11 +158,18 @@ pub fn findings(
             figures: &conclusions.figures,
             doubts: readings.doubts(),
             models: Some(models),
+            surveys,
+            limits: &limits,
+            claims: &stands,
+            cost,
             stream: stream.map(Into::into),
         })?;
         return Ok(Exit::Done);
     }
     say(&text::answer(&readings, &conclusions))?;
+    for l in &limits {
+        say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
+    }
     say(&text::findings(&conclusions))?;
     let rate = text::asked_rate(&conclusions);
     let mut parts = vec![
@@ -141,6 +178,10 @@ pub fn findings(
         ("heat", models.heat_words(rate, ambient)),
     ];
     parts.extend(stream.map(|s| ("stream", s.map_or_else(|r| vec![r.words()], |h| h.sentences()))));
+    let mut claimed: Vec<String> = stands.iter().map(|s| format!("{}.", s.words())).collect();
+    claimed.extend(warm.iter().map(|w| format!("{w}.")));
+    claimed.extend(cost.filter(|c| c.written_bytes > 0).map(|c| format!("this haul {}.", c.words())));
+    parts.push(("claims", claimed));
     parts.push(("doubts", readings.doubts()));
     for (name, lines) in parts.iter().filter(|p| !p.1.is_empty()) {
         say(&format!(
@@ -152,7 +193,7 @@ pub fn findings(
 }
 
 /// Makes a file for writing; one that exists is written over only when told to.
-fn create(path: &Path, force: bool) -> Result<File, AppError> {
+pub(super) fn create(path: &Path, force: bool) -> Result<File, AppError> {
     let mut options = OpenOptions::new();
     options.write(true).mode(0o644);
     if force {
@@ -167,41 +208,6 @@ fn create(path: &Path, force: bool) -> Result<File, AppError> {
         )),
         _ => AppError::file(path, "written", &e),
     })
-}
-
-pub fn chart(
-    hauls: &[String],
-    kind: ChartKind,
-    along: Along,
-    output: &Path,
-    force: bool,
-) -> Result<Exit, AppError> {
-    match output.extension().and_then(|e| e.to_str()) {
-        Some("svg") => {}
-        _ => {
-            return Err(AppError::usage(format!(
-                "{} has no ending that can be drawn: end it in .svg",
-                output.display()
-            )));
-        }
-    }
-    let [haul] = hauls else {
-        return Err(AppError::usage("lanes show one haul: give one"));
-    };
-    let ChartKind::Lanes = kind;
-    let ledger = open_ledger()?;
-    let row = ledger.haul(haul)?;
-    let readings = ledger.readings(&row.haul)?;
-    let ruler = match along {
-        Along::Elapsed => Ruler::Elapsed,
-        Along::Written => Ruler::Moved,
-        Along::Position => Ruler::Position,
-    };
-    let svg = hollow_mile_charts::lanes::lanes(&readings, &readings.conclude(), ruler).to_svg();
-    let mut file = create(output, force)?;
-    file.write_all(svg.as_bytes()).map_err(|e| AppError::file(output, "written", &e))?;
-    say(&format!("{} written", output.display()))?;
-    Ok(Exit::Done)
 }
 
 pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
@@ -221,7 +227,7 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
     for event in events {
         writer.push(event)?;
     }
-    writer.finish(HaulState::Done, None, &conclusions)?;
+    writer.finish(HaulState::Done, None, &readings, &conclusions)?;
     if json {
         #[derive(Serialize)]
         struct Done<'a> {
@@ -235,27 +241,6 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
             readings.series().len(),
             text::answer(&readings, &conclusions)
         ))?;
-    }
-    Ok(Exit::Done)
-}
-
-pub fn export(haul: &str, kind: ExportKind, output: Option<&Path>) -> Result<Exit, AppError> {
-    let ExportKind::Csv = kind;
-    let ledger = open_ledger()?;
-    let row = ledger.haul(haul)?;
-    let mut events = Vec::new();
-    ledger.replay(&row.haul, |e| events.push(e.clone()))?;
-    match output {
-        Some(path) => {
-            let file = create(path, false)?;
-            csv_file::export(&events, file).map_err(|e| AppError::file(path, "written", &e))?;
-        }
-        None => match csv_file::export(&events, std::io::stdout().lock()) {
-            Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
-                return Err(AppError::usage(format!("standard output cannot be written: {e}")));
-            }
-            _ => {}
-        },
     }
     Ok(Exit::Done)
 }

@@ -1,6 +1,7 @@
 //! `hollow-mile haul`: runs a route without the interface, with a progress line, and says what was found.
 
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -8,7 +9,8 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::finding::{Figures, Finding};
 use hollow_mile_core::haul::Setup;
-use hollow_mile_core::route::Route;
+use hollow_mile_core::route::{Judged, Route, Verdict};
+use hollow_mile_core::surveys::Surveys;
 use hollow_mile_core::units::{Bytes, clock};
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
@@ -16,9 +18,10 @@ use serde::Serialize;
 
 use super::{HaulArgs, say, say_json};
 use crate::error::{AppError, Exit};
+use crate::metrics::Metrics;
 use crate::session::{Command, Outcome, Session, Speed};
 use crate::targets::{self, Target, Wish};
-use crate::{home, machine, text, ui};
+use crate::{going_on, home, machine, metrics, text, ui};
 
 /// The object at the end of `haul --json`.
 #[derive(Serialize)]
@@ -42,6 +45,10 @@ struct HaulDocument<'a> {
     remarks: Vec<&'a str>,
     /// Thermometers and further sensors: the newest reading of each.
     temperatures: Vec<(&'a str, f64)>,
+    /// How the limits of the route stand.
+    limits: &'a [Judged],
+    /// What scans, spans, ladders, streams, fill sweeps and verifies say.
+    surveys: &'a Surveys,
     findings: &'a [Finding],
     figures: &'a Figures,
 }
@@ -53,44 +60,130 @@ struct FaultRow<'a> {
     message: &'a str,
 }
 
+/// One drive of those that the route is run on.
+struct Seat {
+    name: String,
+    target: Target,
+    wish: Wish,
+}
+
+/// What is said of each drive: once for all of them, or once for each in their order.
+fn said_of(all: &[String], of: usize, drives: usize, option: &str) -> Result<Option<String>, AppError> {
+    match all.len() {
+        0 => Ok(None),
+        1 => Ok(all.first().cloned()),
+        n if n == drives => Ok(all.get(of).cloned()),
+        n => Err(AppError::usage(format!(
+            "--{option} is given {n} times for {drives} drives: once for all, or once for each in the order of --on"
+        ))),
+    }
+}
+
+fn seats(args: &HaulArgs, route: &Route, home: &Path) -> Result<Vec<Seat>, AppError> {
+    let mut all = Vec::new();
+    for (i, name) in args.on.iter().enumerate() {
+        let said = |all: &[String], option| said_of(all, i, args.on.len(), option);
+        let conditions = Conditions {
+            ambient: args.ambient,
+            cooling: said(&args.cooling, "cooling")?,
+            slot: said(&args.slot, "slot")?,
+            label: said(&args.label, "label")?,
+            rested_for: None,
+            tags: args.tags.clone(),
+            earlier: Vec::new(),
+        };
+        let target = Target::parse(name)?;
+        if args.on.iter().filter(|o| *o == name).count() > 1 && !matches!(target, Target::Sim(_)) {
+            return Err(AppError::usage(format!("{name} is named twice: each drive has one haul at a time")));
+        }
+        let erase = match &target {
+            Target::Device(path) if args.erase.len() > 1 => {
+                let serial = machine::device(path, home)?.identity.serial;
+                args.erase.iter().find(|e| **e == serial).cloned()
+            }
+            _ => args.erase.first().cloned(),
+        };
+        let device = matches!(target, Target::Device(_));
+        if !device && args.on.len() == 1 && (!args.erase.is_empty() || !args.give_up.is_empty()) {
+            eprintln!("--erase and --give-up are for devices; {name} needs no such consent");
+        }
+        let wish = Wish {
+            size: args.size.filter(|_| matches!(target, Target::File(_)) || args.on.len() == 1),
+            destroys: route.destroys(),
+            fills: route.fills(),
+            consent: Consent { erase, give_up: args.give_up.clone(), protect: machine::protected(home) },
+            thermometers: args.thermometers.clone(),
+            conditions,
+            ..Wish::default()
+        };
+        all.push(Seat { name: name.clone(), target, wish });
+    }
+    Ok(all)
+}
+
+/// Opens the drive, checks the route against it, and starts the haul.
+fn start(
+    seat: &Seat,
+    args: &HaulArgs,
+    route: &Route,
+    home: &Path,
+    metrics: Option<&Metrics>,
+) -> Result<Session, AppError> {
+    let ledger = Ledger::open(home)?;
+    if let Target::Device(path) = &seat.target {
+        warn_of_traffic(path, home)?;
+    }
+    let wish = Wish { lived: targets::lived(&ledger, &seat.target), ..seat.wish.clone() };
+    let opened = targets::open(&seat.target, &wish)?;
+    let identity = opened.drive.identity();
+    targets::fits(route, identity)?;
+    for doubt in targets::doubts(route, identity) {
+        eprintln!("{}: {doubt}", seat.name);
+    }
+    let stamped = going_on::stamped(route, args.continues.as_deref(), &ledger, &identity.serial)?;
+    let (route, resume) = match &args.continues {
+        Some(haul) => {
+            let (route, resume) = going_on::resume(haul, route, &ledger)?;
+            (route, Some(resume))
+        }
+        None => (route.clone(), None),
+    };
+    let mut conditions = seat.wish.conditions.clone();
+    if let Some(haul) = &args.continues {
+        conditions.tags.push((going_on::CONTINUES.into(), ledger.haul(haul)?.haul));
+    }
+    let setup = Setup {
+        haul: ledger.new_haul_id()?,
+        route,
+        conditions,
+        started_unix_ms: jiff::Timestamp::now().as_millisecond(),
+        program: env!("CARGO_PKG_VERSION").into(),
+        stamped,
+        resume,
+    };
+    Session::start_told(opened, setup, ledger, Speed::Most, metrics.cloned())
+}
+
 pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
-    let target = Target::parse(&args.on)?;
     let route = targets::find_route(&args.route, &home)?;
-    let device = matches!(target, Target::Device(_));
-    if !device && (args.erase.is_some() || !args.give_up.is_empty()) {
-        eprintln!("--erase and --give-up are for devices; {} needs no such consent", args.on);
+    if args.on.is_empty() {
+        return Err(AppError::usage("no drive: say which with --on, such as --on sim:corrie-2t"));
     }
-    let mut wish = Wish {
-        size: args.size,
-        destroys: route.destroys(),
-        consent: Consent {
-            erase: args.erase.clone(),
-            give_up: args.give_up.clone(),
-            protect: machine::protected(&home),
-        },
-        thermometers: args.thermometers.clone(),
-        ..Wish::default()
-    };
-    let conditions = Conditions {
-        ambient: args.ambient,
-        cooling: args.cooling.clone(),
-        slot: args.slot.clone(),
-        label: args.label.clone(),
-        rested_for: None,
-        tags: args.tags.clone(),
-        earlier: Vec::new(),
-    };
-    wish.conditions = conditions.clone();
+    let mut seats = seats(&args, &route, &home)?;
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
         signal_hook::flag::register(signal, stop.clone())
             .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
     }
+    let metrics = args.metrics.map(|_| Metrics::default());
+    if let Some((at, metrics)) = args.metrics.zip(metrics.clone()) {
+        let bound = metrics::serve(at, metrics)?;
+        eprintln!("live figures at http://{bound}/metrics");
+    }
     let mut exit = Exit::Done;
     for repeat in 0..u64::from(args.repeat) {
-        let ledger = Ledger::open(&home)?;
-        for left in ledger.leftovers()? {
+        for left in Ledger::open(&home)?.leftovers()? {
             eprintln!(
                 "{} ({}) was left behind by haul {}: `hollow-mile leftovers --remove` removes it",
                 left.path.display(),
@@ -98,35 +191,57 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
                 left.haul
             );
         }
-        if let Target::Device(path) = &target {
-            warn_of_traffic(path, &home)?;
+        let mut sessions = Vec::new();
+        for (i, seat) in seats.iter_mut().enumerate() {
+            // Two simulated drives of one kind are two drives.
+            seat.wish.repeat = repeat * args.on.len() as u64 + i as u64;
+            match start(seat, &args, &route, &home, metrics.as_ref()) {
+                Ok(session) => sessions.push((seat.name.clone(), session)),
+                Err(error) => {
+                    // Not one of them goes on when not all can begin.
+                    for (_, session) in sessions {
+                        session.ask(Command::Stop);
+                        let _ = session.finish();
+                    }
+                    return Err(error);
+                }
+            }
         }
-        wish.repeat = repeat;
-        let opened = targets::open(&target, &wish)?;
-        targets::fits(&route, opened.drive.identity().capacity, opened.drive.identity().block)?;
-        let setup = Setup {
-            haul: ledger.new_haul_id()?,
-            route: route.clone(),
-            conditions: conditions.clone(),
-            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
-            program: env!("CARGO_PKG_VERSION").into(),
-        };
-        let session = Session::start(opened, setup, ledger, Speed::Most)?;
         if args.watch {
-            return ui::run(ui::Start::Watch { home, session });
+            let sessions = sessions.into_iter().map(|(_, s)| s).collect();
+            return ui::run(ui::Start::Watch { home, sessions });
         }
-        let haul = session.haul.clone();
-        let outcome = follow(session, &route, &stop)?;
-        report(&args, &haul, &route, &outcome)?;
-        exit = match outcome.state {
-            HaulState::Failed => Exit::DriveFailed,
-            HaulState::Stopped => Exit::Stopped,
-            _ => exit,
-        };
-        if let (HaulState::Failed, Some(reason)) = (outcome.state, &outcome.reason) {
-            eprintln!("hollow-mile: {reason}");
+        let done = follow_all(sessions, &stop)?;
+        let mut documents = Vec::new();
+        for (name, haul, outcome) in &done {
+            let limits = outcome.conclusions.surveys.judge(&outcome.readings, &outcome.conclusions);
+            let missed = limits.iter().any(|l| l.verdict == Verdict::Missed);
+            let report = Report { name, haul, outcome, limits };
+            if args.json {
+                documents.push(
+                    serde_json::to_value(report.document())
+                        .map_err(|e| AppError::usage(format!("no JSON: {e}")))?,
+                );
+            } else {
+                report.print()?;
+            }
+            let its = match outcome.state {
+                HaulState::Failed => Exit::DriveFailed,
+                HaulState::Stopped => Exit::Stopped,
+                _ if missed => Exit::LimitMissed,
+                _ => Exit::Done,
+            };
+            exit = if its as u8 > exit as u8 { its } else { exit };
+            if let (HaulState::Failed, Some(reason)) = (outcome.state, &outcome.reason) {
+                eprintln!("hollow-mile: {reason}");
+            }
         }
-        if exit != Exit::Done {
+        match documents.as_slice() {
+            [] => {}
+            [one] => say_json(one)?,
+            all => say_json(&serde_json::json!({ "hauls": all }))?,
+        }
+        if matches!(exit, Exit::DriveFailed | Exit::Stopped) {
             break;
         }
     }
@@ -147,12 +262,37 @@ fn warn_of_traffic(path: &std::path::Path, home: &std::path::Path) -> Result<(),
     Ok(())
 }
 
-/// Shows progress on standard error until the haul is over.
-fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome, AppError> {
+/// Shows progress on standard error until every haul is over.
+fn follow_all(
+    sessions: Vec<(String, Session)>,
+    stop: &AtomicBool,
+) -> Result<Vec<(String, String, Outcome)>, AppError> {
+    let many = sessions.len() > 1;
+    std::thread::scope(|scope| {
+        let threads: Vec<_> = sessions
+            .into_iter()
+            .map(|(name, session)| {
+                scope.spawn(move || {
+                    let haul = session.haul.clone();
+                    let outcome = follow(session, many.then_some(name.as_str()), stop)?;
+                    Ok((name, haul, outcome))
+                })
+            })
+            .collect();
+        let fault =
+            || AppError::usage("a haul's thread ended in a fault; what was committed is in the ledger");
+        threads.into_iter().map(|t| t.join().unwrap_or_else(|_| Err(fault()))).collect()
+    })
+}
+
+/// Follows one haul to its end; its line begins with `name` when there are several.
+fn follow(session: Session, name: Option<&str>, stop: &AtomicBool) -> Result<Outcome, AppError> {
     let on_terminal = std::io::stderr().is_terminal();
-    let every = if on_terminal { Duration::from_millis(200) } else { Duration::from_secs(5) };
+    let in_place = on_terminal && name.is_none();
+    let every = if in_place { Duration::from_millis(200) } else { Duration::from_secs(5) };
     let mut shown = Instant::now();
-    let (mut written, mut read, mut leg, mut asked) = (Bytes::ZERO, Bytes::ZERO, 0u16, false);
+    let (mut written, mut read, mut leg, mut legs) = (Bytes::ZERO, Bytes::ZERO, 0u16, 0);
+    let mut asked = false;
     loop {
         if stop.load(Ordering::Relaxed) && !asked {
             session.ask(Command::Stop);
@@ -169,16 +309,18 @@ fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome,
         let mut line = None;
         for event in &events {
             match event {
+                Event::HaulStarted(head) => legs = head.route.legs.len(),
                 Event::Sample(s) => {
                     written += s.written;
                     read += s.read;
                     line = Some(format!(
-                        "{}  leg {} of {}  {}  {} written{}",
+                        "{}{}  leg {} of {legs}  {}  {} written, {} read{}",
+                        name.map(|n| format!("{n}  ")).unwrap_or_default(),
                         clock(s.end),
                         leg + 1,
-                        route.legs.len(),
                         s.rate(),
                         written,
+                        read,
                         s.temperature.map(|t| format!("  {t}")).unwrap_or_default()
                     ));
                 }
@@ -188,25 +330,37 @@ fn follow(session: Session, route: &Route, stop: &AtomicBool) -> Result<Outcome,
         }
         if let Some(line) = line.filter(|_| shown.elapsed() >= every) {
             shown = Instant::now();
-            let end = if on_terminal { "\r" } else { "\n" };
-            let _ = write!(std::io::stderr(), "{line:<78}{end}");
+            let end = if in_place { "\r" } else { "\n" };
+            let _ = write!(std::io::stderr(), "{line:<90}{end}");
         }
     }
-    if on_terminal {
-        let _ = write!(std::io::stderr(), "{:78}\r", "");
+    if in_place {
+        let _ = write!(std::io::stderr(), "{:90}\r", "");
     }
     session.finish()
 }
 
-fn report(args: &HaulArgs, haul: &str, route: &Route, outcome: &Outcome) -> Result<(), AppError> {
-    let r = &outcome.readings;
-    if args.json {
-        return say_json(&HaulDocument {
-            haul,
-            state: outcome.state.word(),
-            reason: outcome.reason.as_deref(),
-            drive: &args.on,
-            route: &route.name,
+/// A haul that is over, to be told.
+struct Report<'a> {
+    name: &'a str,
+    haul: &'a str,
+    outcome: &'a Outcome,
+    limits: Vec<Judged>,
+}
+
+impl Report<'_> {
+    fn route(&self) -> &str {
+        self.outcome.readings.head().map_or("", |h| h.route.name.as_str())
+    }
+
+    fn document(&self) -> HaulDocument<'_> {
+        let r = &self.outcome.readings;
+        HaulDocument {
+            haul: self.haul,
+            state: self.outcome.state.word(),
+            reason: self.outcome.reason.as_deref(),
+            drive: self.name,
+            route: self.route(),
             engine: r.engine(),
             elapsed_s: r.elapsed().as_secs_f64(),
             written_bytes: r.written().get(),
@@ -235,25 +389,36 @@ fn report(args: &HaulArgs, haul: &str, route: &Route, outcome: &Outcome) -> Resu
                 .iter()
                 .filter_map(|l| Some((l.name.as_str(), l.readings.last()?.1.degrees())))
                 .collect(),
-            findings: &outcome.conclusions.findings,
-            figures: &outcome.conclusions.figures,
-        });
+            limits: &self.limits,
+            surveys: &self.outcome.conclusions.surveys,
+            findings: &self.outcome.conclusions.findings,
+            figures: &self.outcome.conclusions.figures,
+        }
     }
-    say(&format!(
-        "haul {haul}  {}  {} on {}  {}  {} written  {}",
-        outcome.state.word(),
-        route.name,
-        args.on,
-        clock(r.elapsed()),
-        r.written(),
-        r.engine()
-    ))?;
-    for remark in r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_ref()) {
-        say(&format!("{remark}."))?;
+
+    fn print(&self) -> Result<(), AppError> {
+        let r = &self.outcome.readings;
+        say(&format!(
+            "haul {}  {}  {} on {}  {}  {} written, {} read  {}",
+            self.haul,
+            self.outcome.state.word(),
+            self.route(),
+            self.name,
+            clock(r.elapsed()),
+            r.written(),
+            r.read(),
+            r.engine()
+        ))?;
+        for remark in r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_ref()) {
+            say(&format!("{remark}."))?;
+        }
+        if r.errors() > 0 {
+            say(&text::faults(r))?;
+        }
+        say(&text::answer(r, &self.outcome.conclusions))?;
+        for l in &self.limits {
+            say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
+        }
+        say(&text::findings(&self.outcome.conclusions))
     }
-    if r.errors() > 0 {
-        say(&text::faults(r))?;
-    }
-    say(&text::answer(r, &outcome.conclusions))?;
-    say(&text::findings(&outcome.conclusions))
 }

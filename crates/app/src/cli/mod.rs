@@ -1,15 +1,26 @@
 //! The command line: stable words and JSON; see the design's contract in `docs/formats.md`.
 
 mod archive;
+mod chart;
+mod claims;
+mod contrast;
+mod export;
 mod haul;
+mod keep;
 mod prove;
+mod report;
+mod shell;
 mod show;
 mod vitals;
+
+pub use chart::{ChartKind, draw, encode};
+pub use contrast::figures as contrast_figures;
+pub use keep::retagged;
 
 use std::io::Write;
 use std::path::PathBuf;
 
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{Parser, Subcommand};
 use hollow_mile_core::models::stream::Stream;
 use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_ledger::Ledger;
@@ -46,30 +57,30 @@ fn tag(text: &str) -> Result<(String, String), String> {
 pub struct HaulArgs {
     /// Route: a name from `route list`, or a file that ends in .toml
     route: String,
-    /// Drive: /dev/…, sim:NAME, sim:FILE.toml, or file:PATH with --size
-    #[arg(long, value_name = "DRIVE")]
-    on: String,
+    /// Drive: /dev/…, sim:NAME, sim:FILE.toml, or file:PATH with --size; several times for several at once
+    #[arg(long, value_name = "DRIVE", required = true)]
+    on: Vec<String>,
     /// Size of a file: target: 20GB (rounded down to whole 4 KiB), 16GiB, or a count of bytes
     #[arg(long, value_name = "SIZE", value_parser = bytes)]
     size: Option<Bytes>,
     /// Temperature of the air around the drive, °C
     #[arg(long, value_name = "C", value_parser = celsius, allow_hyphen_values = true)]
     ambient: Option<Celsius>,
-    /// How the drive is cooled, in your words
+    /// How the drive is cooled, in your words; of several drives once for all, or once for each
     #[arg(long, value_name = "TEXT")]
-    cooling: Option<String>,
-    /// Slot or port
+    cooling: Vec<String>,
+    /// Slot or port; as --cooling
     #[arg(long, value_name = "TEXT")]
-    slot: Option<String>,
-    /// A name for this haul
+    slot: Vec<String>,
+    /// A name for this haul; as --cooling
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Vec<String>,
     /// Tags for comparing, any number
     #[arg(long = "tag", value_name = "K=V", value_parser = tag)]
     tags: Vec<(String, String)>,
-    /// Serial of the device whose data may be destroyed
+    /// Serial of the device whose data may be destroyed; once for each of several
     #[arg(long, value_name = "SERIAL")]
-    erase: Option<String>,
+    erase: Vec<String>,
     /// What on the device may be lost, by the names that the refusal gives: gpt,ext4
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     give_up: Vec<String>,
@@ -77,40 +88,21 @@ pub struct HaulArgs {
     /// line; any number
     #[arg(long = "thermometer", value_name = "NAME=PATH", value_parser = tag)]
     thermometers: Vec<(String, String)>,
+    /// Go on where this haul of the same route was stopped
+    #[arg(long, value_name = "HAUL", conflicts_with = "repeat")]
+    continues: Option<String>,
     /// How often
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     repeat: u32,
     /// One JSON object at the end of each haul
     #[arg(long)]
     json: bool,
+    /// Serve live figures as OpenMetrics text at http://ADDR/metrics: a port of the loopback, or an address with its port
+    #[arg(long, value_name = "ADDR", value_parser = crate::metrics::address)]
+    metrics: Option<std::net::SocketAddr>,
     /// Watch it in the interface
     #[arg(long, conflicts_with_all = ["json", "repeat"])]
     watch: bool,
-}
-
-/// Along what a chart is drawn.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum Along {
-    /// Elapsed time
-    Elapsed,
-    /// Bytes written and read
-    Written,
-    /// Position on the drive
-    Position,
-}
-
-/// What a chart shows.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum ChartKind {
-    /// Rate, latency and temperature with the findings as flags
-    Lanes,
-}
-
-/// How a haul is written out.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum ExportKind {
-    /// Telemetry, a row an interval
-    Csv,
 }
 
 #[derive(Debug, Subcommand)]
@@ -133,6 +125,15 @@ enum Verb {
         /// Only those of this drive: its target, serial or model, or a part of one
         #[arg(long, value_name = "DRIVE")]
         drive: Option<String>,
+        /// Only those that have all these words in drive, route, conditions, tags, note or what was found
+        #[arg(value_name = "WORD")]
+        filter: Vec<String>,
+        /// Those that were deleted and can be had back
+        #[arg(long)]
+        deleted: bool,
+        /// Save what can be read of a damaged ledger into a new one
+        #[arg(long, conflicts_with_all = ["deleted", "drive", "filter"])]
+        rescue: bool,
         /// As JSON
         #[arg(long)]
         json: bool,
@@ -155,23 +156,45 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
+    /// Hauls side by side: what differs by more than the noise
+    Contrast(contrast::ContrastArgs),
     /// Draw a chart
-    Chart {
-        /// A haul: id, unique beginning of one, or `last`
+    Chart(chart::ChartArgs),
+    /// A few pages on a haul or a contrast
+    Report(report::ReportArgs),
+    /// What makers claim for their models
+    #[command(subcommand)]
+    Claims(ClaimsVerb),
+    /// All that is known of a drive: hauls, wear and projected life, cache, heat, slow stretches, treatment
+    Drive {
+        /// Serial, target or model of a drive that was hauled on, or a part of one
+        drive: String,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Give a haul a name, tags, a note
+    Annotate(keep::AnnotateArgs),
+    /// Take hauls out of the ledger; for thirty days they can be had back
+    Delete {
+        /// Hauls: id, or unique beginning of one
         #[arg(required = true, value_name = "HAUL")]
         hauls: Vec<String>,
-        /// What it shows
-        #[arg(long, value_enum, default_value = "lanes")]
-        kind: ChartKind,
-        /// Along what
-        #[arg(long, value_enum, default_value = "elapsed")]
-        along: Along,
-        /// File to write: .svg
-        #[arg(short, long, value_name = "FILE")]
-        output: PathBuf,
-        /// Write over a file that exists
+        /// Remove all deleted hauls at once, with their records
         #[arg(long)]
-        force: bool,
+        for_good: bool,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Put deleted hauls back
+    Restore {
+        /// Hauls: id, or unique beginning of one
+        #[arg(required = true, value_name = "HAUL")]
+        hauls: Vec<String>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
     },
     /// Take telemetry from elsewhere into the ledger
     Import {
@@ -181,17 +204,8 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
-    /// Write a haul out, to standard output or a file
-    Export {
-        /// A haul: id, unique beginning of one, or `last`
-        haul: String,
-        /// How
-        #[arg(long = "as", value_enum, default_value = "csv")]
-        kind: ExportKind,
-        /// File to write
-        #[arg(short, long, value_name = "FILE")]
-        output: Option<PathBuf>,
-    },
+    /// Write samples, findings or figures of a haul out, to standard output or a file
+    Export(export::ExportArgs),
     /// One health reading of a drive; starts and ends its self-tests
     Vitals {
         /// Drive: /dev/… or sim:NAME
@@ -221,11 +235,49 @@ enum Verb {
         #[arg(long)]
         json: bool,
     },
+    /// Completions for your shell, on standard output
+    Completions {
+        /// Which shell
+        #[arg(value_enum)]
+        shell: clap_complete::Shell,
+    },
+    /// The man page, on standard output
+    Man {
+        /// Write a page for each command into this folder instead
+        #[arg(value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
     /// List files that a killed haul left behind, or remove them
     Leftovers {
         /// Remove them
         #[arg(long)]
         remove: bool,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+enum ClaimsVerb {
+    /// All: your own and those that ship
+    List {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Those of one model, as the text of a claims file
+    Show {
+        /// Model, as the drive says it
+        model: String,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Check a claims file
+    Check {
+        /// File
+        file: PathBuf,
         /// As JSON
         #[arg(long)]
         json: bool,
@@ -252,6 +304,9 @@ enum RouteVerb {
     Check {
         /// File
         file: PathBuf,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
     },
 }
 
@@ -288,20 +343,32 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Yard { json }) => show::yard(json),
         Some(Verb::Route(RouteVerb::List { json })) => show::routes(json),
         Some(Verb::Route(RouteVerb::Show { name, json })) => show::route(&name, json),
-        Some(Verb::Route(RouteVerb::Check { file })) => show::check_route(&file),
+        Some(Verb::Route(RouteVerb::Check { file, json })) => show::check_route(&file, json),
         Some(Verb::Sim(SimVerb::List { json })) => show::sims(json),
         Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, json),
         Some(Verb::Vitals { drive, self_test, json }) => vitals::run(&drive, self_test, json),
         Some(Verb::Haul(args)) => haul::run(*args),
-        Some(Verb::Ledger { drive, json }) => archive::list(drive.as_deref(), json),
+        Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(json),
+        Some(Verb::Ledger { drive, filter, deleted, json, .. }) => {
+            archive::list(drive.as_deref(), &filter, deleted, json)
+        }
         Some(Verb::Findings { source, hold, buffer, ambient, json }) => {
             archive::findings(&source, hold.map(|s| (s, buffer)), ambient, json)
         }
-        Some(Verb::Chart { hauls, kind, along, output, force }) => {
-            archive::chart(&hauls, kind, along, &output, force)
-        }
+        Some(Verb::Contrast(args)) => contrast::run(&args),
+        Some(Verb::Chart(args)) => chart::run(&args),
+        Some(Verb::Report(args)) => report::run(&args),
+        Some(Verb::Claims(ClaimsVerb::List { json })) => claims::list(json),
+        Some(Verb::Claims(ClaimsVerb::Show { model, json })) => claims::show(&model, json),
+        Some(Verb::Claims(ClaimsVerb::Check { file, json })) => claims::check(&file, json),
+        Some(Verb::Drive { drive, json }) => claims::drive(&drive, json),
+        Some(Verb::Annotate(args)) => keep::annotate(&args),
+        Some(Verb::Delete { hauls, for_good, json }) => keep::delete(&hauls, for_good, json),
+        Some(Verb::Restore { hauls, json }) => keep::restore(&hauls, json),
         Some(Verb::Import { file, json }) => archive::import(&file, json),
-        Some(Verb::Export { haul, kind, output }) => archive::export(&haul, kind, output.as_deref()),
+        Some(Verb::Export(args)) => export::run(&args),
+        Some(Verb::Completions { shell }) => shell::completions(shell),
+        Some(Verb::Man { folder }) => shell::man(folder.as_deref()),
         Some(Verb::Prove { drives, seed, mistakes, json }) => prove::run(drives, seed, mistakes, json),
         Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, json),
     }
@@ -313,7 +380,7 @@ fn open_ledger() -> Result<Ledger, AppError> {
 
 /// Writes to standard output; a reader that went away (`| head`) is no fault.
 fn say(text: &str) -> Result<(), AppError> {
-    match writeln!(std::io::stdout(), "{text}") {
+    match writeln!(std::io::stdout(), "{}", crate::text::printable(text)) {
         Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
             Err(AppError::usage(format!("standard output cannot be written: {e}")))
         }

@@ -1,7 +1,7 @@
 //! `hollow-mile prove`: the analysis on random hauls with a known truth.
 
 use hollow_mile_core::readings::Readings;
-use hollow_mile_drives::proving::{Score, judge, make};
+use hollow_mile_drives::proving::{GroundScore, Score, judge, make, prove_ground};
 use serde::Serialize;
 
 use super::{say, say_json, table};
@@ -40,6 +40,37 @@ struct Proof {
     calibration: Vec<Tenth>,
     /// Kind, confidence, findings, right.
     by_confidence: Vec<(&'static str, f64, usize, usize)>,
+    ground: GroundProof,
+}
+
+/// How scans did on random drives with slow stretches.
+#[derive(Serialize)]
+struct GroundProof {
+    drives: usize,
+    truths: usize,
+    found: usize,
+    matched: usize,
+    recall: f64,
+    clean_drives: usize,
+    false_on_clean: usize,
+    overlap_median: Option<f64>,
+    overlap_p5: Option<f64>,
+    edges_within_one_bin: f64,
+}
+
+fn ground_proof(mut s: GroundScore) -> GroundProof {
+    GroundProof {
+        drives: s.drives,
+        truths: s.truths,
+        found: s.found,
+        matched: s.matched,
+        recall: share(s.matched, s.truths),
+        clean_drives: s.clean,
+        false_on_clean: s.false_on_clean,
+        edges_within_one_bin: share(s.edges.iter().filter(|e| **e <= 1.0).count(), s.edges.len()),
+        overlap_median: at(&mut s.overlaps, 0.5),
+        overlap_p5: at(&mut s.overlaps, 0.05),
+    }
 }
 
 fn share(part: usize, whole: usize) -> f64 {
@@ -51,7 +82,7 @@ fn at(values: &mut [f64], q: f64) -> Option<f64> {
     values.get(((values.len().max(1) - 1) as f64 * q).round() as usize).copied()
 }
 
-fn proof(mut s: Score, seed: u64) -> Proof {
+fn proof(mut s: Score, ground: GroundScore, seed: u64) -> Proof {
     let told: usize = s.confusion.iter().filter(|((_, g), _)| *g != "nothing").map(|(_, n)| n).sum();
     let good = |t: &str, g: &str| {
         t == g || (t == "other" && matches!(g, "unexplained" | "other-traffic" | "slow-zone"))
@@ -92,6 +123,7 @@ fn proof(mut s: Score, seed: u64) -> Proof {
             .iter()
             .map(|((kind, c), (n, r))| (*kind, f64::from(*c) / 100.0, *n, *r))
             .collect(),
+        ground: ground_proof(ground),
     }
 }
 
@@ -103,10 +135,15 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, json: bool) -> Result<Exit, A
         case.events.iter().for_each(|e| readings.push(e));
         judge(&case, &readings.conclude(), &mut score);
     }
-    if mistakes {
-        score.mistakes.iter().for_each(|m| eprintln!("{m}"));
+    // A quarter as many scans: each is a whole drive.
+    let mut ground = GroundScore::default();
+    for i in 0..drives.div_ceil(4) {
+        prove_ground(seed.wrapping_mul(1_000_003).wrapping_add(i), &mut ground);
     }
-    let p = proof(score, seed);
+    if mistakes {
+        score.mistakes.iter().chain(&ground.mistakes).for_each(|m| eprintln!("{m}"));
+    }
+    let p = proof(score, ground, seed);
     if json {
         say_json(&p)?;
         return Ok(Exit::Done);
@@ -145,6 +182,23 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, json: bool) -> Result<Exit, A
     lines.extend(p.calibration.iter().map(|t| {
         vec![format!("{:.1} to {:.1}", t.from, t.from + 0.1), t.findings.to_string(), percent(t.right)]
     }));
-    say(&table(&lines))?;
+    say(&format!("{}\n", table(&lines)))?;
+    let g = &p.ground;
+    let word = |v: Option<f64>| v.map_or_else(|| "none".into(), |v| format!("{v:.3}"));
+    say(&format!(
+        "slow stretches, {} drives scanned: {} of {} found ({}), {} told in all\n\
+         {} clean drives: {} false\n\
+         overlap with the truth {} median, {} p5; {} of edges within one bin",
+        g.drives,
+        g.matched,
+        g.truths,
+        percent(g.recall),
+        g.found,
+        g.clean_drives,
+        g.false_on_clean,
+        word(g.overlap_median),
+        word(g.overlap_p5),
+        percent(g.edges_within_one_bin)
+    ))?;
     Ok(Exit::Done)
 }

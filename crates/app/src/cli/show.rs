@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use hollow_mile_core::drive::{DriveIdentity, Link};
-use hollow_mile_core::route::Route;
+use hollow_mile_core::route::{Route, RouteError};
 use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_drives::sim::Truth;
 use serde::Serialize;
@@ -164,9 +164,38 @@ pub fn route(name: &str, json: bool) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-pub fn check_route(file: &Path) -> Result<Exit, AppError> {
+#[derive(Serialize)]
+struct FaultDocument {
+    line: Option<usize>,
+    column: Option<usize>,
+    message: String,
+}
+
+pub fn check_route(file: &Path, json: bool) -> Result<Exit, AppError> {
     let text = std::fs::read_to_string(file).map_err(|e| AppError::file(file, "read", &e))?;
-    let route = Route::from_toml(&text).map_err(|e| AppError::usage(format!("{}: {e}", file.display())))?;
+    let checked = Route::read_all_faults(&text);
+    if json {
+        let faults: Vec<FaultDocument> = checked
+            .as_ref()
+            .err()
+            .into_iter()
+            .flatten()
+            .map(|e| match e {
+                RouteError::File { line, column, message } => {
+                    FaultDocument { line: Some(*line), column: Some(*column), message: message.clone() }
+                }
+                RouteError::Sense { .. } => {
+                    FaultDocument { line: None, column: None, message: e.to_string() }
+                }
+            })
+            .collect();
+        say_json(&serde_json::json!({ "file": file, "good": faults.is_empty(), "faults": faults }))?;
+        return Ok(if checked.is_ok() { Exit::Done } else { Exit::Usage });
+    }
+    let route = checked.map_err(|all| {
+        let lines: Vec<String> = all.iter().map(|e| format!("{}: {e}", file.display())).collect();
+        AppError::usage(lines.join("\n"))
+    })?;
     let legs: Vec<String> =
         route.legs.iter().enumerate().map(|(i, l)| format!("  {}. {}", i + 1, l.words())).collect();
     say(&format!("{}: good, {} leg(s)\n{}", file.display(), legs.len(), legs.join("\n")))?;
@@ -180,6 +209,8 @@ struct SimDocument {
     model: String,
     serial: String,
     capacity_bytes: u64,
+    /// What is wrong with it, in words.
+    fault: Option<String>,
     truth: Truth,
 }
 
@@ -190,6 +221,7 @@ fn sim_document(spec: &hollow_mile_drives::sim::SimSpec) -> SimDocument {
         model: spec.model.clone(),
         serial: spec.serial.clone(),
         capacity_bytes: spec.capacity.get(),
+        fault: spec.fault.words(),
         truth: spec.truth(),
     }
 }

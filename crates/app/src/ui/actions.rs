@@ -11,10 +11,30 @@ pub enum Screen {
     Route,
     /// A haul, live or kept.
     Haul,
+    /// What its surveys say: by position, by span, by fill.
+    Ground,
     /// Health and wear of one drive.
     Vitals,
     /// All hauls.
     Ledger,
+    /// Hauls side by side.
+    Contrast,
+    /// All that is known of one drive.
+    DriveFile,
+}
+
+impl Screen {
+    /// Each of them.
+    pub const ALL: [Self; 8] = [
+        Self::Yard,
+        Self::Route,
+        Self::Haul,
+        Self::Ground,
+        Self::Vitals,
+        Self::Ledger,
+        Self::Contrast,
+        Self::DriveFile,
+    ];
 }
 
 impl Screen {
@@ -25,8 +45,11 @@ impl Screen {
             Self::Yard => "Yard",
             Self::Route => "Route",
             Self::Haul => "Haul",
+            Self::Ground => "Ground",
             Self::Vitals => "Vitals",
             Self::Ledger => "Ledger",
+            Self::Contrast => "Contrast",
+            Self::DriveFile => "Drive file",
         }
     }
 
@@ -37,8 +60,13 @@ impl Screen {
             Self::Yard => "Which drives are here, what is each, and what is known of it?",
             Self::Route => "What shall be done on this drive, and what will it cost?",
             Self::Haul => "What happens on the drive, where, and why?",
+            Self::Ground => {
+                "Which stretches are slow, and how do the figures go with place, span, fill and load?"
+            }
             Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
+            Self::Contrast => "What differs between these hauls by more than the noise?",
+            Self::DriveFile => "How was this drive treated, what is it like, and how long will it last?",
         }
     }
 }
@@ -88,6 +116,16 @@ pub enum Action {
     FlagBefore,
     Lapse,
     Hold,
+    Ground,
+    Group,
+    SideBySide,
+    DriveFile,
+    Rename,
+    Tags,
+    Delete,
+    Undo,
+    Report,
+    Ambient,
 }
 
 /// A key with its action.
@@ -120,12 +158,23 @@ const fn b(
 const YARD: Option<Screen> = Some(Screen::Yard);
 const ROUTE: Option<Screen> = Some(Screen::Route);
 const HAUL: Option<Screen> = Some(Screen::Haul);
+const GROUND: Option<Screen> = Some(Screen::Ground);
 const VITALS: Option<Screen> = Some(Screen::Vitals);
 const LEDGER: Option<Screen> = Some(Screen::Ledger);
+const CONTRAST: Option<Screen> = Some(Screen::Contrast);
+const FILE: Option<Screen> = Some(Screen::DriveFile);
 
 /// All of them.
 pub const BINDINGS: &[Binding] = &[
     b(YARD, "Enter", Action::Open, "plan a haul", "Choose a route for this drive.", Some("plan a haul")),
+    b(
+        YARD,
+        "m",
+        Action::Mark,
+        "mark",
+        "Mark this drive: a route is started on all that are marked at once.",
+        Some("mark"),
+    ),
     b(YARD, "w", Action::Watch, "watch", "Watch the haul that runs on this drive.", Some("watch")),
     b(YARD, "v", Action::Vitals, "vitals", "Health and wear of this drive.", Some("vitals")),
     b(
@@ -195,6 +244,36 @@ pub const BINDINGS: &[Binding] = &[
         Some("time-lapse"),
     ),
     b(HAUL, "b", Action::Hold, "hold a stream", "Ask whether it held a stream with a buffer.", None),
+    b(
+        HAUL,
+        "s",
+        Action::Ground,
+        "ground",
+        "Slow stretches, spans, fill, ladder, streams, verify.",
+        Some("ground"),
+    ),
+    b(
+        GROUND,
+        "Tab",
+        Action::OtherPane,
+        "other survey",
+        "Go to the next survey of this haul.",
+        Some("survey"),
+    ),
+    b(
+        GROUND,
+        "h ←",
+        Action::CursorLeft,
+        "cursor left",
+        "Read the values one column to the left.",
+        Some("values"),
+    ),
+    b(GROUND, "l →", Action::CursorRight, "cursor right", "Read the values one column to the right.", None),
+    b(GROUND, "+", Action::ZoomIn, "zoom in", "Show half as much, around the cursor.", Some("zoom")),
+    b(GROUND, "-", Action::ZoomOut, "zoom out", "Show twice as much.", None),
+    b(GROUND, "[", Action::PanLeft, "move left", "Move the window towards the first address.", None),
+    b(GROUND, "]", Action::PanRight, "move right", "Move the window towards the last address.", None),
+    b(GROUND, "0", Action::Whole, "show all", "Show the whole drive again.", None),
     b(HAUL, "n", Action::Note, "note", "Write words into the record at this moment.", Some("note")),
     b(HAUL, "Space", Action::Pause, "pause", "Take the load off, or put it on again.", Some("pause")),
     b(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.", None),
@@ -211,6 +290,75 @@ pub const BINDINGS: &[Binding] = &[
     b(HAUL, "0", Action::Whole, "show all", "Show the whole haul again.", None),
     b(LEDGER, "Enter", Action::Open, "open", "Open the haul, as it was live.", Some("open")),
     b(LEDGER, "/", Action::Filter, "filter", "Show only hauls with these words.", Some("filter")),
+    b(LEDGER, "m", Action::Mark, "mark", "Mark this haul to be set beside others.", Some("mark")),
+    b(
+        LEDGER,
+        "c",
+        Action::SideBySide,
+        "contrast",
+        "Set the marked hauls side by side.",
+        Some("side by side"),
+    ),
+    b(LEDGER, "o", Action::Group, "group", "Group by drive, model, route, condition or tag.", Some("group")),
+    b(
+        LEDGER,
+        "d",
+        Action::DriveFile,
+        "drive file",
+        "All that is known of this haul's drive.",
+        Some("drive file"),
+    ),
+    b(LEDGER, "r", Action::Rename, "rename", "Give this haul another name.", None),
+    b(LEDGER, "t", Action::Tags, "tags", "Change the tags of this haul.", Some("tags")),
+    b(LEDGER, "n", Action::Note, "note", "Write a note on this haul.", None),
+    b(LEDGER, "D", Action::Delete, "delete", "Take the marked hauls, or this one, out of the ledger.", None),
+    b(LEDGER, "u", Action::Undo, "undo", "Put back what was deleted last.", None),
+    b(
+        LEDGER,
+        "p",
+        Action::Report,
+        "report",
+        "Write a PDF on this haul, or on the marked ones.",
+        Some("report"),
+    ),
+    b(
+        CONTRAST,
+        "r",
+        Action::TurnRuler,
+        "turn the ruler",
+        "Lay the hauls along time, bytes, or position.",
+        Some("ruler"),
+    ),
+    b(
+        CONTRAST,
+        "Tab",
+        Action::OtherPane,
+        "other page",
+        "Figures, findings, or what was different.",
+        Some("page"),
+    ),
+    b(
+        CONTRAST,
+        "a",
+        Action::Ambient,
+        "air temperature",
+        "Bring heat to another air temperature.",
+        Some("air"),
+    ),
+    b(CONTRAST, "x", Action::Export, "export chart", "Write the picture as an SVG file.", Some("chart")),
+    b(CONTRAST, "p", Action::Report, "report", "Write the report as a PDF.", Some("report")),
+    b(FILE, "Enter", Action::Open, "open", "Open the haul, as it was live.", Some("open")),
+    b(FILE, "Tab", Action::OtherPane, "turn", "Turn to what did not fit.", Some("turn")),
+    b(FILE, "x", Action::Export, "export chart", "Write the wear over time as an SVG file.", Some("chart")),
+    b(
+        YARD,
+        "d",
+        Action::DriveFile,
+        "drive file",
+        "All that is known of this drive from its hauls.",
+        Some("drive file"),
+    ),
+    b(HAUL, "p", Action::Report, "report", "Write a PDF on this haul.", None),
     b(None, "k ↑", Action::Up, "up", "One row up.", None),
     b(None, "j ↓", Action::Down, "down", "One row down.", None),
     b(None, "g", Action::First, "first", "To the first row.", None),
@@ -247,7 +395,7 @@ pub fn action(screen: Screen, key: &KeyEvent) -> Option<Action> {
         KeyCode::Home => return Some(Action::First),
         KeyCode::End => return Some(Action::Last),
         // Plus without shift, as people press it.
-        KeyCode::Char('=') if screen == Screen::Haul => return Some(Action::ZoomIn),
+        KeyCode::Char('=') if matches!(screen, Screen::Haul | Screen::Ground) => return Some(Action::ZoomIn),
         _ => {}
     }
     available(screen).find(|b| b.keys.split(' ').any(|k| is(key, k))).map(|b| b.action)
@@ -264,7 +412,7 @@ mod tests {
 
     #[test]
     fn no_key_means_two_things_in_one_view() {
-        for screen in [Screen::Yard, Screen::Route, Screen::Haul, Screen::Vitals, Screen::Ledger] {
+        for screen in Screen::ALL {
             let mut seen = std::collections::HashSet::new();
             for binding in available(screen) {
                 for key in binding.keys.split(' ') {

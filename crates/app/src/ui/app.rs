@@ -7,30 +7,31 @@ use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::models::Models;
-use hollow_mile_core::models::stream::{self, Stream};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::{Ledger, Leftover};
-use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, MouseEventKind};
 use ratatui::layout::Rect;
 use tui_input::Input;
-use tui_input::backend::crossterm::EventHandler;
 
-use super::actions::{Action, Screen, action, available};
+use super::actions::{Action, Screen, available};
 use super::follow_yard::FollowYard;
 use super::live::Live;
-use super::review::{Lapse, Loading};
+use super::review::Loading;
 use super::theme::Theme;
-use super::views::haul::{HaulView, Hit};
+use super::views::contrast::ContrastView;
+use super::views::drive_file::DriveFileView;
+use super::views::ground::GroundView;
+use super::views::haul::HaulView;
 use super::views::ledger::LedgerView;
-use super::views::route::RouteView;
+use super::views::route::{Plan, RouteView};
 use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::error::AppError;
+use crate::going_on;
 use crate::machine;
 use crate::session::{Command, Session, Speed};
-use crate::targets::{self, Target, Wish};
+use crate::targets::{self, Opened, Target, Wish};
 
 /// What lies over the view and takes the keys.
 pub enum Overlay {
@@ -49,6 +50,8 @@ pub enum Overlay {
     Hold(Input, Vec<String>),
     /// Words for the record.
     Note(Input),
+    /// Words about a haul of the ledger, or about a contrast.
+    Words(Words, Input),
     /// A question with yes or no.
     Ask {
         /// In a sentence.
@@ -56,6 +59,19 @@ pub enum Overlay {
         /// What yes does.
         yes: Yes,
     },
+}
+
+/// What is typed into an overlay.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Words {
+    /// The name of a haul.
+    Label,
+    /// Its tags.
+    Tags,
+    /// A note on it.
+    Note,
+    /// Air temperature to which the heat of a contrast is brought.
+    Ambient,
 }
 
 /// What yes does.
@@ -90,8 +106,16 @@ pub struct App {
     pub vitals: VitalsView,
     /// A haul.
     pub haul: HaulView,
+    /// The surveys of the haul.
+    pub ground: GroundView,
     /// All hauls.
     pub archive: LedgerView,
+    /// Hauls side by side.
+    pub contrast: ContrastView,
+    /// All that is known of one drive.
+    pub drive_file: DriveFileView,
+    /// Hauls that were deleted since the program began, by the occasion.
+    pub(super) deleted: Vec<Vec<String>>,
     /// Hauls under way, and those that ended meanwhile.
     pub live: Vec<Live>,
     /// What lies over the view.
@@ -122,7 +146,11 @@ impl App {
             vitals: VitalsView::default(),
             follow_yard: (!demo).then(|| FollowYard::new(home.clone())).flatten(),
             haul: HaulView::default(),
+            ground: GroundView::default(),
             archive: LedgerView::default(),
+            contrast: ContrastView::default(),
+            drive_file: DriveFileView::default(),
+            deleted: Vec::new(),
             home,
             demo,
             theme,
@@ -178,7 +206,7 @@ impl App {
         self.message.as_ref().filter(|(_, at)| at.elapsed() < MESSAGE_STAYS).map(|(m, _)| m.as_str())
     }
 
-    fn heed(&mut self, result: Result<(), AppError>) {
+    pub(super) fn heed(&mut self, result: Result<(), AppError>) {
         if let Err(e) = result {
             self.say(e.message);
         }
@@ -243,7 +271,7 @@ impl App {
                 changed = true;
             }
         }
-        if self.screen == Screen::Haul {
+        if matches!(self.screen, Screen::Haul | Screen::Ground) {
             let mut view = std::mem::take(&mut self.haul);
             let shown = match (&view.lapse, &view.kept) {
                 (Some(_), _) => None,
@@ -336,7 +364,12 @@ impl App {
         let wanted = match self.screen {
             Screen::Yard => self.yard.chosen_row().and_then(|r| r.last_haul.clone()),
             Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
-            Screen::Route | Screen::Haul | Screen::Vitals => None,
+            Screen::Route
+            | Screen::Haul
+            | Screen::Ground
+            | Screen::Vitals
+            | Screen::Contrast
+            | Screen::DriveFile => None,
         };
         wanted.filter(|w| {
             self.glance.as_ref().is_none_or(|g| g.haul != *w) && self.unreadable.as_ref() != Some(w)
@@ -368,7 +401,7 @@ impl App {
         self.live.iter().find(|l| l.haul == haul)
     }
 
-    fn ask_shown(&mut self, command: Command) {
+    pub(super) fn ask_shown(&mut self, command: Command) {
         let haul = self.haul.live.clone();
         match self.live.iter_mut().find(|l| Some(&l.haul) == haul.as_ref() && l.runs()) {
             Some(live) => live.ask(command),
@@ -376,132 +409,11 @@ impl App {
         }
     }
 
-    fn go(&mut self, screen: Screen) {
+    pub(super) fn go(&mut self, screen: Screen) {
         if self.screen != screen {
             self.came_from.retain(|s| *s != screen);
             self.came_from.push(self.screen);
             self.screen = screen;
-        }
-    }
-
-    /// Takes an event of the terminal.
-    pub fn on_event(&mut self, event: &TermEvent) {
-        match event {
-            TermEvent::Key(key) if key.kind != ratatui::crossterm::event::KeyEventKind::Release => {
-                if self.overlay.is_some() {
-                    self.on_overlay_key(event, key);
-                } else if self.takes_text() {
-                    self.on_text_key(event, key);
-                } else if let Some(action) = action(self.screen, key) {
-                    self.act(action);
-                }
-            }
-            TermEvent::Mouse(mouse) if self.overlay.is_none() => match mouse.kind {
-                MouseEventKind::ScrollDown => self.act(Action::Down),
-                MouseEventKind::ScrollUp => self.act(Action::Up),
-                MouseEventKind::Down(_) if self.screen == Screen::Haul => self.click(mouse.column, mouse.row),
-                _ => {}
-            },
-            _ => {}
-        }
-    }
-
-    /// A click in the lanes puts the cursor there; on a flag it opens the evidence.
-    fn click(&mut self, x: u16, y: u16) {
-        let Some((r, c)) = self.shown() else { return };
-        match self.haul.at(self.area.get(), x, y, r, c) {
-            Some(Hit::Flag(i)) if i < c.findings.len() => self.show_evidence(i),
-            Some(Hit::Flag(i)) => self.go_to_flag(i as isize - self.haul.first_shown() as isize),
-            Some(Hit::Lanes(share)) => self.haul.cursor = Some(share),
-            None => {}
-        }
-    }
-
-    fn takes_text(&self) -> bool {
-        match self.screen {
-            Screen::Route => self.route.editing.is_some(),
-            Screen::Ledger => self.archive.filtering,
-            _ => false,
-        }
-    }
-
-    fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
-        match self.screen {
-            Screen::Route => self.route.on_text_key(event, key),
-            _ => self.archive.on_text_key(event, key),
-        }
-    }
-
-    fn on_overlay_key(&mut self, event: &TermEvent, key: &KeyEvent) {
-        let Some(mut overlay) = self.overlay.take() else { return };
-        match (&mut overlay, key.code) {
-            (Overlay::Help, _) => return,
-            (Overlay::Evidence(_), KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q')) => return,
-            (Overlay::Evidence(i), KeyCode::Up | KeyCode::Char('k' | 'F')) => {
-                let i = i.saturating_sub(1);
-                return self.show_evidence(i);
-            }
-            (Overlay::Evidence(i), KeyCode::Down | KeyCode::Char('j' | 'f')) => {
-                let i = *i + 1;
-                return self.show_evidence(i);
-            }
-            (Overlay::Evidence(_), _) => {}
-            (Overlay::Ask { yes, .. }, KeyCode::Char('y' | 'Y')) => {
-                let yes = yes.clone();
-                return self.confirm(yes);
-            }
-            (Overlay::Ask { .. }, KeyCode::Char('n' | 'N')) | (_, KeyCode::Esc) => return,
-            (Overlay::Ask { .. }, _) => {}
-            (Overlay::Hold(input, answer), KeyCode::Enter) => *answer = self.ask_stream(input.value()),
-            (Overlay::Hold(input, _), _) => {
-                input.handle_event(event);
-            }
-            (Overlay::Note(input), KeyCode::Enter) => {
-                let words = input.value().trim().to_owned();
-                if !words.is_empty() {
-                    self.ask_shown(Command::Note(words));
-                }
-                return;
-            }
-            (Overlay::Note(input), _) => {
-                input.handle_event(event);
-            }
-            (Overlay::Find { input, chosen }, KeyCode::Enter) => {
-                let found = find_actions(self.screen, input.value());
-                if let Some(action) = found.get(*chosen).map(|b| b.action) {
-                    self.act(action);
-                }
-                return;
-            }
-            (Overlay::Find { chosen, .. }, KeyCode::Up) => *chosen = chosen.saturating_sub(1),
-            (Overlay::Find { input, chosen }, KeyCode::Down) => {
-                *chosen = (*chosen + 1).min(find_actions(self.screen, input.value()).len().saturating_sub(1));
-            }
-            (Overlay::Find { input, chosen }, _) => {
-                input.handle_event(event);
-                *chosen = 0;
-            }
-        }
-        self.overlay = Some(overlay);
-    }
-
-    fn confirm(&mut self, yes: Yes) {
-        match yes {
-            Yes::Stop => self.ask_shown(Command::Stop),
-            Yes::Leave => {
-                for live in &mut self.live {
-                    let _ = live.end();
-                }
-                self.quit = true;
-            }
-            Yes::Remove(left) => {
-                let result = self.ledger.remove_leftover(&left).map_err(AppError::from);
-                let path = left.path.display().to_string();
-                match result {
-                    Ok(()) => self.say(format!("{path} is removed.")),
-                    Err(e) => self.say(e.message),
-                }
-            }
         }
     }
 
@@ -533,13 +445,16 @@ impl App {
                 Screen::Yard => self.act_in_yard(action),
                 Screen::Route => self.act_in_route(action),
                 Screen::Haul => self.act_in_haul(action),
+                Screen::Ground => self.act_in_ground(action),
                 Screen::Vitals => self.act_in_vitals(action),
                 Screen::Ledger => self.act_in_ledger(action),
+                Screen::Contrast => self.act_in_contrast(action),
+                Screen::DriveFile => self.act_in_drive_file(action),
             },
         }
     }
 
-    fn back(&mut self) {
+    pub(super) fn back(&mut self) {
         if self.screen == Screen::Haul && self.haul.put_down() {
             return;
         }
@@ -560,10 +475,16 @@ impl App {
                     let levels =
                         row.last_haul.as_deref().map(|h| super::views::route::known_levels(&self.ledger, h));
                     self.route = RouteView::plan(row, routes, levels.unwrap_or_default());
+                    self.route.also = self.yard.also_marked();
                     self.go(Screen::Route);
                 }
             }
             Action::Vitals => self.show_vitals(),
+            Action::DriveFile => {
+                if let Some(serial) = self.yard.chosen_row().map(|r| r.identity.serial.clone()) {
+                    self.open_drive_file(&serial);
+                }
+            }
             Action::LookAgain => match &self.follow_yard {
                 Some(follow) => {
                     follow.look_again();
@@ -586,6 +507,14 @@ impl App {
         }
     }
 
+    fn act_in_ground(&mut self, action: Action) {
+        let mut view = std::mem::take(&mut self.ground);
+        if let Some((_, c)) = self.shown() {
+            view.act(action, &c.surveys);
+        }
+        self.ground = view;
+    }
+
     fn act_in_route(&mut self, action: Action) {
         if action == Action::Start {
             let result = self.start();
@@ -599,206 +528,55 @@ impl App {
 
     fn start(&mut self) -> Result<(), AppError> {
         let plan = self.route.checked()?;
-        let wish = Wish {
-            size: plan.size,
-            conditions: plan.conditions.clone(),
-            repeat: self.yard.count_hauls(&plan.serial),
-            destroys: plan.route.destroys(),
-            consent: Consent { protect: machine::protected(&self.home), ..plan.consent },
-            thermometers: Vec::new(),
-        };
-        let opened = targets::open(&plan.target, &wish)?;
-        let setup = Setup {
-            haul: self.ledger.new_haul_id()?,
-            route: plan.route,
-            conditions: plan.conditions,
-            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
-            program: env!("CARGO_PKG_VERSION").into(),
-        };
+        let mut seats = vec![(plan.target.clone(), plan.serial.clone())];
+        for (target, serial) in &self.route.also {
+            seats.push((Target::parse(target)?, serial.clone()));
+        }
+        // Each is opened before any begins: not one of them goes when not all can.
+        let mut ready = Vec::new();
+        for (target, serial) in seats {
+            ready.push(self.open_seat(&plan, &target, &serial)?);
+        }
         // A minute a second: a cache end is on screen soon, and one can still watch.
         let speed = Speed::Times(60.0);
-        let session = Session::start(opened, setup, self.ledger.another()?, speed)?;
-        self.watch(session, speed);
+        for (opened, setup) in ready {
+            let session = Session::start(opened, setup, self.ledger.another()?, speed)?;
+            self.watch(session, speed);
+        }
         Ok(())
     }
 
-    /// Shows all of a finding, and puts the cursor where it is.
-    fn show_evidence(&mut self, index: usize) {
-        let count = self.shown().map_or(0, |(_, c)| c.findings.len());
-        if count == 0 {
-            return self.say("Nothing was found so far.");
-        }
-        let index = index.min(count - 1);
-        let step = index as isize - self.haul.first_shown() as isize;
-        self.go_to_flag(step);
-        self.overlay = Some(Overlay::Evidence(index));
-    }
-
-    fn go_to_flag(&mut self, step: isize) {
-        let ruler = self.haul.ruler;
-        let Some((r, c)) = self.shown() else { return };
-        let findings = c.findings.iter().map(|f| r.place_of_finding(ruler, f));
-        let places: Vec<Option<f64>> =
-            findings.chain(r.notes().iter().map(|(at, _)| r.place_of(ruler, *at))).collect();
-        let extent = r.extent(ruler);
-        if self.haul.to_flag(&places, step, extent).is_none() {
-            self.say("There are no flags so far.");
-        }
-    }
-
-    /// Whether the write that is shown could have taken a stream, given as `620 MB/s, 8 GiB`.
-    fn ask_stream(&self, words: &str) -> Vec<String> {
-        let (stream, buffer) = words.split_once(',').unwrap_or((words, "0 B"));
-        let asked = stream.parse::<Stream>().and_then(|s| {
-            let buffer = buffer.trim().parse().map_err(|e| format!("the buffer: {e}"))?;
-            Ok((s, buffer))
-        });
-        match (asked, self.shown()) {
-            (Err(e), _) => vec![e],
-            (_, None) => vec!["There is no haul to ask.".into()],
-            (Ok((stream, buffer)), Some((r, c))) => {
-                stream::hold(r, c, stream, buffer).map_or_else(|r| vec![r.words()], |h| h.sentences())
-            }
-        }
-    }
-
-    fn time_lapse(&mut self) {
-        if self.haul.lapse.take().is_some() {
-            return;
-        }
-        let Some(kept) = &self.haul.kept else {
-            return self.say("A time-lapse is for a haul that is over: open one from the ledger.");
-        };
-        match Lapse::begin(&self.ledger, &kept.row.haul, kept.row.elapsed) {
-            Ok(lapse) => self.haul.lapse = Some(Box::new(lapse)),
-            Err(e) => self.say(e.message),
-        }
-    }
-
-    fn act_in_lapse(&mut self, action: Action) -> bool {
-        let Some(lapse) = &mut self.haul.lapse else { return false };
-        match action {
-            Action::Pause => lapse.paused = !lapse.paused,
-            Action::Faster => lapse.pace(2.0),
-            Action::Slower => lapse.pace(0.5),
-            _ => return false,
-        }
-        true
-    }
-
-    fn act_in_haul(&mut self, action: Action) {
-        if self.act_in_lapse(action) {
-            return;
-        }
-        match action {
-            Action::NextFlag => self.go_to_flag(1),
-            Action::FlagBefore => self.go_to_flag(-1),
-            Action::Open => self.show_evidence(self.haul.first_shown()),
-            Action::Lapse => self.time_lapse(),
-            Action::Hold => {
-                self.overlay = Some(Overlay::Hold(Input::new("620 MB/s, 8 GiB".into()), Vec::new()));
-            }
-            Action::Pause => {
-                let paused = self.shown_live().is_some_and(|l| l.paused);
-                self.ask_shown(Command::Pause(!paused));
-            }
-            Action::SkipLeg => self.ask_shown(Command::SkipLeg),
-            Action::Stop if self.shown_live().is_some_and(Live::runs) => {
-                let question = "Stop this haul? What was recorded stays.".into();
-                self.overlay = Some(Overlay::Ask { question, yes: Yes::Stop });
-            }
-            Action::Stop => self.say("This haul is over."),
-            Action::Note if self.shown_live().is_some_and(Live::runs) => {
-                self.overlay = Some(Overlay::Note(Input::default()));
-            }
-            Action::Note => self.say("This haul is over: its record is closed."),
-            Action::Faster | Action::Slower => match self.shown_live() {
-                Some(live) if live.simulated && live.runs() => {
-                    let speed =
-                        if action == Action::Faster { live.speed.faster() } else { live.speed.slower() };
-                    self.ask_shown(Command::Speed(speed));
-                }
-                _ => self.say("Only the clock of a simulated drive under way can be set."),
+    /// Opens one of the drives of a plan, with its part of the consent.
+    fn open_seat(&self, plan: &Plan, target: &Target, serial: &str) -> Result<(Opened, Setup), AppError> {
+        let typed = plan.consent.erase.as_deref().unwrap_or_default();
+        let erase = typed.split(',').map(str::trim).find(|t| *t == serial).unwrap_or(typed);
+        let wish = Wish {
+            size: plan.size,
+            conditions: plan.conditions.clone(),
+            repeat: self.yard.count_hauls(serial),
+            destroys: plan.route.destroys(),
+            fills: plan.route.fills(),
+            consent: Consent {
+                erase: (!erase.is_empty()).then(|| erase.to_owned()),
+                protect: machine::protected(&self.home),
+                ..plan.consent.clone()
             },
-            Action::Export => {
-                let result = self.export();
-                match result {
-                    Ok(path) => self.say(format!("Chart written: {}", path.display())),
-                    Err(e) => self.say(e.message),
-                }
-            }
-            _ => {
-                let mut view = std::mem::take(&mut self.haul);
-                if let Some((readings, _)) = view.shown_in(&self.live) {
-                    let extent = readings.extent(view.ruler);
-                    view.act(action, extent);
-                } else {
-                    let lapse = view.lapse.as_ref().map(|l| &l.readings);
-                    let shown = lapse.or(view.kept.as_ref().map(|k| &k.readings));
-                    let extent = shown.map_or(0.0, |r| r.extent(view.ruler));
-                    view.act(action, extent);
-                }
-                self.haul = view;
-            }
-        }
-    }
-
-    /// Writes the lanes as a file in the present folder, or in the ledger's when that cannot be written.
-    fn export(&self) -> Result<PathBuf, AppError> {
-        let (readings, conclusions) =
-            self.shown().ok_or_else(|| AppError::usage("There is no haul to draw."))?;
-        let haul = readings.head().map_or("haul", |h| h.haul.as_str());
-        let along = match self.haul.ruler {
-            hollow_mile_core::readings::Ruler::Elapsed => "elapsed",
-            hollow_mile_core::readings::Ruler::Moved => "written",
-            hollow_mile_core::readings::Ruler::Position => "position",
+            thermometers: Vec::new(),
+            lived: targets::lived(&self.ledger, target),
         };
-        let svg = hollow_mile_charts::lanes::lanes(readings, conclusions, self.haul.ruler).to_svg();
-        let folders = [std::env::current_dir().unwrap_or_default(), self.home.clone()];
-        let mut last = AppError::usage("No folder can be written.");
-        for folder in folders {
-            for n in 0..100 {
-                let more = if n == 0 { String::new() } else { format!("-{n}") };
-                let path = folder.join(format!("{haul}-lanes-{along}{more}.svg"));
-                let made = std::fs::OpenOptions::new().write(true).create_new(true).open(&path);
-                match made.and_then(|mut f| std::io::Write::write_all(&mut f, svg.as_bytes())) {
-                    Ok(()) => return Ok(path),
-                    Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {}
-                    Err(e) => {
-                        last = AppError::file(&path, "written", &e);
-                        break;
-                    }
-                }
-            }
-        }
-        Err(last)
-    }
-
-    fn act_in_ledger(&mut self, action: Action) {
-        if action != Action::Open {
-            return self.archive.act(action);
-        }
-        let Some(row) = self.archive.chosen_row().cloned() else { return };
-        if self.live.iter().any(|l| l.haul == row.haul) {
-            self.haul = HaulView::live(&row.haul);
-            return self.go(Screen::Haul);
-        }
-        // A long record is read meanwhile.
-        if let Some((readings, conclusions)) = self.ledger.overview(&row.haul)
-            && let Ok(loading) = Loading::begin(&self.ledger, &row.haul)
-        {
-            self.haul = HaulView::kept(row, readings, conclusions);
-            self.haul.loading = Some(loading);
-            return self.go(Screen::Haul);
-        }
-        match self.ledger.readings(&row.haul) {
-            Ok(readings) => {
-                let conclusions = readings.conclude();
-                self.haul = HaulView::kept(row, readings, conclusions);
-                self.go(Screen::Haul);
-            }
-            Err(e) => self.say(e.to_string()),
-        }
+        let opened = targets::open(target, &wish)?;
+        targets::fits(&plan.route, opened.drive.identity())?;
+        let stamped = going_on::stamped(&plan.route, None, &self.ledger, &opened.drive.identity().serial)?;
+        let setup = Setup {
+            haul: self.ledger.new_haul_id()?,
+            route: plan.route.clone(),
+            conditions: plan.conditions.clone(),
+            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
+            program: env!("CARGO_PKG_VERSION").into(),
+            stamped,
+            resume: None,
+        };
+        Ok((opened, setup))
     }
 }
 

@@ -6,7 +6,10 @@
 pub mod actions;
 pub mod app;
 mod follow_yard;
+mod haul_actions;
+mod input;
 pub mod keys;
+mod ledger_actions;
 pub mod live;
 pub mod review;
 pub mod theme;
@@ -46,8 +49,8 @@ pub enum Start {
     Watch {
         /// Folder of the ledger.
         home: PathBuf,
-        /// The haul.
-        session: Session,
+        /// The hauls; the last is shown first.
+        sessions: Vec<Session>,
     },
 }
 
@@ -103,9 +106,11 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     let theme = Theme::new(Depth::of_terminal());
     let mut app = match start {
         Start::Yard { home, demo } => App::new(home, demo, theme)?,
-        Start::Watch { home, session } => {
+        Start::Watch { home, sessions } => {
             let mut app = App::new(home, false, theme)?;
-            app.watch(session, Speed::Most);
+            for session in sessions {
+                app.watch(session, Speed::Most);
+            }
             app
         }
     };

@@ -182,6 +182,16 @@ impl HeatModel {
         })
     }
 
+    /// The fitted curve beside what was measured: time in s, measured and fitted temperature in °C.
+    #[must_use]
+    pub fn curve(&self, readings: &Readings) -> Vec<(f64, f64, f64)> {
+        let Some(grid) = Grid::of(readings) else { return Vec::new() };
+        let Some(fit) = grid.fit(self.tau_s.value) else { return Vec::new() };
+        let columns = grid.columns(self.tau_s.value);
+        let fitted = |i: usize| columns.iter().zip(&fit.values).map(|(c, v)| c[i] * v).sum::<f64>();
+        grid.degrees.iter().enumerate().map(|(i, t)| (grid.step_s * (i + 1) as f64, *t, fitted(i))).collect()
+    }
+
     /// By how much everything moves in air of this temperature: one to one. `None` when the haul's own air is not known.
     fn shift(&self, ambient: Option<f64>) -> Option<f64> {
         ambient.map_or(Some(0.0), |a| self.ambient_c.map(|own| a - own))

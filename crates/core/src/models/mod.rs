@@ -8,14 +8,14 @@ pub mod stream;
 #[cfg(test)]
 mod tests;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::finding::Conclusions;
 use crate::readings::Readings;
 use crate::units::{Celsius, Rate};
 
 /// A figure with its 95 % interval.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Interval {
     /// Best estimate.
     pub value: f64,
@@ -121,7 +121,7 @@ impl Refusal {
         format!("{} {begin}{}.", self.why, c.as_str())
     }
 
-    fn new(why: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub(crate) fn new(why: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self { why: why.into(), remedy: remedy.into() }
     }
 }

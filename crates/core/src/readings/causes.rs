@@ -117,6 +117,9 @@ const MOMENT: Duration = Duration::from_millis(1500);
 /// While a drive works its health is read so often, and a little more.
 const READ_WITHIN: Duration = Duration::from_secs(12);
 
+/// No drive throttles below this, °C.
+const HOT: f64 = 60.0;
+
 /// A boundary between two levels, placed.
 struct Step<'a> {
     place: Place,
@@ -166,8 +169,26 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
     judge.findings(&steps)
 }
 
-/// With no limit stated: three drops at the same temperature with the speed back below it tell one.
+/// With no limit stated: three drops at the same temperature with the speed back below it tell one; two do, when
+/// they take the same share from the same rate and the speed was back cooler in between.
 fn limit_from_cycles(steps: &[Step<'_>]) -> Option<f64> {
+    limit_from_many(steps).or_else(|| limit_from_twins(steps))
+}
+
+fn limit_from_twins(steps: &[Step<'_>]) -> Option<f64> {
+    let drops: Vec<usize> = (0..steps.len()).filter(|i| steps[*i].is_drop()).collect();
+    drops.windows(2).find_map(|pair| {
+        let (a, b) = (&steps[pair[0]], &steps[pair[1]]);
+        let (ta, tb) = (a.temperature?, b.temperature?);
+        let back = &steps[pair[1].checked_sub(1).filter(|i| *i > pair[0])?];
+        let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.08;
+        let same_cut = (cut(a) - cut(b)).abs() < 0.1 && cut(a) < -0.2;
+        let cooler = back.temperature.is_some_and(|t| t < ta.min(tb) - 1.5);
+        (same_rate && same_cut && cooler && (ta - tb).abs() <= 1.2).then_some(ta.max(tb))
+    })
+}
+
+fn limit_from_many(steps: &[Step<'_>]) -> Option<f64> {
     let mut drops: Vec<f64> = steps.iter().filter(|s| s.is_drop()).filter_map(|s| s.temperature).collect();
     let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(|s| s.temperature).collect();
     drops.sort_by(f64::total_cmp);
@@ -275,7 +296,11 @@ impl Judge<'_> {
             } else {
                 let back = self.comes_back(steps, i);
                 explained_until = back.map_or(i + 1, |b| b + 1);
-                found.push(self.other(step, back.map(|b| &steps[b])));
+                let once = back.filter(|b| self.is_heat_once(steps, i, *b));
+                found.push(match once {
+                    Some(b) => self.heat_once(step, &steps[b]),
+                    None => self.other(step, back.map(|b| &steps[b])),
+                });
             }
         }
         if let Some(e) = episode {
@@ -301,6 +326,31 @@ impl Judge<'_> {
         found.extend(self.link_limit(self.cx.link));
         found.extend(self.busy_host());
         found
+    }
+
+    /// With no limit stated: it fell when the drive was hotter than ever in this run and still warming, nobody else used
+    /// it, and all of the speed was back once it had cooled; and later it was not as hot again at full speed.
+    fn is_heat_once(&self, steps: &[Step<'_>], drop: usize, back: usize) -> bool {
+        let (step, back) = (&steps[drop], &steps[back]);
+        let series = self.cx.series;
+        let (Some(t), None) = (step.temperature, self.limit) else { return false };
+        if self.traffic(step.index).is_some_and(|(ours, others)| others > 0.05 * ours) || t < HOT {
+            return false;
+        }
+        let at = series.index_at(step.place.elapsed);
+        let over = series.index_at(back.place.elapsed);
+        let earlier = self.cx.hottest(self.run.first..at);
+        let warming = self.cx.coldest(self.cx.around(step.place.elapsed, 25, 0)).is_some_and(|c| c < t - 0.9);
+        let cooled = self.cx.coldest(at..over + 1).is_some_and(|c| c < t - 2.9);
+        let whole = (back.after().get() / step.before().get().max(1.0)).ln().abs() < 0.1;
+        let next = steps[drop + 1..].iter().filter(|s| s.index > back.index).find(|s| s.is_drop());
+        let until = next.map_or(self.run.past(), |s| series.index_at(s.place.elapsed));
+        let later = self.cx.hottest(over..until.max(over));
+        earlier.is_none_or(|e| e <= t + 0.1)
+            && warming
+            && cooled
+            && whole
+            && later.is_none_or(|l| l <= t + 1.1)
     }
 
     /// What heat takes each time, as ln(rate after / rate before): the median of the drops at the limit after which the

@@ -355,3 +355,35 @@ fn the_same_load_on_a_fuller_drive_is_compared_and_one_after_another_rest_is_not
     assert_eq!(told([300, 300], [200_000, 210_000]), [], "as full as before");
     assert_eq!(told([900, 300], [200_000, 600_000]), [], "after a shorter rest");
 }
+
+#[test]
+fn two_like_falls_tell_a_limit_that_nobody_states() {
+    let story = |second: f64| {
+        Story::with_limit(None)
+            .write(60, 2000.0, 50.0, 78.0)
+            .write(20, 1000.0, 78.0, 72.0)
+            .write(40, 2000.0, 72.0, second)
+            .write(20, 1000.0, second, second - 6.0)
+            .write(120, 600.0, second - 6.0, 60.0)
+    };
+    let twins = story(78.0).found();
+    assert_eq!(kinds(&twins)[0], FindingKind::Throttle, "{twins:#?}");
+    assert!(twins.iter().all(|f| f.kind != FindingKind::Unexplained), "{twins:#?}");
+    // The second fall at another temperature is no such sign.
+    assert!(!kinds(&story(84.0).found()).contains(&FindingKind::Throttle));
+}
+
+#[test]
+fn one_fall_while_it_was_hottest_is_heat_unless_it_is_as_hot_again_at_full_speed() {
+    let once = |after: f64| {
+        Story::with_limit(None)
+            .write(80, 2000.0, 45.0, 76.0)
+            .write(30, 900.0, 76.0, 70.0)
+            .write(60, 2000.0, 70.0, after)
+            .found()
+    };
+    let heat = once(75.0);
+    assert_eq!(kinds(&heat), [FindingKind::Throttle], "{heat:#?}");
+    assert!(heat[0].confidence < 0.9 && heat[0].evidence.iter().any(|e| e.contains("second fall")));
+    assert_eq!(kinds(&once(84.0)), [FindingKind::Unexplained], "it was hotter later, and not slow");
+}

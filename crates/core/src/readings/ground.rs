@@ -40,10 +40,10 @@ impl Ground {
     }
 
     /// Spreads a sequential sample over the bins it passed. Samples without a position are left out.
-    pub fn push(&mut self, sample: &Sample) {
+    pub fn push(&mut self, sample: &Sample, backward: bool) {
         let moved = (sample.written + sample.read).get();
         let (Some(position), true) = (sample.position, self.capacity > 0 && moved > 0) else { return };
-        let end = position.get() as f64;
+        let end = if backward { position.get() + moved } else { position.get() } as f64;
         // A sample that went round the end of the drive is taken from the start on.
         let start = (end - moved as f64).max(0.0);
         let seconds = sample.span.as_secs_f64();
@@ -124,8 +124,8 @@ mod tests {
             span: Duration::from_millis(ms),
             ..Sample::default()
         };
-        ground.push(&sample(capacity / 2, capacity / 2, 1000));
-        ground.push(&sample(capacity, capacity / 2, 4000));
+        ground.push(&sample(capacity / 2, capacity / 2, 1000), false);
+        ground.push(&sample(capacity / 2, capacity / 2, 4000), true);
         let halves = ground.columns(0.0, capacity as f64, 2);
         assert!((halves[0].rate.unwrap().get() - capacity as f64 / 2.0).abs() < 1.0);
         assert!((halves[1].rate.unwrap().get() - capacity as f64 / 8.0).abs() < 1.0);

@@ -7,25 +7,31 @@ mod causes;
 pub mod doubts;
 mod figures;
 mod fills;
+mod found;
 mod ground;
 mod levels;
 mod place;
 mod range;
 mod run;
+mod scan;
 mod segment;
 mod series;
 mod stats;
 
 use std::time::Duration;
 
-use crate::drive::{LoadKind, LoadSummary};
+use crate::drive::{LoadKind, LoadSummary, Pattern};
 use crate::event::{Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::Conclusions;
 use crate::route::{Leg, LegKind};
+use crate::stamp::Mismatch;
+use crate::step::Step;
+use crate::surveys::{Surveys, ground as ground_survey, verify};
 use crate::units::{Bytes, Celsius, Rate};
 
 pub use ground::Ground;
 pub use range::{Between, Overview};
+pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};
 
@@ -43,6 +49,35 @@ pub struct LegReading {
     pub moved_before: Bytes,
     /// When and why it ended, with flush time and latency histogram.
     pub ended: Option<(Duration, LegEnd, LoadSummary)>,
+}
+
+/// A step of a leg as it went.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StepReading {
+    /// The leg it belongs to.
+    pub leg: u16,
+    /// What was done.
+    pub step: Step,
+    /// When it began.
+    pub from: Duration,
+    first: usize,
+    past: Option<usize>,
+    /// When it ended, with its latency histogram.
+    pub ended: Option<(Duration, LoadSummary)>,
+}
+
+impl StepReading {
+    /// Its samples, of a series that has so many.
+    #[must_use]
+    pub fn samples(&self, len: usize) -> std::ops::Range<usize> {
+        self.first..self.past.unwrap_or(len)
+    }
+
+    /// Latency of all its operations, (ns, count), once it is over.
+    #[must_use]
+    pub fn histogram(&self) -> Option<&[(u64, u64)]> {
+        self.ended.as_ref().map(|(_, s)| s.histogram.as_slice())
+    }
 }
 
 /// A stretch of load at one rate.
@@ -111,6 +146,9 @@ pub struct Readings {
     run_open: bool,
     seconds: Seconds,
     legs: Vec<LegReading>,
+    steps: Vec<StepReading>,
+    scans: Scans,
+    mismatches: Vec<(Duration, Mismatch)>,
     notes: Vec<(Duration, String)>,
     faults: Vec<FaultReading>,
     vitals: Vec<(Duration, Vitals)>,
@@ -166,6 +204,26 @@ impl Readings {
             Event::Fault { at, position, message } => {
                 self.faults.push(FaultReading { at: *at, position: *position, message: message.clone() });
             }
+            Event::StepStarted { at, leg, step } => {
+                self.run_open = false;
+                self.scans.begin(*leg, step);
+                self.steps.push(StepReading {
+                    leg: *leg,
+                    step: (**step).clone(),
+                    from: *at,
+                    first: self.series.len(),
+                    past: None,
+                    ended: None,
+                });
+            }
+            Event::StepEnded { at, summary, .. } => {
+                self.scans.end();
+                if let Some(open) = self.steps.last_mut().filter(|s| s.ended.is_none()) {
+                    open.past = Some(self.series.len());
+                    open.ended = Some((*at, summary.clone()));
+                }
+            }
+            Event::Mismatch { at, found } => self.push_mismatch(*at, *found),
             Event::Note { at, text } => self.notes.push((*at, text.clone())),
             Event::Paused { .. } => {
                 self.paused = true;
@@ -181,8 +239,29 @@ impl Readings {
         }
     }
 
+    /// A stretch that goes on where the last one ended belongs to it.
+    fn push_mismatch(&mut self, at: Duration, found: Mismatch) {
+        let mut all: Vec<Mismatch> = self.mismatches.last().map(|(_, m)| *m).into_iter().collect();
+        let before = all.len();
+        Mismatch::join(&mut all, found);
+        match (self.mismatches.last_mut(), all.len() == before) {
+            (Some(last), true) => last.1 = all[0],
+            _ => self.mismatches.push((at, found)),
+        }
+    }
+
+    fn leg(&self, leg: u16) -> Option<&Leg> {
+        self.head.as_ref()?.route.legs.get(usize::from(leg))
+    }
+
     fn leg_kind(&self, leg: u16) -> LegKind {
-        self.head.as_ref().and_then(|h| h.route.legs.get(usize::from(leg))).map_or(LegKind::Write, |l| l.kind)
+        self.leg(leg).map_or(LegKind::Write, |l| l.kind)
+    }
+
+    /// The step that was under way at a sample.
+    fn step_at(&self, sample: usize) -> Option<&StepReading> {
+        let after = self.steps.partition_point(|s| s.first <= sample);
+        self.steps.get(after.checked_sub(1)?).filter(|s| s.samples(usize::MAX).contains(&sample))
     }
 
     /// A leg that goes on as the one before did belongs to the same run.
@@ -192,7 +271,7 @@ impl Readings {
         let same = i > 0
             && legs.get(i - 1).zip(legs.get(i)).is_some_and(|(a, b)| {
                 let until = b.until;
-                b.kind.moves() && Leg { until, ..a.clone() } == *b
+                b.kind.is_plain_load() && Leg { until, ..a.clone() } == *b
             });
         self.run_open &= same;
     }
@@ -208,16 +287,23 @@ impl Readings {
         }
         let sample = &kept;
         self.series.push(sample, loaded);
-        self.ground.push(sample);
+        let open = self.steps.last().filter(|s| s.ended.is_none());
+        let backward = open.is_some_and(|s| s.step.pattern == Pattern::Backward)
+            || self.leg(sample.leg).is_some_and(|l| l.pattern == Pattern::Backward);
+        self.ground.push(sample, backward);
+        if loaded {
+            self.scans.push(sample);
+        }
         if let Some(t) = sample.temperature {
             self.seconds.feel(t.degrees());
         }
         if loaded {
             if !self.run_open {
-                let load = match kind {
-                    LegKind::Read => LoadKind::Read,
-                    LegKind::Mixed => LoadKind::Mixed,
-                    _ => LoadKind::Write,
+                let load = match (self.steps.last().filter(|s| s.ended.is_none()), kind) {
+                    (Some(s), _) if s.step.load == LoadKind::Write => LoadKind::Write,
+                    (Some(_), _) | (None, LegKind::Read) => LoadKind::Read,
+                    (None, LegKind::Mixed) => LoadKind::Mixed,
+                    (None, _) => LoadKind::Write,
                 };
                 let mut run = Run::new(load, self.series.len() - 1, self.written_since_rest);
                 let begin = sample.end.saturating_sub(sample.span).as_secs_f64();
@@ -259,7 +345,9 @@ impl Readings {
         let mut longest: Option<(f64, LoadKind, Rate)> = None;
         for run in self.runs.iter().filter(|r| r.len() > 0) {
             let levels = levels::levels(run, &self.series);
-            findings.extend(causes::attribute(run, &levels, &cx));
+            let found = causes::attribute(run, &levels, &cx);
+            let step = self.step_at(run.first).map(|s| s.step.task);
+            findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
             let seconds = run.seconds(&self.series, &(0..run.len()));
             if longest.is_none_or(|(s, ..)| seconds > s) {
                 let rate = self.series.mean_rate(run.samples(&(0..run.len())));
@@ -267,9 +355,12 @@ impl Readings {
             }
         }
         findings.extend(self.fill_slowdowns(&findings));
+        let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
+        findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
         findings.sort_by_key(|f| f.elapsed);
         let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
-        Conclusions { findings, figures }
+        let surveys = Surveys::of(self, ground, verify, &findings);
+        Conclusions { findings, figures, surveys }
     }
 
     /// Like loads compared at different levels of fill.
@@ -521,6 +612,21 @@ impl Readings {
     #[must_use]
     pub const fn errors(&self) -> u64 {
         self.errors
+    }
+    /// Steps of legs that go through several loads, in order.
+    #[must_use]
+    pub fn steps(&self) -> &[StepReading] {
+        &self.steps
+    }
+    /// The passes of the newest scan; `None` before the first.
+    #[must_use]
+    pub fn scan(&self) -> Option<&Scans> {
+        (!self.scans.passes().is_empty()).then_some(&self.scans)
+    }
+    /// Stretches that came back other than they were written, and when that was seen.
+    #[must_use]
+    pub fn mismatches(&self) -> &[(Duration, Mismatch)] {
+        &self.mismatches
     }
     /// The newest sample.
     #[must_use]

@@ -2,7 +2,7 @@
 
 use std::ptr::NonNull;
 
-use hollow_mile_core::stamp::{self, Origin};
+use hollow_mile_core::stamp::{self, Expected, Mismatch, Origin};
 
 use rand::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -90,6 +90,28 @@ impl Buffers {
             let sum = if whole { self.sums[first + i] } else { stamp::body_sum(block) };
             if let Some(head) = block.first_chunk_mut::<{ stamp::LENGTH }>() {
                 *head = stamp::encode(origin, address + (i * unit) as u64, sum);
+            }
+        }
+    }
+
+    /// Judges the stamps in the first `length` bytes of a slot, which were read from this address.
+    ///
+    /// # Safety
+    /// As for [`Buffers::slice`].
+    pub unsafe fn judge(
+        &self,
+        slot: usize,
+        length: usize,
+        address: u64,
+        expected: &Expected,
+        out: &mut Vec<Mismatch>,
+    ) {
+        // SAFETY: by the caller's promise.
+        let data = unsafe { self.slice(slot) };
+        for (i, block) in data[..length].chunks(stamp::EVERY).enumerate() {
+            let at = address + (i * stamp::EVERY) as u64;
+            if let Some(found) = Mismatch::of(expected.judge(block, at), at, block.len() as u64) {
+                Mismatch::join(out, found);
             }
         }
     }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, Sender, bounded};
 use hdrhistogram::Histogram;
-use hollow_mile_core::drive::Load;
+use hollow_mile_core::drive::{Load, Pattern};
 use hollow_mile_core::units::Bytes;
 
 use super::calls::Calls;
@@ -147,7 +147,12 @@ fn shares(load: &Load, from: u64, limit: Option<u64>, seed: u64) -> Vec<Share> {
             });
             let depth = (part(u64::from(load.depth)) as u32).max(1);
             let (start, end) = (cut(i), cut(i + 1));
-            let from = if n == 1 && (start..end).contains(&from) { from } else { start };
+            let inside = if load.pattern == Pattern::Backward {
+                start < from && from <= end
+            } else {
+                (start..end).contains(&from)
+            };
+            let from = if n == 1 && inside { from } else { start };
             Share { start, end, from, limit, depth, rate, seed: seed.wrapping_add(i << 32) }
         })
         .collect()

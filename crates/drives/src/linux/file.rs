@@ -14,6 +14,7 @@ use rustix::io::Errno;
 
 use super::crew::EngineChoice;
 use super::file_system::{FileSystem, Room};
+use super::filler::Filler;
 use super::guard::{Access, Writable};
 use super::mover::Mover;
 use super::thermometer::Thermometer;
@@ -78,6 +79,10 @@ pub struct FileDrive {
     allocated: bool,
     mover: Mover,
     wipe: Option<Wipe>,
+    /// Brings the file system to a level of fill; made when a route asks for it.
+    filler: Option<Filler>,
+    filling: bool,
+    choice: EngineChoice,
     thermometer: Option<Thermometer>,
     released: bool,
 }
@@ -184,9 +189,24 @@ impl FileDrive {
             allocated: false,
             mover: Mover::new(&target, access, io, block, choice, others, seed),
             wipe: None,
+            filler: None,
+            filling: false,
+            choice,
             thermometer: device.and_then(|d| Thermometer::of(&d)),
             released: false,
         }
+    }
+
+    /// Makes the file that brings the file system to a level of fill. Whoever writes down what may be left behind asks
+    /// for it before the haul; else it is made when a route first fills.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn make_filler(&mut self) -> Result<(), DriveError> {
+        if self.filler.is_none() {
+            self.filler = Some(Filler::create(&self.path, self.identity.block.get(), self.choice)?);
+        }
+        Ok(())
     }
 
     /// Where the file lies.
@@ -223,19 +243,33 @@ impl Drive for FileDrive {
         if load.kind.moves() || load.kind == LoadKind::Wipe {
             self.allocate()?;
         }
+        self.filling = false;
+        if let LoadKind::Fill { to_ppm } = load.kind {
+            self.make_filler()?;
+            if let Some(filler) = &mut self.filler {
+                filler.begin(to_ppm)?;
+                self.filling = true;
+            }
+            return Ok(());
+        }
         self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load));
         self.mover.begin(load)
     }
 
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         let temperature = self.thermometer.as_ref().and_then(Thermometer::reading);
-        match &mut self.wipe {
-            Some(wipe) => wipe.work(&mut self.mover, interval, temperature),
-            None => self.mover.work(interval, temperature),
+        match (&mut self.wipe, &mut self.filler) {
+            (_, Some(filler)) if self.filling => filler.work(interval, temperature),
+            (Some(wipe), _) => wipe.work(&mut self.mover, interval, temperature),
+            (None, _) => self.mover.work(interval, temperature),
         }
     }
 
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+        if let Some(filler) = self.filler.as_mut().filter(|_| self.filling) {
+            self.filling = false;
+            return filler.finish();
+        }
         let remark = self.wipe.take().map(|w| w.confirm(&self.path));
         Ok(LoadSummary { remark, ..self.mover.finish(flush)? })
     }
@@ -251,6 +285,7 @@ impl Drive for FileDrive {
             return Ok(());
         }
         self.released = true;
+        let filler = self.filler.take().map_or(Ok(()), Filler::remove);
         // Only what we made: another file by this name stays.
         let same = rustix::fs::lstat(&self.path).is_ok_and(|s| (s.st_dev, s.st_ino) == self.inode);
         if same {
@@ -260,7 +295,7 @@ impl Drive for FileDrive {
                 why: format!("{e}; {} is left there", self.path.display()),
             })?;
         }
-        Ok(())
+        filler
     }
 }
 

@@ -6,6 +6,7 @@ mod crew;
 mod device;
 mod file;
 mod file_system;
+mod filler;
 pub mod guard;
 pub mod health;
 mod mover;
@@ -24,6 +25,7 @@ pub use crew::EngineChoice;
 pub use device::{BlockDrive, DeviceError, identify};
 pub use file::{FileDrive, FileError};
 pub use file_system::{FileSystem, Room};
+pub use filler::{filler_path, room_for_level};
 pub use thermometer::{Outside, WithThermometers};
 
 #[cfg(test)]

@@ -2,8 +2,9 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Pattern, Tally};
 use hollow_mile_core::event::LatencySummary;
+use hollow_mile_core::stamp::Mismatch;
 use hollow_mile_core::units::{Bytes, Celsius};
 
 use super::crew::{Crew, EngineChoice};
@@ -138,8 +139,16 @@ impl Mover {
         }
         let whole = |n: u64| n / self.block * self.block;
         let load = Load { end: Bytes::new(whole(load.end.get())), ..load.clone() };
-        if !(load.start.get()..load.end.get()).contains(&self.next) {
-            self.next = load.start.get();
+        let (start, end) = (load.start.get(), load.end.get());
+        let inside = if load.pattern == Pattern::Backward {
+            start < self.next && self.next <= end
+        } else {
+            (start..end).contains(&self.next)
+        };
+        match load.from {
+            Some(from) => self.next = from.get(),
+            None if inside => {}
+            None => self.next = if load.pattern == Pattern::Backward { end } else { start },
         }
         let limit = load.limit.map(|l| whole(l.get()));
         self.seed = self.seed.wrapping_add(1);
@@ -184,6 +193,7 @@ impl Mover {
             other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
             errors: pumped.errors,
             faults: pumped.faults.iter().map(told).collect(),
+            mismatches: in_order(pumped.mismatches),
             fill_ppm: None,
             host_busy_ppm: Some((busy * 1e6).round().clamp(0.0, 1e6) as u32),
             finished: pumped.finished,
@@ -240,6 +250,16 @@ impl Mover {
     pub fn stop(&mut self) {
         self.crew = None;
     }
+}
+
+/// Completions come in any order; stretches are told in that of their addresses, neighbours in one.
+fn in_order(mut found: Vec<Mismatch>) -> Vec<Mismatch> {
+    found.sort_by_key(|m| m.position);
+    let mut joined = Vec::new();
+    for m in found {
+        Mismatch::join(&mut joined, m);
+    }
+    joined
 }
 
 /// Memory that can be had without swapping, by /proc/meminfo.

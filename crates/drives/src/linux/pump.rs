@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use hdrhistogram::Histogram;
 use hollow_mile_core::drive::{Load, LoadKind, Pattern};
 use hollow_mile_core::permutation::Permutation;
-use hollow_mile_core::stamp::Origin;
+use hollow_mile_core::stamp::{Expected, Mismatch, Origin};
 use hollow_mile_core::units::Bytes;
 
 use super::buffers::Buffers;
@@ -22,6 +22,9 @@ const FAULTS: usize = 32;
 const GIVE_UP: Duration = Duration::from_secs(600);
 /// A load with a rate limit that fell behind makes up for no more than this.
 const CATCH_UP: Duration = Duration::from_millis(100);
+
+/// An interval that ends by bytes is not shorter than this.
+const LEAST_SAMPLE: Duration = Duration::from_millis(2);
 
 /// An operation that failed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,6 +52,8 @@ pub struct Pumped {
     pub errors: u32,
     /// The first few of them.
     pub faults: Vec<Failed>,
+    /// Blocks that came back other than they were written.
+    pub mismatches: Vec<Mismatch>,
     /// Everything that the load asks for was moved and nothing is in flight.
     pub finished: bool,
 }
@@ -67,6 +72,7 @@ impl Pumped {
         self.written += other.written;
         self.read += other.read;
         self.errors += other.errors;
+        self.mismatches.extend(other.mismatches);
         self.faults.extend(other.faults.into_iter().take(FAULTS.saturating_sub(self.faults.len())));
     }
 }
@@ -88,6 +94,7 @@ const fn is_doubtful(code: i32) -> bool {
 /// In which order addresses come.
 enum Order {
     Sequential,
+    Backward,
     Random(Permutation),
 }
 
@@ -96,6 +103,10 @@ struct Pace {
     per_second: f64,
     began: Instant,
     issued: f64,
+    /// Made up for after a stall, at most.
+    catch_up: Duration,
+    /// Latency counts from when an operation was due.
+    from_due: bool,
 }
 
 impl Pace {
@@ -107,8 +118,8 @@ impl Pace {
     fn count(&mut self, bytes: u64, now: Instant) {
         // What a stall held up is not made up for in one burst.
         let behind = now.saturating_duration_since(self.due());
-        if behind > CATCH_UP {
-            self.began += behind - CATCH_UP;
+        if behind > self.catch_up {
+            self.began += behind - self.catch_up;
         }
         self.issued += bytes as f64;
     }
@@ -138,6 +149,10 @@ pub struct Pump<Q: Queue> {
     queue: Q,
     buffers: Arc<Buffers>,
     free: Vec<u32>,
+    /// Operations in flight at most.
+    depth: usize,
+    /// Slots whose blocks were read and wait to be judged: slot, address, bytes.
+    to_judge: Vec<(u32, u64, u32)>,
     flights: Vec<Option<InFlight>>,
     /// Slots that failed and wait for their second try; one at a time is tried, so that no two are merged again.
     doubtful: VecDeque<u32>,
@@ -152,6 +167,9 @@ pub struct Pump<Q: Queue> {
     order: Order,
     pace: Option<Pace>,
     stamp: Option<Origin>,
+    check: Option<Expected>,
+    /// An interval ends early when so much was moved in it.
+    sample: u64,
     lap: u32,
     block: u64,
     start: u64,
@@ -173,22 +191,33 @@ impl<Q: Queue> Pump<Q> {
             return Err(std::io::ErrorKind::PermissionDenied.into());
         }
         let block = load.block.get();
-        let mut buffers = Buffers::new(share.depth as usize, block as usize, share.seed)?;
+        // What was read is judged while as many others are read.
+        let slots = if load.check.is_some() { share.depth * 2 } else { share.depth };
+        let mut buffers = Buffers::new(slots as usize, block as usize, share.seed)?;
         if load.kind.destroys() {
             buffers.prepare(load.compressible_percent, load.stamp.is_some());
         }
         let buffers = Arc::new(buffers);
-        let queue = Q::new(access, &buffers, share.depth)?;
+        let queue = Q::new(access, &buffers, slots)?;
         let order = match load.pattern {
             Pattern::Sequential => Order::Sequential,
+            Pattern::Backward => Order::Backward,
             Pattern::Random => Order::Random(Permutation::new((share.end - share.start) / block, share.seed)),
         };
-        let pace = |per_second| Pace { per_second, began: Instant::now(), issued: 0.0 };
+        let pace = |per_second| Pace {
+            per_second,
+            began: Instant::now(),
+            issued: 0.0,
+            catch_up: load.catch_up.unwrap_or(CATCH_UP),
+            from_due: load.catch_up.is_some(),
+        };
         Ok(Self {
             queue,
             buffers,
-            free: (0..share.depth).rev().collect(),
-            flights: vec![None; share.depth as usize],
+            free: (0..slots).rev().collect(),
+            depth: share.depth as usize,
+            to_judge: Vec::new(),
+            flights: vec![None; slots as usize],
             doubtful: VecDeque::with_capacity(share.depth as usize),
             trying: false,
             lost: false,
@@ -199,11 +228,16 @@ impl<Q: Queue> Pump<Q> {
             order,
             pace: share.rate.map(pace),
             stamp: load.stamp,
+            check: load.check,
+            sample: load.sample.map_or(u64::MAX, |s| (s.get() / u64::from(load.workers.max(1))).max(1)),
             lap: 0,
             block,
             start: share.start,
             end: share.end,
-            next: share.from,
+            next: match load.pattern {
+                Pattern::Backward if share.from <= share.start => share.end,
+                _ => share.from,
+            },
             left: share.limit.unwrap_or(u64::MAX),
             issued: 0,
             interval: histogram(),
@@ -221,7 +255,13 @@ impl<Q: Queue> Pump<Q> {
         if matches!(self.order, Order::Random(_)) {
             return None;
         }
-        let in_flight: u64 = self.flights.iter().flatten().map(|f| u64::from(f.operation.length)).sum();
+        let in_flight = self.bytes_in_flight();
+        if matches!(self.order, Order::Backward) {
+            let position = self.next + in_flight;
+            // Once round, the end of the region is its start.
+            let wrapped = position > self.end || position == self.end && self.issued > 0;
+            return Some(Bytes::new(if wrapped { self.start + (position - self.end) } else { position }));
+        }
         let position = self.next.saturating_sub(in_flight);
         // What is in flight may lie on both sides of the region's end, and the end itself is not its start.
         let wrapped = position < self.start || position == self.start && self.issued > 0;
@@ -229,7 +269,7 @@ impl<Q: Queue> Pump<Q> {
     }
 
     fn in_flight(&self) -> usize {
-        self.flights.len() - self.free.len()
+        self.flights.len() - self.free.len() - self.to_judge.len()
     }
 
     /// Bytes in flight.
@@ -240,7 +280,7 @@ impl<Q: Queue> Pump<Q> {
     /// Whether the next operation writes: reads are spread evenly among them.
     fn writes_next(&mut self) -> bool {
         match self.kind {
-            LoadKind::Write => true,
+            LoadKind::Write | LoadKind::Fill { .. } => true,
             LoadKind::Mixed => {
                 self.reads_due += self.reads;
                 let read = self.reads_due >= 100;
@@ -257,6 +297,17 @@ impl<Q: Queue> Pump<Q> {
     fn next_place(&mut self) -> (u64, u64) {
         match &mut self.order {
             Order::Random(order) => (self.start + order.next() * self.block, self.block.min(self.left)),
+            Order::Backward => {
+                // What is left over of a block lies at the end of the region.
+                let length = ((self.next - self.start - 1) % self.block + 1).min(self.left);
+                self.next -= length;
+                let at = self.next;
+                if self.next <= self.start {
+                    self.next = self.end;
+                    self.lap += 1;
+                }
+                (at, length)
+            }
             Order::Sequential => {
                 let (at, length) = (self.next, self.block.min(self.end - self.next).min(self.left));
                 self.next += length;
@@ -273,7 +324,8 @@ impl<Q: Queue> Pump<Q> {
     fn issue(&mut self, now: Instant) -> std::io::Result<()> {
         self.try_again()?;
         while self.left > 0 {
-            if self.free.is_empty() || self.pace.as_ref().is_some_and(|p| now < p.due()) {
+            let full = self.free.is_empty() || self.in_flight() >= self.depth;
+            if full || self.pace.as_ref().is_some_and(|p| now < p.due()) {
                 break;
             }
             let Some(slot) = self.free.pop() else { break };
@@ -295,10 +347,14 @@ impl<Q: Queue> Pump<Q> {
             }
             self.issued += 1;
             self.left -= length;
+            let mut since = now;
             if let Some(pace) = &mut self.pace {
+                if pace.from_due {
+                    since = pace.due().min(now);
+                }
                 pace.count(length, now);
             }
-            self.flights[slot as usize] = Some(InFlight { operation, since: now, failed: None });
+            self.flights[slot as usize] = Some(InFlight { operation, since, failed: None });
             // SAFETY: the slot is free, and stays marked in flight until its completion is taken.
             unsafe { self.queue.push(operation)? };
         }
@@ -359,7 +415,23 @@ impl<Q: Queue> Pump<Q> {
             e => sum.fail(op, -e, false),
         }
         self.trying &= flight.failed.is_none();
-        self.free.push(done.slot);
+        if self.check.is_some() && done.result > 0 {
+            self.to_judge.push((done.slot, op.address - u64::from(op.from), op.from + op.length));
+        } else {
+            self.free.push(done.slot);
+        }
+        Ok(())
+    }
+
+    /// Judges what was read, while the next operations are under way.
+    fn judge(&mut self, sum: &mut Pumped) -> std::io::Result<()> {
+        let (Some(check), false) = (self.check, self.to_judge.is_empty()) else { return Ok(()) };
+        self.queue.start()?;
+        for (slot, from, whole) in self.to_judge.drain(..) {
+            // SAFETY: the operation is complete, and the slot is free only after this.
+            unsafe { self.buffers.judge(slot as usize, whole as usize, from, &check, &mut sum.mismatches) };
+            self.free.push(slot);
+        }
         Ok(())
     }
 
@@ -381,14 +453,17 @@ impl<Q: Queue> Pump<Q> {
     /// When the queue fails.
     pub fn run(&mut self, deadline: Instant) -> std::io::Result<Pumped> {
         let mut sum = Pumped::default();
-        let mut now = Instant::now();
+        let began = Instant::now();
+        let mut now = began;
         loop {
             self.issue(now)?;
+            self.judge(&mut sum)?;
             if self.left == 0 && self.in_flight() == 0 {
                 sum.finished = true;
                 return Ok(sum);
             }
-            if now >= deadline {
+            let enough = sum.written + sum.read >= self.sample && now >= began + LEAST_SAMPLE;
+            if now >= deadline || enough {
                 return Ok(sum);
             }
             // With a rate limit, wake up when the next operation is due.
@@ -423,6 +498,7 @@ impl<Q: Queue> Pump<Q> {
                 return Err(std::io::Error::new(std::io::ErrorKind::TimedOut, why));
             }
         }
+        self.judge(&mut sum)?;
         Ok(sum)
     }
 

@@ -47,6 +47,14 @@ pub trait Queue: Sized {
     /// The slot must not be in use, and stays the kernel's until its completion has been seen.
     unsafe fn push(&mut self, operation: Operation) -> std::io::Result<()>;
 
+    /// Starts what was pushed, when it would not start by itself.
+    ///
+    /// # Errors
+    /// When the queue fails.
+    fn start(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+
     /// Starts what was pushed and waits for one completion or until the time is up, perhaps less; appends all there are to
     /// `out`.
     ///

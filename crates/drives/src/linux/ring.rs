@@ -106,6 +106,10 @@ impl Queue for Ring {
         Ok(())
     }
 
+    fn start(&mut self) -> std::io::Result<()> {
+        self.ring.submit().map(drop)
+    }
+
     fn wait(&mut self, now: Instant, at_most: Duration, out: &mut Vec<Completion>) -> std::io::Result<()> {
         let until = now + at_most;
         let time = || Timespec::new().sec(at_most.as_secs()).nsec(at_most.subsec_nanos());

@@ -2,7 +2,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use hollow_mile_core::drive::{Drive, Load, LoadKind, Pattern};
-use hollow_mile_core::stamp::{self, Origin};
+use hollow_mile_core::stamp::{self, Expected, Mismatch, Origin, Wrong};
 use hollow_mile_core::units::{Bytes, Rate};
 
 use super::{EngineChoice, FileDrive, FileError};
@@ -239,4 +239,112 @@ fn the_smallest_and_the_largest_operations_work_and_too_much_memory_is_refused()
         let error = drive.begin(&load(LoadKind::Write, size, 64 * MIB, 1_000_000, Some(size))).unwrap_err();
         assert!(error.to_string().contains("of memory"), "{error}");
     });
+}
+
+#[test]
+fn backwards_every_block_is_read_once_from_the_end() {
+    on_both_engines(|engine, dir| {
+        let size = 24 * MIB + 12_288;
+        let mut drive = FileDrive::create(&dir.join("b"), Bytes::new(size), engine, 1).unwrap();
+        run(&mut drive, &load(LoadKind::Write, size, MIB, 4, Some(size)));
+        let back = Load {
+            pattern: Pattern::Backward,
+            from: Some(Bytes::new(size)),
+            sample: Some(Bytes::new(2 * MIB)),
+            ..load(LoadKind::Read, size, MIB, 3, Some(size))
+        };
+        drive.begin(&back).unwrap();
+        let (mut bytes, mut places) = (0, Vec::new());
+        loop {
+            let tally = drive.work(Duration::from_secs(5)).unwrap();
+            bytes += tally.read.get();
+            places.push(tally.position.unwrap().get());
+            if tally.finished {
+                break;
+            }
+        }
+        let summary = drive.finish(false).unwrap();
+        assert_eq!(bytes, size);
+        assert_eq!(
+            summary.histogram.iter().map(|(_, n)| n).sum::<u64>(),
+            25,
+            "a short block and 24 whole ones"
+        );
+        assert!(places.windows(2).all(|w| w[1] < w[0]) && places.last() == Some(&0), "{places:?}");
+    });
+}
+
+/// Reads a whole file back against what should be there.
+fn verify(drive: &mut FileDrive, size: u64, check: Expected, workers: u32) -> Vec<Mismatch> {
+    let load = Load { check: Some(check), workers, ..load(LoadKind::Verify, size, 64 << 10, 8, Some(size)) };
+    drive.begin(&load).unwrap();
+    let (mut found, mut read) = (Vec::new(), 0);
+    loop {
+        let tally = drive.work(Duration::from_millis(50)).unwrap();
+        found.extend(tally.mismatches);
+        read += tally.read.get();
+        if tally.finished {
+            break;
+        }
+    }
+    drive.finish(false).unwrap();
+    assert_eq!(read, size, "all of it was read");
+    found
+}
+
+#[test]
+fn what_comes_back_is_judged_block_by_block() {
+    use std::os::unix::fs::FileExt;
+    on_both_engines(|engine, dir| {
+        let size = 16 * MIB;
+        let mut drive = FileDrive::create(&dir.join("v"), Bytes::new(size), engine, 1).unwrap();
+        let origin = Origin { drive: 1, haul: 2, pass: 3 };
+        let write = Load { stamp: Some(origin), ..load(LoadKind::Write, size, MIB, 4, Some(size + 4 * MIB)) };
+        run(&mut drive, &write);
+        let check = Expected { origin, start: 0, end: size, written: size + 4 * MIB, workers: 1 };
+        for workers in [1, 3] {
+            assert_eq!(
+                verify(&mut drive, size, check, workers),
+                [],
+                "both laps are known, {workers} workers"
+            );
+        }
+        let short = Expected { written: size, ..check };
+        let stale: u64 = verify(&mut drive, size, short, 1).iter().map(|m| m.length.get()).sum();
+        assert_eq!(stale, 4 * MIB, "a block of another lap than expected is stale");
+        let file = std::fs::File::options().read(true).write(true).open(drive.path()).unwrap();
+        let mut block = vec![0u8; 4096];
+        file.read_exact_at(&mut block, 9 * MIB).unwrap();
+        file.write_all_at(&block, 5 * MIB).unwrap();
+        file.write_all_at(&[0u8; 8192], 11 * MIB).unwrap();
+        file.sync_all().unwrap();
+        let mut found = verify(&mut drive, size, check, 1);
+        found.sort_by_key(|m| m.position);
+        let seen: Vec<(u64, u64, Wrong)> =
+            found.iter().map(|m| (m.position.get(), m.length.get(), m.wrong)).collect();
+        assert_eq!(seen, [(5 * MIB, 4096, Wrong::Misplaced), (11 * MIB, 8192, Wrong::Unstamped)]);
+        assert_eq!(found[0].belongs, Some(Bytes::new(9 * MIB)));
+    });
+}
+
+#[test]
+fn a_stream_is_given_at_its_rate_and_makes_up_for_what_it_lost() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut drive =
+        FileDrive::create(&dir.path().join("s"), Bytes::new(8 * MIB), EngineChoice::Best, 1).unwrap();
+    let stream = Load {
+        rate: Some(Rate::from_mb_s(20.0)),
+        catch_up: Some(Duration::from_secs(2)),
+        ..load(LoadKind::Write, 8 * MIB, 64 << 10, 4, None)
+    };
+    drive.begin(&stream).unwrap();
+    let mut moved = drive.work(Duration::from_millis(300)).unwrap().written.get();
+    // Nobody works for a while, as in a stall: all of it is made up for, and counts as late.
+    std::thread::sleep(Duration::from_millis(400));
+    // An interval begins where the one before ended.
+    let tally = drive.work(Duration::from_millis(700)).unwrap();
+    moved += tally.written.get();
+    assert!(moved as f64 > 20e6 * 0.9 && (moved as f64) < 20e6 * 1.2, "a second of 20 MB/s: {moved}");
+    assert!(tally.latency.unwrap().max_us > 300_000, "from when it was due: {:?}", tally.latency);
+    drive.finish(true).unwrap();
 }

@@ -48,19 +48,24 @@ pub struct Case {
     pub flat: bool,
 }
 
-struct Dice(Xoshiro256PlusPlus);
+pub(super) struct Dice(pub(super) Xoshiro256PlusPlus);
 
 impl Dice {
-    fn within(&mut self, low: f64, high: f64) -> f64 {
+    pub(super) fn within(&mut self, low: f64, high: f64) -> f64 {
         low + (high - low) * self.0.random::<f64>()
     }
-    fn log_within(&mut self, low: f64, high: f64) -> f64 {
+    pub(super) fn log_within(&mut self, low: f64, high: f64) -> f64 {
         self.within(low.ln(), high.ln()).exp()
     }
-    fn chance(&mut self, p: f64) -> bool {
+    pub(super) fn chance(&mut self, p: f64) -> bool {
         self.0.random::<f64>() < p
     }
-    fn normal(&mut self) -> f64 {
+    /// Heavier tails than a normal deviate, the same variance.
+    pub(super) fn laplace(&mut self) -> f64 {
+        let u = self.within(-0.5, 0.5);
+        -u.signum() * (1.0 - 2.0 * u.abs()).max(1e-300).ln() / std::f64::consts::SQRT_2
+    }
+    pub(super) fn normal(&mut self) -> f64 {
         let u: f64 = self.0.random::<f64>().max(1e-300);
         (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * self.0.random::<f64>()).cos()
     }
@@ -180,6 +185,7 @@ fn head(p: &Plan) -> Event {
             name: "proving".into(),
             about: String::new(),
             interval: Duration::from_secs_f64(p.dt),
+            limits: Vec::new(),
             legs: vec![Leg::new(LegKind::Write)],
         },
         conditions: Conditions::default(),

@@ -4,9 +4,11 @@
 //! (correlated, with outliers), throttling by hysteresis and by a controller that holds the temperature, strangers'
 //! traffic, slow stretches, stalls, sensors of other resolution, intervals from 100 ms to 1 s, columns that are missing.
 
+mod ground;
 mod judge;
 mod make;
 
+pub use ground::{GroundScore, prove_ground};
 pub use judge::{Score, judge};
 pub use make::{Case, TrueEnd, TrueThrottle, make};
 
@@ -42,6 +44,21 @@ mod tests {
         assert!(errors[errors.len() / 2] < 0.005 && errors[errors.len() * 95 / 100] < 0.02);
         let inside = score.inside as f64 / score.place_errors.len() as f64;
         assert!(inside > 0.9, "the 95 % interval holds the truth in {inside:.3}");
+    }
+
+    /// As above, for scans: `hollow-mile prove` prints a large run.
+    #[test]
+    fn a_small_run_of_scans_holds_its_level() {
+        let mut score = GroundScore::default();
+        for seed in 0..60 {
+            prove_ground(8_000_000 + seed, &mut score);
+        }
+        assert_eq!(score.false_on_clean, 0, "{:#?}", score.mistakes);
+        let share = |part: usize, whole: usize| part as f64 / whole as f64;
+        assert!(share(score.matched, score.truths) > 0.96, "{:#?}", score.mistakes);
+        let close = score.edges.iter().filter(|e| **e <= 1.0).count();
+        assert!(share(close, score.edges.len()) > 0.96, "{:#?}", score.mistakes);
+        assert!(score.overlaps.iter().all(|o| *o > 0.7), "{:?}", score.overlaps);
     }
 
     #[test]

@@ -3,7 +3,9 @@
 //! A simulated drive computes its own time, so a ten-hour haul takes about a second. Everything random comes from the
 //! seed in its file and the repeat number: the same haul gives the same record, byte for byte.
 
+mod content;
 mod heat;
+mod motion;
 mod spec;
 
 use std::time::Duration;
@@ -18,12 +20,14 @@ use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 pub use spec::{
-    Cooling, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth, TruthZone, WeakZone, Wear,
-    shipped,
+    BadStretch, Cooling, Faults, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth,
+    TruthZone, WeakZone, Wear, shipped,
 };
 
 use crate::latency::{histogram, points};
+use content::Content;
 use heat::HeatModel;
+use motion::Trouble;
 
 /// A simulated wipe and simulated self-tests take so many seconds.
 const WIPE_S: f64 = 2.0;
@@ -53,6 +57,15 @@ pub struct SimDrive {
     age: f64,
     written: u64,
     read: u64,
+    /// Who wrote what.
+    content: Content,
+    /// Bad stretches that were written again since.
+    healed: Vec<bool>,
+    errors: u64,
+    /// What this interval has to tell.
+    trouble: Trouble,
+    /// Bytes of a stream that were due under this load and not made up for.
+    behind: f64,
     /// Seconds spent on a wipe or a self-test under this load.
     chore: f64,
     histogram: Histogram<u64>,
@@ -64,6 +77,7 @@ impl SimDrive {
     pub fn new(spec: SimSpec, target: &str, conditions: &Conditions, repeat: u64) -> Self {
         let identity = spec.identity(target);
         let heat = HeatModel::new(&spec.heat, conditions.ambient, conditions.cooling.as_deref());
+        let healed = vec![false; spec.fault.bad.len()];
         let levels = spec.flash.as_ref().map_or(0, |f| f.level.len() - 1);
         let mut rng =
             Xoshiro256PlusPlus::seed_from_u64(spec.seed ^ repeat.wrapping_mul(0x9E37_79B9_7F4A_7C15));
@@ -86,6 +100,11 @@ impl SimDrive {
             age: 0.0,
             written: 0,
             read: 0,
+            content: Content::default(),
+            healed,
+            errors: 0,
+            trouble: Trouble::default(),
+            behind: 0.0,
             chore: 0.0,
             histogram: histogram(),
         }
@@ -109,76 +128,14 @@ impl SimDrive {
     /// Share of the moved bytes that are read.
     fn read_share(&self) -> f64 {
         match self.load.kind {
-            LoadKind::Read => 1.0,
+            LoadKind::Read | LoadKind::Verify => 1.0,
             LoadKind::Mixed => f64::from(self.load.read_percent) / 100.0,
             _ => 0.0,
         }
     }
 
-    /// The rate without noise and heat, and for how many bytes it holds: of reads and writes as they are mixed, at the
-    /// block and depth of the load where addresses are random.
-    fn pace(&self) -> (f64, u64) {
-        let (rate, holds_for) = self.sequential_pace();
-        let mut rate = rate;
-        let reads = self.read_share();
-        if let (true, Some(flash)) = (reads > 0.0 && reads < 1.0, &self.spec.flash) {
-            rate = 1.0 / (reads / flash.read.get() + (1.0 - reads) / rate);
-        }
-        if self.load.pattern == Pattern::Random {
-            // An operation at random costs a latency of its own; a deep queue hides most of it on flash, and lets
-            // platters choose a shorter way.
-            let depth = f64::from(self.load.depth);
-            let (latency, at_once) =
-                if self.spec.platters.is_some() { (8.5e-3, 1.0 + depth.ln()) } else { (70e-6, depth) };
-            rate = rate.min(self.load.block.as_f64() * at_once / latency);
-        }
-        let rate = self.load.rate.map_or(rate, |most| rate.min(most.get()));
-        (rate, holds_for)
-    }
-
-    fn sequential_pace(&self) -> (f64, u64) {
-        let to_edge = self.load.end.get().saturating_sub(self.position).max(1);
-        match (&self.spec.flash, &self.spec.platters) {
-            (Some(flash), _) if self.load.kind == LoadKind::Read => (flash.read.get(), to_edge),
-            (Some(flash), _) => {
-                let open = (0..self.room.len()).find(|i| self.cached[*i] < self.room[*i]);
-                let rate = flash.level[open.unwrap_or(flash.level.len() - 1)].rate.get();
-                (rate, open.map_or(to_edge, |i| (self.room[i] - self.cached[i]).min(to_edge)))
-            }
-            (None, Some(platters)) => {
-                let share = self.position as f64 / self.spec.capacity.as_f64();
-                let smooth = platters.outer.get() + (platters.inner.get() - platters.outer.get()) * share;
-                let here = platters.zone.iter().find(|z| (z.from.get()..z.to.get()).contains(&self.position));
-                let next = platters.zone.iter().map(|z| z.from.get()).filter(|f| *f > self.position).min();
-                match here {
-                    Some(zone) => (smooth * zone.factor, (zone.to.get() - self.position).min(to_edge)),
-                    None => (smooth, next.map_or(to_edge, |n| (n - self.position).min(to_edge))),
-                }
-            }
-            // `SimSpec::check` lets no other drive through.
-            (None, None) => (1e6, to_edge),
-        }
-    }
-
     fn in_last_level(&self) -> bool {
         (0..self.room.len()).all(|i| self.cached[i] >= self.room[i])
-    }
-
-    fn advance(&mut self, bytes: u64) {
-        self.moved += bytes;
-        self.position += bytes;
-        let written = bytes - (bytes as f64 * self.read_share()).round() as u64;
-        self.read += bytes - written;
-        if written > 0 {
-            self.written += written;
-            self.high_water = self.high_water.max(self.position);
-            if let Some(i) = (0..self.room.len()).find(|i| self.cached[*i] < self.room[*i]) {
-                self.cached[i] += written;
-            }
-        }
-        if self.position >= self.load.end.get() {
-            self.position = self.load.start.get();
-        }
     }
 
     /// Time lost to stalls within the next `seconds`.
@@ -194,37 +151,6 @@ impl SimDrive {
         lost
     }
 
-    fn noise(&mut self) -> f64 {
-        let sigma = if self.in_last_level() && !self.room.is_empty() {
-            self.spec.noise.sigma_slow
-        } else {
-            self.spec.noise.sigma
-        };
-        let rho = self.spec.noise.correlation;
-        let fresh = normal(&mut self.rng) * (1.0 - rho * rho).sqrt();
-        self.deviation = rho * self.deviation + fresh;
-        (self.deviation * sigma).exp()
-    }
-
-    /// Moves bytes for `seconds`; gives the bytes and the seconds that it took (less when the limit was reached).
-    fn run_load(&mut self, seconds: f64) -> (u64, f64) {
-        let lost = self.stalled(seconds);
-        let factor = self.noise() * self.heat.factor();
-        let mut left = seconds - lost;
-        let mut bytes = 0u64;
-        let limit = self.load.limit.map_or(u64::MAX, Bytes::get);
-        while left > 1e-9 && self.moved < limit {
-            let (rate, holds_for) = self.pace();
-            let rate = rate * factor;
-            let most = holds_for.min(limit - self.moved);
-            let step = ((rate * left).round() as u64).clamp(1, most);
-            left -= step as f64 / rate;
-            bytes += step;
-            self.advance(step);
-        }
-        (bytes, if self.moved >= limit { (seconds - left.max(0.0)).max(1e-6) } else { seconds })
-    }
-
     /// A queue of depth d over blocks of b at rate r keeps an operation waiting d·b/r (Little's law); the tail grows
     /// with noise and with a stall.
     fn latency(&mut self, bytes: u64, seconds: f64, lost: f64) -> Option<LatencySummary> {
@@ -233,6 +159,13 @@ impl SimDrive {
             return None;
         }
         let mean_ns = seconds * 1e9 * f64::from(self.load.depth) / operations as f64;
+        // A stream counts from when each operation was due, and waits for what is due before it.
+        let late =
+            self.load.rate.filter(|_| self.load.catch_up.is_some()).map_or(0.0, |r| self.behind / r.get());
+        let mean_ns = match self.load.catch_up {
+            Some(_) => 0.1 * mean_ns + late * 1e9,
+            None => mean_ns,
+        };
         let tail = 1.35 + 0.5 * self.rng.random::<f64>();
         let slowest = mean_ns * tail * 1.3 + lost * 1e9;
         let count = |share: f64| (operations as f64 * share) as u32;
@@ -270,15 +203,32 @@ impl Drive for SimDrive {
     }
 
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        self.is_there()?;
         self.load = load.clone();
         self.moved = 0;
+        self.behind = 0.0;
         self.histogram.clear();
-        if !(load.start.get()..load.end.get()).contains(&self.position) {
-            self.position = load.start.get();
+        let (start, end) = (load.start.get(), load.end.get());
+        if load.kind.moves() && end.saturating_sub(start) < load.block.get() {
+            return Err(DriveError::Refused {
+                target: self.identity.target.clone(),
+                doing: "preparing the load",
+                why: "its region is smaller than one block".into(),
+            });
+        }
+        let inside = match load.pattern {
+            Pattern::Backward => start < self.position && self.position <= end,
+            _ => (start..end).contains(&self.position),
+        };
+        if let Some(from) = load.from {
+            self.position = from.get();
+        } else if !inside || load.kind == LoadKind::Verify {
+            self.position = if load.pattern == Pattern::Backward { end } else { start };
         }
         self.chore = 0.0;
-        if matches!(load.kind, LoadKind::Write | LoadKind::Mixed) {
+        if load.kind.destroys() && load.kind.moves() {
             self.measure_room();
+            self.content.begin(load.stamp, start, end);
         }
         Ok(())
     }
@@ -291,8 +241,11 @@ impl Drive for SimDrive {
                 self.chore += seconds;
                 (0, seconds)
             }
-            LoadKind::Write | LoadKind::Read | LoadKind::Mixed => self.run_load(seconds),
+            _ => self.run_load(seconds),
         };
+        self.is_there()?;
+        let trouble = std::mem::take(&mut self.trouble);
+        self.errors += u64::from(trouble.errors);
         self.age += took;
         self.heat.pass(took, bytes as f64 / took);
         let lost = if bytes == 0 { took } else { 0.0 };
@@ -309,15 +262,20 @@ impl Drive for SimDrive {
             written: Bytes::new(bytes - read),
             read: Bytes::new(read),
             // The end of the region is not its start, though the next byte goes there.
-            position: (moves && self.load.pattern == Pattern::Sequential).then(|| {
-                let at_end = self.position == self.load.start.get() && self.moved > 0;
-                if at_end { self.load.end } else { Bytes::new(self.position) }
+            position: (moves && self.load.pattern != Pattern::Random).then(|| {
+                let (start, end) = (self.load.start, self.load.end);
+                match (self.load.pattern, Bytes::new(self.position)) {
+                    (Pattern::Backward, at) if at == end && self.moved > 0 => start,
+                    (Pattern::Sequential, at) if at == start && self.moved > 0 => end,
+                    (_, at) => at,
+                }
             }),
             temperature: Some(self.heat.reading()),
             latency,
             other: Some(Bytes::ZERO),
-            errors: 0,
-            faults: Vec::new(),
+            errors: trouble.errors,
+            faults: trouble.faults,
+            mismatches: trouble.mismatches,
             fill_ppm: Some((self.fill() * 1e6).round() as u32),
             host_busy_ppm: None,
             finished,
@@ -330,6 +288,8 @@ impl Drive for SimDrive {
             LoadKind::Wipe if self.chore >= WIPE_S => {
                 self.high_water = 0;
                 self.cached.fill(0);
+                self.content.wipe();
+                self.healed.fill(true);
                 Some(format!(
                     "{} discarded; simulated, so nothing was read back",
                     self.load.end.saturating_sub(self.load.start)
@@ -343,7 +303,9 @@ impl Drive for SimDrive {
             LoadKind::SelfTest { .. } => Some("the self-test was ended before it was complete".into()),
             _ => None,
         };
-        Ok(LoadSummary { flush, histogram: points(&self.histogram), remark, ..LoadSummary::default() })
+        let histogram = points(&self.histogram);
+        self.histogram.clear();
+        Ok(LoadSummary { flush, histogram, remark, ..LoadSummary::default() })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {
@@ -356,7 +318,7 @@ impl Drive for SimDrive {
             available_spare: (!self.identity.rotational).then_some(100),
             host_bytes_written: Some(host),
             power_on_hours: Some(wear.power_on_hours + (self.age / 3600.0) as u64),
-            media_errors: Some(0),
+            media_errors: Some(self.errors),
             thermal_transitions: self.spec.heat.throttle.map(|_| transitions),
             thermal_seconds: self.spec.heat.throttle.map(|_| seconds),
             critical_warning: Some(0),

@@ -35,9 +35,12 @@ pub struct Flash {
     /// Cache freed per second of rest.
     #[serde(with = "plain")]
     pub recover: Rate,
+    /// Stretches that read and write slower than the rest.
+    #[serde(default)]
+    pub zone: Vec<WeakZone>,
 }
 
-/// A stretch of platters that is slower than it should be.
+/// A stretch of the drive that is slower than it should be.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct WeakZone {
@@ -61,9 +64,78 @@ pub struct Platters {
     /// Rate at the last address.
     #[serde(with = "plain")]
     pub inner: Rate,
+    /// Turns a minute.
+    #[serde(default = "usual_turns")]
+    pub turns_per_minute: f64,
+    /// Time of a seek to the next track.
+    #[serde(default = "usual_step", with = "plain")]
+    pub seek_step: Duration,
+    /// Time of a seek over the whole stroke.
+    #[serde(default = "usual_stroke", with = "plain")]
+    pub seek_stroke: Duration,
     /// Weak stretches.
     #[serde(default)]
     pub zone: Vec<WeakZone>,
+}
+
+const fn usual_turns() -> f64 {
+    7200.0
+}
+
+const fn usual_step() -> Duration {
+    Duration::from_micros(800)
+}
+
+const fn usual_stroke() -> Duration {
+    Duration::from_millis(17)
+}
+
+/// Addresses that cannot be read until they are written again.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BadStretch {
+    /// First byte.
+    #[serde(with = "plain")]
+    pub from: Bytes,
+    /// One past the last.
+    #[serde(with = "plain")]
+    pub to: Bytes,
+}
+
+/// What is wrong with the drive.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Faults {
+    /// It holds no more than this, whatever it says: addresses wrap round.
+    #[serde(with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub holds: Option<Bytes>,
+    /// It acknowledges one write of 1 MiB in so many and forgets it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub loses_one_in: Option<u64>,
+    /// It damages one write of 1 MiB in so many.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub corrupts_one_in: Option<u64>,
+    /// It is gone after so long under power.
+    #[serde(with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub vanishes_after: Option<Duration>,
+    /// Pending sectors.
+    pub bad: Vec<BadStretch>,
+}
+
+impl Faults {
+    /// In words; `None` of a sound drive.
+    #[must_use]
+    pub fn words(&self) -> Option<String> {
+        let mut all = Vec::new();
+        all.extend(self.holds.map(|h| format!("holds {h} only")));
+        all.extend(self.loses_one_in.map(|n| format!("forgets one write in {n}")));
+        all.extend(self.corrupts_one_in.map(|n| format!("damages one write in {n}")));
+        all.extend(self.vanishes_after.map(|d| format!("vanishes after {}", plain::Plain::plain(&d))));
+        if !self.bad.is_empty() {
+            all.push(format!("cannot read {} stretches", self.bad.len()));
+        }
+        (!all.is_empty()).then(|| all.join(", "))
+    }
 }
 
 /// Random unevenness.
@@ -195,6 +267,9 @@ pub struct SimSpec {
     pub noise: Noise,
     /// Heat.
     pub heat: Heat,
+    /// What is wrong with it.
+    #[serde(default)]
+    pub fault: Faults,
     /// History.
     #[serde(default)]
     pub wear: Wear,
@@ -213,6 +288,12 @@ pub struct TruthZone {
     pub position_end_bytes: u64,
 }
 
+impl TruthZone {
+    const fn of(from: Bytes, to: Bytes) -> Self {
+        Self { position_bytes: from.get(), position_end_bytes: to.get() }
+    }
+}
+
 /// What an analysis should find on the drive when it is fresh.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Truth {
@@ -224,6 +305,10 @@ pub struct Truth {
     pub throttle_c: Option<f64>,
     /// Slow stretches.
     pub zones: Vec<TruthZone>,
+    /// What it holds in truth, when that is less than it says.
+    pub holds_bytes: Option<u64>,
+    /// Addresses that cannot be read.
+    pub bad: Vec<TruthZone>,
 }
 
 impl SimSpec {
@@ -278,19 +363,25 @@ impl SimSpec {
                     positive(level.rate.get(), "flash.level.rate")?;
                 }
                 positive(flash.read.get(), "flash.read")?;
+                self.check_zones(&flash.zone, "flash.zone")?;
             }
             (None, Some(p)) => {
                 positive(p.outer.get(), "platters.outer")?;
                 positive(p.inner.get(), "platters.inner")?;
-                for zone in &p.zone {
-                    positive(zone.factor, "platters.zone.factor")?;
-                    unit(zone.factor, "platters.zone.factor")?;
-                    if zone.from >= zone.to || zone.to > self.capacity {
-                        return Err("a platters.zone must begin before it ends and lie on the drive".into());
-                    }
-                }
+                positive(p.turns_per_minute, "platters.turns_per_minute")?;
+                self.check_zones(&p.zone, "platters.zone")?;
             }
             _ => return Err("a drive has either [flash] or [platters]".into()),
+        }
+        let fault = &self.fault;
+        if fault.bad.iter().any(|b| b.from >= b.to || b.to > self.capacity) {
+            return Err("a fault.bad must begin before it ends and lie on the drive".into());
+        }
+        if fault.holds.is_some_and(|h| h.get() < 1 << 20 || h > self.capacity) {
+            return Err("fault.holds must lie between 1 MiB and the capacity".into());
+        }
+        if fault.loses_one_in == Some(0) || fault.corrupts_one_in == Some(0) {
+            return Err("fault.loses_one_in and fault.corrupts_one_in must be at least 1".into());
         }
         unit(self.noise.correlation, "noise.correlation")?;
         unit(self.noise.sigma, "noise.sigma")?;
@@ -310,6 +401,31 @@ impl SimSpec {
         unit(self.wear.fill_percent / 100.0, "wear.fill_percent / 100")
     }
 
+    fn check_zones(&self, zones: &[WeakZone], what: &str) -> Result<(), String> {
+        for zone in zones {
+            if zone.factor.is_nan() || zone.factor <= 0.0 || zone.factor > 1.0 {
+                return Err(format!(
+                    "{what}.factor must lie above 0 and at most at 1, not at {}",
+                    zone.factor
+                ));
+            }
+            if zone.from >= zone.to || zone.to > self.capacity {
+                return Err(format!("a {what} must begin before it ends and lie on the drive"));
+            }
+        }
+        Ok(())
+    }
+
+    /// Stretches that are slower than the rest.
+    #[must_use]
+    pub fn zones(&self) -> &[WeakZone] {
+        match (&self.flash, &self.platters) {
+            (Some(flash), _) => &flash.zone,
+            (None, Some(platters)) => &platters.zone,
+            (None, None) => &[],
+        }
+    }
+
     /// What it is made of decides what should be found.
     #[must_use]
     pub fn truth(&self) -> Truth {
@@ -324,15 +440,13 @@ impl SimSpec {
                 sum
             })
             .collect();
-        let zones = self.platters.as_ref().map_or(&[][..], |p| &p.zone);
         Truth {
             cache_end_bytes,
             level_mb_s: levels.iter().map(|l| l.rate.mb_s()).collect(),
             throttle_c: self.heat.throttle.map(Celsius::degrees),
-            zones: zones
-                .iter()
-                .map(|z| TruthZone { position_bytes: z.from.get(), position_end_bytes: z.to.get() })
-                .collect(),
+            zones: self.zones().iter().map(|z| TruthZone::of(z.from, z.to)).collect(),
+            holds_bytes: self.fault.holds.map(Bytes::get),
+            bad: self.fault.bad.iter().map(|b| TruthZone::of(b.from, b.to)).collect(),
         }
     }
 
@@ -358,11 +472,17 @@ impl SimSpec {
 }
 
 /// The simulated drives that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 4] = [
+pub const SHIPPED: [(&str, &str); 10] = [
     ("corrie-2t", include_str!("../../sims/corrie-2t.toml")),
     ("ptarmigan-4t", include_str!("../../sims/ptarmigan-4t.toml")),
     ("moraine-1t", include_str!("../../sims/moraine-1t.toml")),
     ("skerry-8t", include_str!("../../sims/skerry-8t.toml")),
+    ("gannet-256", include_str!("../../sims/gannet-256.toml")),
+    ("corrie-1t", include_str!("../../sims/corrie-1t.toml")),
+    ("skerry-4t", include_str!("../../sims/skerry-4t.toml")),
+    ("moraine-2t", include_str!("../../sims/moraine-2t.toml")),
+    ("ptarmigan-1t", include_str!("../../sims/ptarmigan-1t.toml")),
+    ("gannet-64", include_str!("../../sims/gannet-64.toml")),
 ];
 
 /// A shipped simulated drive by its name.

@@ -326,7 +326,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let plot_width = at.rate.width.saturating_sub(lane::LABELS);
     let columns = readings.columns(view.ruler, from, to, usize::from(plot_width) * 2);
     lane::rate(at.rate, buf, &columns, theme);
-    lane::latency(at.latency, buf, &columns, theme);
+    lane::latency(at.latency, buf, &columns, "latency p99", theme);
     let others = readings.temperature_columns(view.ruler, from, to, columns.len());
     let limit = readings.throttle_limit().map(|l| l.degrees());
     lane::temperature(at.temperature, buf, &columns, limit, &others, theme);
@@ -351,12 +351,17 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         put_if_blank(buf, x, lanes.y, "▾", theme.accent());
     }
     if let Some(cursor) = view.cursor {
-        let x = lanes.x + (cursor * f64::from(lanes.width.saturating_sub(1))).round() as u16;
-        for y in lanes.y + 1..lanes.y + lanes.height {
-            put_if_blank(buf, x, y, "│", theme.accent());
-        }
+        upright(lanes, cursor, buf, theme);
     }
     super::haul_panel::render(app, readings, conclusions, (from, to), at.panel, buf);
+}
+
+/// The cursor, under the row of the flags.
+pub(super) fn upright(lanes: Rect, cursor: f64, buf: &mut Buffer, theme: &Theme) {
+    let x = lanes.x + (cursor * f64::from(lanes.width.saturating_sub(1))).round() as u16;
+    for y in lanes.y + 1..lanes.y + lanes.height {
+        put_if_blank(buf, x, y, "│", theme.accent());
+    }
 }
 
 fn put_if_blank(buf: &mut Buffer, x: u16, y: u16, symbol: &str, style: ratatui::style::Style) {
@@ -367,7 +372,8 @@ fn put_if_blank(buf: &mut Buffer, x: u16, y: u16, symbol: &str, style: ratatui::
     }
 }
 
-fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
+/// Who, how it is, and which leg of which route.
+pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
     let Some(head) = r.head() else { return };
     let d = &head.drive;
     let mut left = vec![d.serial.clone(), d.model.clone()];
@@ -411,7 +417,8 @@ fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &T
     out.text(&text::answer(r, c), 0, theme.strong());
 }
 
-fn flags(
+/// Letters where something was found or noted.
+pub(super) fn flags(
     r: &Readings,
     c: &Conclusions,
     ruler: Ruler,

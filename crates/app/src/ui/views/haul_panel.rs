@@ -5,6 +5,7 @@ use std::time::Duration;
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::finding::{Conclusions, Consistency, Finding};
 use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::route::Verdict;
 use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -13,6 +14,9 @@ use super::haul::{HaulView, Page};
 use crate::text;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::{Writer, wrap};
+
+/// Limits that are shown below the panel.
+const LIMITS_SHOWN: usize = 4;
 
 /// Draws the panel: a page above, what is now and under the cursor below.
 pub fn render(
@@ -24,7 +28,7 @@ pub fn render(
     buf: &mut Buffer,
 ) {
     let theme = &app.theme;
-    let now = now_lines(app, r);
+    let now = now_lines(app, r, c);
     let cursor = cursor_lines(&app.haul, r, (from, to));
     let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
     let upper = Rect { height: area.height.saturating_sub(below), ..area };
@@ -156,7 +160,7 @@ fn finding_head(f: &Finding) -> String {
     format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence)
 }
 
-fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
+fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
     let kept = app.haul.kept.as_ref();
     let live = app.shown_live().filter(|l| l.runs());
@@ -184,6 +188,12 @@ fn now_lines(app: &App, r: &Readings) -> Vec<(&'static str, String)> {
     }
     if r.errors() > 0 {
         lines.push(("errors", r.errors().to_string()));
+    }
+    // Missed ones first: they are what one has to know.
+    let mut limits = c.surveys.judge(r, c);
+    limits.sort_by_key(|l| l.verdict != Verdict::Missed);
+    for l in limits.iter().take(LIMITS_SHOWN) {
+        lines.push(("limit", format!("{}: {} ({})", l.verdict.word(), l.limit, l.because)));
     }
     if let Some(head) = r.head() {
         let mut conditions: Vec<String> = Vec::new();

@@ -1,8 +1,12 @@
 //! The views: each draws from state, and answers one question.
 
+pub mod contrast;
+pub mod drive_file;
+pub mod ground;
 pub mod haul;
 mod haul_panel;
 pub mod ledger;
+mod leg_fields;
 pub mod overlay;
 pub mod route;
 pub mod vitals;
@@ -37,8 +41,11 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         Screen::Yard => yard::render(app, body, buf),
         Screen::Route => route::render(app, body, buf),
         Screen::Haul => haul::render(app, body, buf),
+        Screen::Ground => ground::render(app, body, buf),
         Screen::Vitals => vitals::render(app, body, buf),
         Screen::Ledger => ledger::render(app, body, buf),
+        Screen::Contrast => contrast::render(app, body, buf),
+        Screen::DriveFile => drive_file::render(app, body, buf),
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);
     overlay::render(app, area, buf);

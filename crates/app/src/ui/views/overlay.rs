@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};
 
 use crate::ui::actions::available;
-use crate::ui::app::{App, Overlay, find_actions};
+use crate::ui::app::{App, Overlay, Words, find_actions};
 use crate::ui::widgets::panel::{Writer, wrap};
 
 fn framed(area: Rect, width: u16, height: u16, title: &str, app: &App, buf: &mut Buffer) -> Rect {
@@ -93,6 +93,19 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
             out.line("Enter writes it down at this moment, Esc lets it be.", theme.faint());
+        }
+        Some(Overlay::Words(words, input)) => {
+            let (title, help) = match words {
+                Words::Label => ("name of this haul", "Enter keeps it; an empty one takes it away."),
+                Words::Tags => ("tags of this haul", "name=value, with commas between. Enter keeps them."),
+                Words::Note => ("note on this haul", "Enter keeps it; an empty one takes it away."),
+                Words::Ambient => ("air temperature", "As 38 °C. Enter brings heat to it; empty, as it was."),
+            };
+            let inner = framed(area, 70, 5, title, app, buf);
+            let mut out = Writer::new(inner, buf);
+            out.line(&format!("{}▏", input.value()), theme.accent());
+            out.gap();
+            out.line(&format!("{help} Esc lets it be."), theme.faint());
         }
         Some(Overlay::Ask { question, .. }) => {
             let lines = wrap(question, 62);

@@ -6,7 +6,7 @@ use std::time::Duration;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::event::Conditions;
 use hollow_mile_core::plain::Plain;
-use hollow_mile_core::route::{Amount, LegKind, Route};
+use hollow_mile_core::route::Route;
 use hollow_mile_core::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
 use hollow_mile_drives::linux::Room;
 use hollow_mile_drives::linux::guard::{Consent, Examination};
@@ -17,6 +17,7 @@ use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
+use super::leg_fields::{LegField, all_legs, leg_mut};
 use super::top;
 use super::yard::YardRow;
 use crate::error::AppError;
@@ -25,7 +26,7 @@ use crate::targets::{Target, file_size, fits};
 use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
-use crate::ui::widgets::panel::Writer;
+use crate::ui::widgets::panel::{Writer, wrap};
 
 /// A stretch of an earlier haul: up to so many bytes, at this rate.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -72,12 +73,9 @@ enum Field {
     Slot,
     Label,
     Interval,
-    Block(usize),
-    Depth(usize),
-    Bytes(usize),
-    Duration(usize),
-    Temperature(usize),
-    PastCacheEnd(usize),
+    Limits,
+    /// A figure of the leg at this place of the route.
+    Of(usize, LegField),
 }
 
 impl Field {
@@ -92,12 +90,8 @@ impl Field {
             Self::Slot => "slot",
             Self::Label => "label",
             Self::Interval => "interval",
-            Self::Block(_) => "block",
-            Self::Depth(_) => "depth",
-            Self::Bytes(_) => "until bytes",
-            Self::Duration(_) => "until time",
-            Self::Temperature(_) => "until heat",
-            Self::PastCacheEnd(_) => "past cache end",
+            Self::Limits => "limits",
+            Self::Of(_, field) => field.name(),
         }
     }
 
@@ -108,7 +102,7 @@ impl Field {
                 "How large the file is, such as 20 GB. A share of the file system stays free for others."
             }
             Self::Erase => {
-                "Consent to lose what is on this drive: type its serial. Nothing is written without it."
+                "Consent to lose what is on this drive: type its serial. Of several, each, with commas between."
             }
             Self::GiveUp => {
                 "What on the drive may be lost, by the names under \"destroys\": gpt, ext4. Each must be named."
@@ -124,16 +118,10 @@ impl Field {
             Self::Interval => {
                 "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second."
             }
-            Self::Block(_) => "Size of one operation: a multiple of 512 B, up to 64 MiB.",
-            Self::Depth(_) => "Operations kept in flight, 1 to 1,024.",
-            Self::Bytes(_) => "The leg ends after so many bytes, or such a share of the drive: 200 GB, 80 %.",
-            Self::Duration(_) => "The leg ends after so long: 90 s, 10 min, 2 h.",
-            Self::Temperature(_) => {
-                "A write ends when the drive is this warm, a rest when it has cooled to it."
+            Self::Limits => {
+                "What must hold, one after the other with ; between: sustained >= 620 MB/s; no throttle below 38 °C ambient."
             }
-            Self::PastCacheEnd(_) => {
-                "The leg ends when so much was written past the last cache end that was found."
-            }
+            Self::Of(_, field) => field.help(),
         }
     }
 }
@@ -159,6 +147,8 @@ pub struct RouteView {
     /// The figure being typed.
     pub editing: Option<Input>,
     fault: Option<String>,
+    /// Further drives that it is started on: target and serial.
+    pub also: Vec<(String, String)>,
 }
 
 /// Everything that a haul needs, checked.
@@ -223,27 +213,22 @@ impl RouteView {
         if self.is_device() && self.draft.as_ref().is_some_and(Route::destroys) {
             all.extend([Field::Erase, Field::GiveUp]);
         }
-        all.extend([Field::Ambient, Field::Cooling, Field::Slot, Field::Label, Field::Interval]);
-        for (i, leg) in self.draft.iter().flat_map(|r| r.legs.iter().enumerate()) {
-            match leg.kind {
-                LegKind::Rest => all.extend([Field::Duration(i), Field::Temperature(i)]),
-                LegKind::Wipe | LegKind::Selftest => {}
-                kind => {
-                    all.extend([Field::Bytes(i), Field::Duration(i), Field::Temperature(i)]);
-                    if matches!(kind, LegKind::Write | LegKind::Mixed) {
-                        all.push(Field::PastCacheEnd(i));
-                    }
-                    all.extend([Field::Block(i), Field::Depth(i)]);
-                }
-            }
+        all.extend([
+            Field::Ambient,
+            Field::Cooling,
+            Field::Slot,
+            Field::Label,
+            Field::Interval,
+            Field::Limits,
+        ]);
+        for (place, (leg, _)) in self.draft.iter().flat_map(|r| all_legs(r).into_iter().enumerate()) {
+            all.extend(LegField::of(leg).into_iter().map(|f| Field::Of(place, f)));
         }
         all
     }
 
     fn value(&self, field: Field) -> String {
         let Some(route) = &self.draft else { return String::new() };
-        let leg = |i: usize| route.legs.get(i);
-        let until = |i: usize| leg(i).map(|l| l.until).unwrap_or_default();
         fn plain<T: Plain>(v: Option<T>) -> String {
             v.map(|v| v.plain()).unwrap_or_default()
         }
@@ -257,12 +242,13 @@ impl RouteView {
             Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
             Field::Label => self.conditions.label.clone().unwrap_or_default(),
             Field::Interval => route.interval.plain(),
-            Field::Block(i) => leg(i).map(|l| l.block.binary()).unwrap_or_default(),
-            Field::Depth(i) => leg(i).map(|l| l.depth.to_string()).unwrap_or_default(),
-            Field::Bytes(i) => plain(until(i).bytes),
-            Field::Duration(i) => plain(until(i).duration),
-            Field::Temperature(i) => plain(until(i).temperature),
-            Field::PastCacheEnd(i) => plain(until(i).past_cache_end),
+            Field::Limits => {
+                let all: Vec<&str> = route.limits.iter().map(hollow_mile_core::route::Limit::text).collect();
+                all.join("; ")
+            }
+            Field::Of(place, field) => {
+                all_legs(route).get(place).map(|(leg, _)| field.value(leg)).unwrap_or_default()
+            }
         }
     }
 
@@ -289,20 +275,14 @@ impl RouteView {
                 let Some(mut route) = self.draft.clone() else { return Ok(()) };
                 match field {
                     Field::Interval => route.interval = Duration::read(given).map_err(unit)?,
-                    Field::Block(i) => route.legs[i].block = given.parse().map_err(unit)?,
-                    Field::Depth(i) => {
-                        route.legs[i].depth =
-                            given.trim().parse().map_err(|_| format!("\"{given}\" is not a whole number"))?;
+                    Field::Limits => {
+                        let each = given.split(';').map(str::trim).filter(|l| !l.is_empty());
+                        route.limits = each.map(str::parse).collect::<Result<_, String>>()?;
                     }
-                    Field::Bytes(i) => route.legs[i].until.bytes = optional::<Amount>(given).map_err(unit)?,
-                    Field::Duration(i) => {
-                        route.legs[i].until.duration = optional::<Duration>(given).map_err(unit)?
-                    }
-                    Field::Temperature(i) => {
-                        route.legs[i].until.temperature = optional::<Celsius>(given).map_err(unit)?;
-                    }
-                    Field::PastCacheEnd(i) => {
-                        route.legs[i].until.past_cache_end = optional::<Bytes>(given).map_err(unit)?;
+                    Field::Of(place, field) => {
+                        if let Some(leg) = leg_mut(&mut route.legs, place) {
+                            field.set(leg, given)?;
+                        }
                     }
                     _ => {}
                 }
@@ -376,7 +356,7 @@ impl RouteView {
         let target = if self.is_file() { format!("file:{}", self.path) } else { drive.target.clone() };
         let target = Target::parse(&target)?;
         if !self.is_file() {
-            fits(route, drive.capacity, drive.block)?;
+            fits(route, drive)?;
         }
         Ok(Plan {
             target,
@@ -452,8 +432,8 @@ impl RouteView {
 
     fn expected(&self, route: &Route, capacity: Bytes) -> String {
         let mut total = Duration::ZERO;
-        for leg in &route.legs {
-            let by_time = leg.until.duration;
+        for leg in &route.laid_out(self.is_file()).legs {
+            let by_time = leg.takes();
             let by_bytes = leg.bytes_on(capacity).and_then(|b| expected_write(&self.known, b));
             match (by_time, by_bytes) {
                 (Some(a), Some(b)) => total += a.min(b),
@@ -482,7 +462,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let name = route.map_or("none", |r| r.name.as_str());
     let on =
         if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
-    top(app, area, buf, &format!("{name} on {on}"));
+    let also: Vec<&str> = view.also.iter().map(|(_, serial)| serial.as_str()).collect();
+    let also = if also.is_empty() { String::new() } else { format!(", and on {}", also.join(", ")) };
+    top(app, area, buf, &format!("{name} on {on}{also}"));
     let left = Rect {
         y: area.y + 2,
         width: (area.width / 5).clamp(16, 26),
@@ -525,23 +507,18 @@ fn figures(view: &RouteView, app: &App, area: Rect, buf: &mut Buffer) {
     let Some(route) = &view.draft else { return };
     let fields = view.fields();
     // Lines with their field, so that the one under the cursor can be kept in sight.
-    let mut lines: Vec<(String, Option<usize>)> = vec![(route.about.clone(), None), (String::new(), None)];
+    let mut lines: Vec<(String, Option<usize>)> =
+        wrap(&route.about, usize::from(area.width)).into_iter().map(|l| (l, None)).collect();
+    lines.push((String::new(), None));
     let mut leg_before = None;
     for (i, field) in fields.iter().enumerate() {
-        let leg = match field {
-            Field::Block(l)
-            | Field::Depth(l)
-            | Field::Bytes(l)
-            | Field::Duration(l)
-            | Field::Temperature(l)
-            | Field::PastCacheEnd(l) => Some(*l),
-            _ => None,
-        };
+        let leg = if let Field::Of(place, _) = field { Some(*place) } else { None };
         if leg != leg_before
-            && let Some(l) = leg
+            && let Some((l, deep)) = leg.and_then(|p| all_legs(route).get(p).copied())
         {
             lines.push((String::new(), None));
-            lines.push((format!("leg {}, {}", l + 1, route.legs[l].words()), None));
+            let place = leg.unwrap_or(0) + 1;
+            lines.push((format!("{}leg {place}, {}", "  ".repeat(deep), l.words()), None));
         }
         leg_before = leg;
         lines.push((String::new(), Some(i)));

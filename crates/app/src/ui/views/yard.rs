@@ -46,6 +46,8 @@ pub struct YardView {
     devices: Vec<DeviceNow>,
     /// The cursor was moved: until then it stands on the first row.
     moved: bool,
+    /// Drives that a route is started on together with the chosen one.
+    marked: Vec<String>,
 }
 
 fn file_row() -> YardRow {
@@ -118,6 +120,9 @@ impl YardView {
     pub fn act(&mut self, action: Action) {
         let last = self.rows.len().saturating_sub(1);
         self.moved = true;
+        if action == Action::Mark {
+            return self.mark();
+        }
         self.chosen = match action {
             Action::Up => self.chosen.saturating_sub(1),
             Action::Down => (self.chosen + 1).min(last),
@@ -125,6 +130,29 @@ impl YardView {
             Action::Last => last,
             _ => self.chosen,
         };
+    }
+}
+
+impl YardView {
+    /// Marks the chosen drive, or takes its mark away. A file is made for one haul alone.
+    fn mark(&mut self) {
+        let Some(row) = self.chosen_row().filter(|r| r.identity.kind != DriveKind::File) else { return };
+        let target = row.identity.target.clone();
+        match self.marked.iter().position(|m| *m == target) {
+            Some(i) => drop(self.marked.remove(i)),
+            None => self.marked.push(target),
+        }
+    }
+
+    /// The marked drives but the chosen one: target and serial.
+    #[must_use]
+    pub fn also_marked(&self) -> Vec<(String, String)> {
+        let chosen = self.chosen_row().map(|r| r.identity.target.as_str());
+        let others = self.rows.iter().map(|r| &r.identity);
+        others
+            .filter(|d| self.marked.contains(&d.target) && Some(d.target.as_str()) != chosen)
+            .map(|d| (d.target.clone(), d.serial.clone()))
+            .collect()
     }
 }
 
@@ -167,7 +195,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         width - usize::from(known_at),
         theme.faint(),
     );
-    let each = 3u16;
+    // With room between the drives where the lower part has room too.
+    let roomy = rows.len() as u16 * 3 + 4 + 9 <= area.height;
+    let each = if roomy { 3u16 } else { 2 };
     // What is known of the drive under the cursor takes the lower part, where there is room for both.
     let list = rows.len() as u16 * each + 4;
     let below = area.height.saturating_sub(list);
@@ -203,6 +233,9 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
     let at = columns(known_at);
     let plain = if chosen { theme.accent() } else { theme.strong() };
     buf.set_string(area.x, area.y, if chosen { "▸" } else { " " }, theme.accent());
+    if app.yard.marked.contains(&d.target) {
+        buf.set_string(area.x + 1, area.y, "+", theme.accent());
+    }
     let mut put = |x: u16, y: u16, text: &str, to: u16, style| {
         let room = usize::from(to.saturating_sub(x));
         buf.set_stringn(area.x + x, area.y + y, fit(text, room), room, style);

@@ -23,8 +23,15 @@ impl Glance {
     /// Reads a haul; `None` when its record cannot be read.
     #[must_use]
     pub fn read(ledger: &Ledger, haul: &str) -> Option<Self> {
-        let readings = ledger.readings(haul).ok()?;
-        let conclusions = readings.conclude();
+        // Of a long record its overview is enough.
+        let (readings, conclusions) = match ledger.overview(haul) {
+            Some(both) => both,
+            None => {
+                let readings = ledger.readings(haul).ok()?;
+                let conclusions = readings.conclude();
+                (readings, conclusions)
+            }
+        };
         Some(Self { haul: haul.to_owned(), readings, conclusions })
     }
 

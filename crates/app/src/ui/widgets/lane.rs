@@ -96,19 +96,19 @@ pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) {
 }
 
 /// Latency on a logarithmic axis.
-pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) {
+pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], what: &str, theme: &Theme) {
     let layout = LaneLayout::of(area);
     let us: Vec<Option<f64>> = columns.iter().map(|c| c.p99.map(|d| d.as_secs_f64() * 1e6)).collect();
     let low = us.iter().flatten().copied().fold(f64::INFINITY, f64::min);
     let high = us.iter().flatten().copied().fold(0.0, f64::max);
     if high <= 0.0 {
-        return title(buf, &layout, "latency p99: none in the record", theme);
+        return title(buf, &layout, &format!("{what}: none in the record"), theme);
     }
     let low = low.max(1.0).log10().floor();
     let high = high.max(1.0).log10().ceil().max(low + 1.0);
     let share = |us: f64| (us.max(1.0).log10() - low) / (high - low);
     let axis = scale::latencies(10f64.powf(low), 10f64.powf(high));
-    title(buf, &layout, &format!("latency p99, {}", axis.unit), theme);
+    title(buf, &layout, &format!("{what}, {}", axis.unit), theme);
     labels(buf, &layout, &axis, theme, share);
     line(&layout, buf, &us, share, |_| theme.latency());
 }

@@ -9,14 +9,12 @@ use super::lane::LABELS;
 use crate::ui::theme::Theme;
 
 /// Draws the part of a ruler from `from` to `to` in two rows.
-pub fn render(
-    area: Rect,
-    buf: &mut Buffer,
-    r: &Readings,
-    ruler: Ruler,
-    (from, to): (f64, f64),
-    theme: &Theme,
-) {
+pub fn render(area: Rect, buf: &mut Buffer, r: &Readings, ruler: Ruler, window: (f64, f64), theme: &Theme) {
+    named(area, buf, ruler, window, ruler_words(ruler, r), theme);
+}
+
+/// Draws a part of a ruler that measures what `name` says.
+pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64), name: &str, theme: &Theme) {
     let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };
     if plot.width < 8 || area.height < 2 {
         return;
@@ -37,7 +35,7 @@ pub fn render(
         }
     }
     // The name stands in the line itself, in the middle between two ticks, so that no figure has to give way.
-    let name = format!(" {}, {} ", ruler_words(ruler, r), axis.unit);
+    let name = format!(" {name}, {} ", axis.unit);
     let length = (name.chars().count() as u16).min(plot.width);
     let step = axis.ticks.windows(2).next().map_or(0.0, |w| w[1].value - w[0].value);
     let middle = axis

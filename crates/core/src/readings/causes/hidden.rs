@@ -104,7 +104,7 @@ impl Judge<'_> {
                 Celsius::new(limit)
             ));
         }
-        f.confidence = 0.75;
+        f.confidence = 0.85;
         f.written_high = f.written_high.max(f.written + Bytes::new(1));
         f
     }

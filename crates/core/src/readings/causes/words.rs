@@ -5,6 +5,12 @@ use crate::units::{Bytes, Celsius, clock, significant, span_words};
 
 use super::{AT_LIMIT, Episode, Judge, Pinned, Step};
 
+/// A single fall while it was hottest, with no limit stated.
+const HEAT_ONCE: f64 = 0.85;
+
+/// A fall of less than a fifth is a cache end in about one of three on the proving ground, when nothing else speaks for one.
+const SMALL_STEP: f64 = 0.63;
+
 impl Judge<'_> {
     pub(super) fn held_finding(&self, p: &Pinned) -> Finding {
         let series = self.cx.series;
@@ -32,7 +38,7 @@ impl Judge<'_> {
             before: Some(p.free),
             after: Some(p.held),
             temperature: t,
-            confidence: 0.93,
+            confidence: 0.82,
             evidence,
         }
     }
@@ -112,7 +118,7 @@ impl Judge<'_> {
         }
         let step_size = step.left.log_rate - step.right.log_rate;
         if step_size < 0.2 {
-            doubt += 0.1;
+            doubt += SMALL_STEP;
         }
         if low_s < 10.0 {
             doubt += 0.1 * (1.0 - low_s / 10.0);
@@ -163,6 +169,30 @@ impl Judge<'_> {
             clock(end)
         ));
         f.confidence = 1.0 - doubt;
+        f
+    }
+
+    /// Heat, once, by a limit that nobody states.
+    pub(super) fn heat_once(&self, step: &Step<'_>, back: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::Throttle, step);
+        f.end_elapsed = Some(back.place.elapsed);
+        f.position_end = back.place.position;
+        let t = Celsius::new(step.temperature.unwrap_or_default().round());
+        f.evidence.push(format!(
+            "Fell from {} to {} at {t}, hotter than ever before in this run and still warming.",
+            step.before(),
+            step.after()
+        ));
+        let spell = back.place.elapsed.saturating_sub(step.place.elapsed).as_secs_f64();
+        f.evidence
+            .push(format!("All of the speed was back after {}, when it had cooled.", span_words(spell)));
+        f.evidence.push(match self.traffic(step.index) {
+            Some(_) => "Nobody else used the drive in that time.".into(),
+            None => "Whether others used the drive is not in the record.".into(),
+        });
+        f.evidence
+            .push("No limit is stated for it: a second fall at the same temperature would settle it.".into());
+        f.confidence = HEAT_ONCE;
         f
     }
 

@@ -1,0 +1,188 @@
+//! `claims`: what makers state. `drive`: all that is known of one drive.
+
+use std::path::Path;
+
+use hollow_mile_core::claims::{Claims, terabytes};
+use hollow_mile_core::units::{Bytes, clock};
+use serde::Serialize;
+
+use super::{open_ledger, say, say_json, table};
+use crate::compare::DriveFile;
+use crate::error::{AppError, Exit};
+use crate::{claims, home, text};
+
+pub fn list(json: bool) -> Result<Exit, AppError> {
+    let (all, broken) = claims::all(&home::home()?);
+    broken.iter().for_each(|b| eprintln!("left out: {b}"));
+    if json {
+        say_json(&all)?;
+        return Ok(Exit::Done);
+    }
+    let or_dot = |t: Option<String>| t.unwrap_or_else(|| "·".into());
+    let mut rows =
+        vec![["MODEL", "WRITE", "SUSTAINED", "READ", "ENDURANCE", "SOURCE"].map(String::from).to_vec()];
+    rows.extend(all.into_iter().map(|c| {
+        vec![
+            c.model,
+            or_dot(c.write.map(|r| r.to_string())),
+            or_dot(c.sustained_write.map(|r| r.to_string())),
+            or_dot(c.read.map(|r| r.to_string())),
+            or_dot(c.endurance.map(|e| terabytes(e.get()))),
+            c.source,
+        ]
+    }));
+    say(&table(&rows))?;
+    Ok(Exit::Done)
+}
+
+pub fn show(model: &str, json: bool) -> Result<Exit, AppError> {
+    let claims = claims::of_model(&home::home()?, model).ok_or_else(|| {
+        AppError::usage(format!(
+            "no claims of a model \"{}\": `hollow-mile claims list` names them; your own go into {}",
+            model.escape_default(),
+            home::home().map_or_else(|_| "claims/".into(), |h| claims::folder(&h).display().to_string())
+        ))
+    })?;
+    if json {
+        say_json(&claims)?;
+    } else {
+        let text = toml_text(&claims)?;
+        say(text.trim_end())?;
+    }
+    Ok(Exit::Done)
+}
+
+fn toml_text(claims: &Claims) -> Result<String, AppError> {
+    toml::to_string(claims).map_err(|e| AppError::usage(format!("the claims cannot be written: {e}")))
+}
+
+pub fn check(file: &Path, json: bool) -> Result<Exit, AppError> {
+    let read = claims::read(file);
+    if json {
+        let fault = read.as_ref().err().map(|e| e.message.clone());
+        say_json(&serde_json::json!({ "file": file, "fault": fault }))?;
+        return Ok(if fault.is_some() { Exit::Usage } else { Exit::Done });
+    }
+    say(&format!("{}: claims of {}", file.display(), read?.model))?;
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize)]
+struct DriveDocument<'a> {
+    serial: &'a str,
+    model: &'a str,
+    firmware: &'a str,
+    capacity_bytes: u64,
+    endurance_bytes: Option<u64>,
+    drive_writes_per_day: Option<f64>,
+    projection: Option<&'a hollow_mile_core::life::Projection>,
+    cannot_project: Option<String>,
+    treated: &'a hollow_mile_core::digest::Treatment,
+    slow: Vec<SlowDocument>,
+    claims: Option<&'a Claims>,
+    hauls: Vec<HaulDocument<'a>>,
+    wear: Vec<WearDocument>,
+}
+
+#[derive(Serialize)]
+struct SlowDocument {
+    position_bytes: u64,
+    position_end_bytes: u64,
+    share: Option<f64>,
+    hauls: usize,
+}
+
+#[derive(Serialize)]
+struct HaulDocument<'a> {
+    haul: &'a str,
+    route: &'a str,
+    started: String,
+    found: &'a str,
+    figures: &'a [hollow_mile_core::digest::Figure],
+    cache: &'a [String],
+    heat: &'a [String],
+    treatment: &'a hollow_mile_core::digest::Treatment,
+}
+
+#[derive(Serialize)]
+struct WearDocument {
+    at: String,
+    host_written_bytes: Option<u64>,
+    percentage_used: Option<f64>,
+}
+
+/// The drive's file, in words or as JSON.
+pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
+    let ledger = open_ledger()?;
+    let file = DriveFile::of(&ledger, &home::home()?, wanted)?;
+    let id = &file.identity;
+    let per_day = Claims { endurance: file.endurance, ..file.claims.clone().unwrap_or_default() };
+    let per_day = per_day.drive_writes_per_day(id.capacity);
+    if json {
+        say_json(&DriveDocument {
+            serial: &id.serial,
+            model: &id.model,
+            firmware: &id.firmware,
+            capacity_bytes: id.capacity.get(),
+            endurance_bytes: file.endurance.map(Bytes::get),
+            drive_writes_per_day: per_day,
+            projection: file.projection.as_ref().ok(),
+            cannot_project: file.projection.as_ref().err().map(|r| r.words()),
+            treated: &file.treated,
+            slow: file
+                .slow
+                .iter()
+                .map(|(s, hauls)| SlowDocument {
+                    position_bytes: s.position_bytes,
+                    position_end_bytes: s.position_end_bytes,
+                    share: s.share,
+                    hauls: *hauls,
+                })
+                .collect(),
+            claims: file.claims.as_ref(),
+            hauls: file
+                .hauls
+                .iter()
+                .map(|p| HaulDocument {
+                    haul: &p.row.haul,
+                    route: &p.row.route,
+                    started: text::timestamp(p.row.started_unix_ms),
+                    found: &p.row.summary,
+                    figures: &p.digest.figures,
+                    cache: &p.digest.cache,
+                    heat: &p.digest.heat_words,
+                    treatment: &p.digest.treatment,
+                })
+                .collect(),
+            wear: file
+                .wear
+                .iter()
+                .map(|w| WearDocument {
+                    at: text::timestamp(w.unix_ms),
+                    host_written_bytes: w.host_written.map(Bytes::get),
+                    percentage_used: w.percentage_used,
+                })
+                .collect(),
+        })?;
+        return Ok(Exit::Done);
+    }
+    say(&format!("{}  {}  {}", id.serial, id.model, id.capacity))?;
+    for line in text::drive_file(&file) {
+        say(&line)?;
+    }
+    say("")?;
+    let mut rows =
+        vec![["HAUL", "STARTED", "ROUTE", "ELAPSED", "WRITTEN", "FOUND"].map(String::from).to_vec()];
+    rows.extend(file.hauls.iter().map(|p| {
+        vec![
+            p.row.haul.clone(),
+            text::local_time(p.row.started_unix_ms),
+            p.row.route.clone(),
+            clock(p.row.elapsed),
+            p.row.written.to_string(),
+            p.row.summary.clone(),
+        ]
+    }));
+    say(&table(&rows))?;
+    Ok(Exit::Done)
+}

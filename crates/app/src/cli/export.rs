@@ -1,0 +1,347 @@
+//! `export`: samples, findings or figures of a haul as CSV, JSON or Parquet.
+
+use std::io::Write;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use clap::ValueEnum;
+use hollow_mile_core::event::{Event, HaulHead, Sample};
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_ledger::csv_file;
+use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
+use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int64Type};
+use parquet::file::metadata::KeyValue;
+use parquet::file::properties::WriterProperties;
+use parquet::file::writer::SerializedFileWriter;
+use parquet::schema::types::Type;
+
+use super::archive::create;
+use super::open_ledger;
+use crate::error::{AppError, Exit};
+
+/// How a haul is written out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ExportKind {
+    /// Comma-separated, a row an interval (or a finding, or a figure)
+    Csv,
+    /// One JSON document
+    Json,
+    /// Columns, compressed
+    Parquet,
+}
+
+/// What of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Of {
+    /// Every interval
+    Samples,
+    /// What was found, with places and evidence
+    Findings,
+    /// Figures with their intervals
+    Figures,
+}
+
+/// What is written out, and where to.
+#[derive(Debug, clap::Args)]
+pub struct ExportArgs {
+    /// A haul: id, unique beginning of one, or `last`
+    haul: String,
+    /// How
+    #[arg(long = "as", value_enum, default_value = "csv")]
+    kind: ExportKind,
+    /// What
+    #[arg(long, value_enum, default_value = "samples")]
+    of: Of,
+    /// File to write; standard output without it
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+    /// Write over a file that exists
+    #[arg(long)]
+    force: bool,
+}
+
+/// A column of a table, with what is missing left out.
+enum Cells {
+    Number(Vec<Option<f64>>),
+    Count(Vec<Option<i64>>),
+    Text(Vec<Option<String>>),
+}
+
+/// A table that all three forms are written from.
+struct Table {
+    columns: Vec<(&'static str, Cells)>,
+}
+
+fn count(v: u64) -> i64 {
+    i64::try_from(v).unwrap_or(i64::MAX)
+}
+
+/// The columns of the telemetry CSV, over all samples.
+fn samples(events: &[Event]) -> Table {
+    let all: Vec<&Sample> = events
+        .iter()
+        .filter_map(|e| match e {
+            Event::Sample(s) => Some(s),
+            _ => None,
+        })
+        .collect();
+    let number = |of: &dyn Fn(&Sample) -> Option<f64>| Cells::Number(all.iter().map(|s| of(s)).collect());
+    let integer =
+        |of: &dyn Fn(&Sample) -> Option<u64>| Cells::Count(all.iter().map(|s| of(s).map(count)).collect());
+    let sums = |of: &dyn Fn(&Sample) -> Option<u64>| {
+        let mut sum = 0u64;
+        let running = all.iter().map(|s| {
+            of(s).map(|v| {
+                sum += v;
+                count(sum)
+            })
+        });
+        Cells::Count(running.collect())
+    };
+    let latency = |of: fn(&hollow_mile_core::event::LatencySummary) -> u32| {
+        Cells::Count(all.iter().map(|s| s.latency.as_ref().map(|l| i64::from(of(l)))).collect())
+    };
+    Table {
+        columns: vec![
+            ("elapsed_s", number(&|s| Some(s.end.as_secs_f64()))),
+            ("leg", integer(&|s| Some(s.leg.into()))),
+            ("written_bytes", sums(&|s| Some(s.written.get()))),
+            ("read_bytes", sums(&|s| Some(s.read.get()))),
+            ("position_bytes", integer(&|s| s.position.map(Bytes::get))),
+            ("temperature_c", number(&|s| s.temperature.map(Celsius::degrees))),
+            ("operations", latency(|l| l.operations)),
+            ("latency_p50_us", latency(|l| l.p50_us)),
+            ("latency_p99_us", latency(|l| l.p99_us)),
+            ("latency_max_us", latency(|l| l.max_us)),
+            ("other_bytes", sums(&|s| s.other.map(Bytes::get))),
+            ("errors", sums(&|s| Some(s.errors.into()))),
+            ("fill_percent", number(&|s| s.fill_ppm.map(|f| f64::from(f) / 1e4))),
+            ("interval_s", number(&|s| Some(s.span.as_secs_f64()))),
+        ],
+    }
+}
+
+fn findings(c: &Conclusions) -> Table {
+    let all = &c.findings;
+    let number = |of: &dyn Fn(&hollow_mile_core::finding::Finding) -> Option<f64>| {
+        Cells::Number(all.iter().map(of).collect())
+    };
+    let bytes = |of: &dyn Fn(&hollow_mile_core::finding::Finding) -> Option<Bytes>| {
+        Cells::Count(all.iter().map(|f| of(f).map(|b| count(b.get()))).collect())
+    };
+    Table {
+        columns: vec![
+            ("kind", Cells::Text(all.iter().map(|f| Some(f.kind.word().to_owned())).collect())),
+            ("elapsed_s", number(&|f| Some(f.elapsed.as_secs_f64()))),
+            ("end_elapsed_s", number(&|f| f.end_elapsed.map(|e| e.as_secs_f64()))),
+            ("written_bytes", bytes(&|f| Some(f.written))),
+            ("written_low", bytes(&|f| Some(f.written_low))),
+            ("written_high", bytes(&|f| Some(f.written_high))),
+            ("position_bytes", bytes(&|f| f.position)),
+            ("position_end_bytes", bytes(&|f| f.position_end)),
+            ("before_mb_s", number(&|f| f.before.map(|r| r.mb_s()))),
+            ("after_mb_s", number(&|f| f.after.map(|r| r.mb_s()))),
+            ("temperature_c", number(&|f| f.temperature.map(Celsius::degrees))),
+            ("confidence", number(&|f| Some(f.confidence))),
+            ("evidence", Cells::Text(all.iter().map(|f| Some(f.evidence.join(" "))).collect())),
+        ],
+    }
+}
+
+fn figures(r: &Readings, c: &Conclusions) -> Table {
+    let digest = hollow_mile_core::digest::Digest::of(r, c);
+    let all = digest.figures;
+    let unit = |f: &hollow_mile_core::digest::Figure| {
+        serde_json::to_value(f.quantity).ok().and_then(|v| v.as_str().map(str::to_owned))
+    };
+    Table {
+        columns: vec![
+            ("figure", Cells::Text(all.iter().map(|f| Some(f.name.clone())).collect())),
+            ("unit", Cells::Text(all.iter().map(unit).collect())),
+            ("value", Cells::Number(all.iter().map(|f| Some(f.value)).collect())),
+            ("low", Cells::Number(all.iter().map(|f| f.interval.map(|i| i.0)).collect())),
+            ("high", Cells::Number(all.iter().map(|f| f.interval.map(|i| i.1)).collect())),
+        ],
+    }
+}
+
+impl Cells {
+    fn len(&self) -> usize {
+        match self {
+            Self::Number(v) => v.len(),
+            Self::Count(v) => v.len(),
+            Self::Text(v) => v.len(),
+        }
+    }
+    fn json(&self, i: usize) -> serde_json::Value {
+        match self {
+            Self::Number(v) => v[i].into(),
+            Self::Count(v) => v[i].into(),
+            Self::Text(v) => v[i].clone().into(),
+        }
+    }
+}
+
+/// A field of a CSV file, in quotes where it needs them.
+fn field(v: &serde_json::Value) -> String {
+    match v {
+        serde_json::Value::Null => String::new(),
+        serde_json::Value::String(s) if s.contains([',', '"', '\n', '\r']) => {
+            format!("\"{}\"", s.replace('"', "\"\""))
+        }
+        serde_json::Value::String(s) => s.clone(),
+        other => other.to_string(),
+    }
+}
+
+impl Table {
+    fn rows(&self) -> usize {
+        self.columns.first().map_or(0, |c| c.1.len())
+    }
+
+    fn csv(&self) -> Vec<u8> {
+        let names: Vec<&str> = self.columns.iter().map(|c| c.0).collect();
+        let mut out = names.join(",") + "\n";
+        for i in 0..self.rows() {
+            let cells: Vec<String> = self.columns.iter().map(|c| field(&c.1.json(i))).collect();
+            out.push_str(&cells.join(","));
+            out.push('\n');
+        }
+        out.into_bytes()
+    }
+
+    fn json(&self) -> Vec<serde_json::Value> {
+        let row = |i: usize| {
+            let cells = self.columns.iter().map(|(n, c)| ((*n).to_owned(), c.json(i)));
+            serde_json::Value::Object(cells.collect())
+        };
+        (0..self.rows()).map(row).collect()
+    }
+
+    /// Apache Parquet: an optional column each, zstd, what the record is of as key-value metadata.
+    fn parquet(&self, about: Vec<KeyValue>) -> Result<Vec<u8>, parquet::errors::ParquetError> {
+        let fields = self.columns.iter().map(|(name, cells)| {
+            let (physical, logical) = match cells {
+                Cells::Number(_) => (Physical::DOUBLE, None),
+                Cells::Count(_) => (Physical::INT64, None),
+                Cells::Text(_) => (Physical::BYTE_ARRAY, Some(parquet::basic::LogicalType::String)),
+            };
+            let built = Type::primitive_type_builder(name, physical)
+                .with_repetition(Repetition::OPTIONAL)
+                .with_logical_type(logical)
+                .build()?;
+            Ok(Arc::new(built))
+        });
+        let fields = fields.collect::<Result<Vec<_>, parquet::errors::ParquetError>>()?;
+        let schema = Arc::new(Type::group_type_builder("haul").with_fields(fields).build()?);
+        let properties = WriterProperties::builder()
+            .set_compression(Compression::ZSTD(ZstdLevel::try_new(3)?))
+            .set_created_by(format!("hollow-mile {}", env!("CARGO_PKG_VERSION")))
+            .set_key_value_metadata(Some(about))
+            .build();
+        let mut out = Vec::new();
+        let mut writer = SerializedFileWriter::new(&mut out, schema, Arc::new(properties))?;
+        let mut group = writer.next_row_group()?;
+        for (_, cells) in &self.columns {
+            let Some(mut column) = group.next_column()? else { break };
+            match cells {
+                Cells::Number(v) => {
+                    let (levels, values) = optional(v);
+                    column.typed::<DoubleType>().write_batch(&values, Some(&levels), None)?;
+                }
+                Cells::Count(v) => {
+                    let (levels, values) = optional(v);
+                    column.typed::<Int64Type>().write_batch(&values, Some(&levels), None)?;
+                }
+                Cells::Text(v) => {
+                    let bytes: Vec<Option<ByteArray>> =
+                        v.iter().map(|t| t.as_deref().map(ByteArray::from)).collect();
+                    let (levels, values) = optional(&bytes);
+                    column.typed::<ByteArrayType>().write_batch(&values, Some(&levels), None)?;
+                }
+            }
+            column.close()?;
+        }
+        group.close()?;
+        writer.close()?;
+        Ok(out)
+    }
+}
+
+/// Definition levels, and the values that are there.
+fn optional<T: Clone>(all: &[Option<T>]) -> (Vec<i16>, Vec<T>) {
+    (all.iter().map(|v| i16::from(v.is_some())).collect(), all.iter().flatten().cloned().collect())
+}
+
+fn about(head: &HaulHead) -> Vec<KeyValue> {
+    let json = serde_json::to_string(head).unwrap_or_default();
+    let pairs = [
+        ("haul", head.haul.clone()),
+        ("drive", head.drive.target.clone()),
+        ("model", head.drive.model.clone()),
+        ("serial", head.drive.serial.clone()),
+        ("route", head.route.name.clone()),
+        ("capacity_bytes", head.drive.capacity.get().to_string()),
+        ("head", json),
+    ];
+    pairs.into_iter().map(|(k, v)| KeyValue { key: k.to_owned(), value: Some(v) }).collect()
+}
+
+pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
+    let ledger = open_ledger()?;
+    let row = ledger.haul(&args.haul)?;
+    let mut events = Vec::new();
+    ledger.replay(&row.haul, |e| events.push(e.clone()))?;
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let conclusions = readings.conclude();
+    let table = match args.of {
+        Of::Samples => samples(&events),
+        Of::Findings => findings(&conclusions),
+        Of::Figures => figures(&readings, &conclusions),
+    };
+    let bytes = match (args.kind, args.of) {
+        // The telemetry CSV of the contract carries more than its rows: it comes back the same.
+        (ExportKind::Csv, Of::Samples) => {
+            let mut out = Vec::new();
+            csv_file::export(&events, &mut out)
+                .map_err(|e| AppError::usage(format!("haul {} cannot be written as CSV: {e}", row.haul)))?;
+            out
+        }
+        (ExportKind::Csv, _) => table.csv(),
+        (ExportKind::Json, of) => {
+            let name = match of {
+                Of::Samples => "samples",
+                Of::Findings => "findings",
+                Of::Figures => "figures",
+            };
+            let document =
+                serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });
+            let mut text = serde_json::to_vec(&document)
+                .map_err(|e| AppError::usage(format!("haul {} cannot be written as JSON: {e}", row.haul)))?;
+            text.push(b'\n');
+            text
+        }
+        (ExportKind::Parquet, _) => table
+            .parquet(readings.head().map(about).unwrap_or_default())
+            .map_err(|e| AppError::usage(format!("haul {} cannot be written as Parquet: {e}", row.haul)))?,
+    };
+    match &args.output {
+        Some(path) => {
+            let mut file = create(path, args.force)?;
+            file.write_all(&bytes).map_err(|e| AppError::file(path, "written", &e))?;
+        }
+        None if args.kind == ExportKind::Parquet && std::io::IsTerminal::is_terminal(&std::io::stdout()) => {
+            return Err(AppError::usage("Parquet is not for a terminal: name a file with -o"));
+        }
+        None => match std::io::stdout().lock().write_all(&bytes) {
+            Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
+                return Err(AppError::usage(format!("standard output cannot be written: {e}")));
+            }
+            _ => {}
+        },
+    }
+    Ok(Exit::Done)
+}

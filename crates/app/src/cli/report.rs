@@ -1,0 +1,88 @@
+//! `report`: a few pages on a haul or a contrast, as PDF or Markdown.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use hollow_mile_charts::pdf;
+use hollow_mile_core::units::Celsius;
+
+use super::archive::create;
+use super::{open_ledger, say, say_json};
+use crate::compare::Compared;
+use crate::error::{AppError, Exit};
+use crate::{home, report};
+
+/// What is reported, and where to.
+#[derive(Debug, clap::Args)]
+pub struct ReportArgs {
+    /// One haul, or several side by side: id, unique beginning of one, or `last`
+    #[arg(required = true, value_name = "HAUL")]
+    hauls: Vec<String>,
+    /// File to write: .pdf, or .md with its pictures beside it
+    #[arg(short, long, value_name = "FILE")]
+    output: PathBuf,
+    /// The question that it answers, in your words
+    #[arg(long, value_name = "TEXT")]
+    question: Option<String>,
+    /// What sets sides apart: see `contrast --help`
+    #[arg(long, value_name = "WHAT")]
+    by: Option<String>,
+    /// Air temperature to which heat is brought, °C
+    #[arg(long, value_name = "CELSIUS", allow_hyphen_values = true)]
+    ambient: Option<Celsius>,
+    /// Write over files that exist
+    #[arg(long)]
+    force: bool,
+    /// As JSON: the files, and the number of pages
+    #[arg(long)]
+    json: bool,
+}
+
+fn write(path: &Path, bytes: &[u8], force: bool) -> Result<(), AppError> {
+    let mut file = create(path, force)?;
+    file.write_all(bytes).map_err(|e| AppError::file(path, "written", &e))
+}
+
+pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
+    let ending = args.output.extension().and_then(|e| e.to_str());
+    if !matches!(ending, Some("pdf" | "md")) {
+        return Err(AppError::usage(format!(
+            "{} has no ending that a report can have: end it in .pdf or .md",
+            args.output.display()
+        )));
+    }
+    let ledger = open_ledger()?;
+    let made = match args.hauls.as_slice() {
+        [one] => report::of_haul(&ledger, &home::home()?, one, args.question.as_deref(), args.ambient)?,
+        many => {
+            let compared = Compared::of(&ledger, many, args.by.as_deref(), args.ambient)?;
+            report::of_contrast(&compared, args.question.as_deref())
+        }
+    };
+    let mut files = vec![args.output.clone()];
+    let mut pages = None;
+    if ending == Some("pdf") {
+        let scenes = made.pages();
+        pages = Some(scenes.len());
+        let bytes = pdf::pages(&scenes).map_err(|e| AppError::usage(e.to_string()))?;
+        write(&args.output, &bytes, args.force)?;
+    } else {
+        let stem =
+            args.output.file_stem().map_or_else(|| "report".into(), |s| s.to_string_lossy().into_owned());
+        let (text, pictures) = made.markdown(|i| format!("{stem}-{}.svg", i + 1));
+        write(&args.output, text.as_bytes(), args.force)?;
+        for (i, scene) in pictures.into_iter().enumerate() {
+            let path = args.output.with_file_name(format!("{stem}-{}.svg", i + 1));
+            write(&path, scene.to_svg().as_bytes(), args.force)?;
+            files.push(path);
+        }
+    }
+    if args.json {
+        say_json(&serde_json::json!({ "files": files, "pages": pages }))?;
+    } else {
+        let count = pages.map(|n| format!(", {n} pages")).unwrap_or_default();
+        let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
+        say(&format!("{} written{count}", names.join(", ")))?;
+    }
+    Ok(Exit::Done)
+}

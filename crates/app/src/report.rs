@@ -1,0 +1,321 @@
+//! What a report says, of one haul or of a contrast: question, verdict, conditions, figures, pictures, findings, limits, method,
+//! versions. Its pages are laid out in the charts crate.
+
+use std::path::Path;
+
+use hollow_mile_charts::report::{Block, Report};
+use hollow_mile_charts::{lanes, models, surveys};
+use hollow_mile_core::claims::three;
+use hollow_mile_core::contrast::Standing;
+use hollow_mile_core::digest::{Digest, Figure};
+use hollow_mile_core::event::HaulHead;
+use hollow_mile_core::finding::{Conclusions, Finding};
+use hollow_mile_core::models::Models;
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::route::Verdict;
+use hollow_mile_core::units::{Celsius, clock};
+use hollow_mile_ledger::{HaulRow, Ledger};
+
+use crate::compare::Compared;
+use crate::error::AppError;
+use crate::{claims, text};
+
+/// Findings told with their evidence at most: a sawtooth has hundreds, and they are in the record.
+const MOST_FINDINGS: usize = 8;
+/// Sentences of evidence for each.
+const MOST_EVIDENCE: usize = 3;
+/// Figures of a contrast at most.
+const MOST_FIGURES: usize = 24;
+
+fn heading(words: &str) -> Block {
+    Block::Heading(words.into())
+}
+
+fn strings(all: &[&str]) -> Vec<String> {
+    all.iter().map(|t| (*t).to_owned()).collect()
+}
+
+fn interval(f: &Figure) -> String {
+    f.interval
+        .map_or_else(|| "·".into(), |(l, h)| format!("{} to {}", f.quantity.words(l), f.quantity.words(h)))
+}
+
+fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
+    let d = &head.drive;
+    let c = &row.conditions;
+    let mut rows: Vec<(&str, String)> = vec![
+        ("drive", format!("{} {}, {}", d.serial, d.model, d.capacity)),
+        ("firmware", d.firmware.clone()),
+        ("link", d.link.as_ref().map(|l| l.words()).unwrap_or_default()),
+        ("route", format!("{}: {}", head.route.name, head.route.about)),
+        ("started", text::local_time(row.started_unix_ms)),
+        ("elapsed", format!("{} h:mm:ss, {}", clock(row.elapsed), row.state.word())),
+        ("moved", format!("{} written, {} read", row.written, row.read)),
+        ("ambient", c.ambient.map(|a| a.to_string()).unwrap_or_default()),
+        ("cooling", c.cooling.clone().unwrap_or_default()),
+        ("slot", c.slot.clone().unwrap_or_default()),
+        ("full at the start", d.fill_percent.map(|f| format!("{f:.0} %")).unwrap_or_default()),
+    ];
+    if !c.tags.is_empty() {
+        let tags: Vec<String> = c.tags.iter().map(|(k, v)| format!("{k}={v}")).collect();
+        rows.push(("tags", tags.join(", ")));
+    }
+    rows.extend(row.note.clone().map(|n| ("note", n)));
+    rows.into_iter()
+        .map(|(k, v)| vec![k.to_owned(), if v.is_empty() { "not stated".into() } else { v }])
+        .collect()
+}
+
+fn told(i: usize, f: &Finding) -> Vec<Block> {
+    let evidence = f.evidence.iter().take(MOST_EVIDENCE).cloned().collect();
+    vec![Block::Text(format!("{}  {}", lanes::letter(i), lanes::finding_line(f))), Block::List(evidence)]
+}
+
+/// The pictures that a haul has something for, with their captions.
+fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> Vec<Block> {
+    let mut out = Vec::new();
+    let survey = [
+        (surveys::ground(readings, c), "Rate by position, pass over pass; slow stretches are shaded."),
+        (surveys::fill(readings, c), "Each figure against the level of fill, with its 95 % interval."),
+        (surveys::spans(readings, c), "Access time against the length of the span."),
+        (surveys::ladder(readings, c), "Rate and latency against depth."),
+    ];
+    let surveyed: Vec<Block> = survey
+        .into_iter()
+        .filter_map(|(scene, caption)| Some(Block::Picture(scene.ok()?, caption.to_owned())))
+        .collect();
+    let ruler =
+        if surveyed.is_empty() && readings.written().get() > 0 { Ruler::Moved } else { Ruler::Elapsed };
+    if surveyed.len() < 2 {
+        let caption = "Rate, latency and temperature; letters are the findings below.".to_owned();
+        out.push(Block::Picture(lanes::lanes(readings, c, ruler), caption));
+    }
+    out.extend(surveyed);
+    if let Ok(scene) = models::heat(readings, text::asked_rate(c), ambient).as_ref() {
+        let caption = "Temperature and the first-order model fitted to it.".to_owned();
+        out.push(Block::Picture(scene.clone(), caption));
+    }
+    out.truncate(3);
+    out
+}
+
+fn method(readings: &Readings) -> Vec<String> {
+    let interval = readings.head().map(|h| h.route.interval).unwrap_or_default();
+    let mut all = vec![
+        format!(
+            "Moved by {}. A sample every {} ms; nothing was averaged before it was written down.",
+            readings.engine(),
+            interval.as_millis()
+        ),
+        "MB/s is 10^6 bytes a second. Intervals of rates are 95 % by the means of ten parts of the stretch (Student t); \
+         those of places follow from the change of level itself."
+            .to_owned(),
+        "Changes of level are found exactly (optimal partitioning with pruning and a bounded cost); a cause is stated only \
+         with evidence for it and against the others, else the change is called unexplained."
+            .to_owned(),
+    ];
+    all.extend(readings.doubts());
+    all
+}
+
+fn below(heads: &[&HaulHead]) -> String {
+    let versions: Vec<String> = {
+        let mut v: Vec<String> = heads.iter().map(|h| h.program.clone()).collect();
+        v.sort();
+        v.dedup();
+        v
+    };
+    format!(
+        "Hollow Mile {} · recorded by {} · made {}",
+        env!("CARGO_PKG_VERSION"),
+        versions.join(", "),
+        text::local_time(jiff::Timestamp::now().as_millisecond())
+    )
+}
+
+/// A report on one haul.
+///
+/// # Errors
+/// When there is no such haul, or its record cannot be read.
+pub fn of_haul(
+    ledger: &Ledger,
+    home: &Path,
+    haul: &str,
+    question: Option<&str>,
+    ambient: Option<Celsius>,
+) -> Result<Report, AppError> {
+    let row = ledger.haul(haul)?;
+    let head = ledger.head(&row.haul)?;
+    let readings = ledger.readings(&row.haul)?;
+    let c = readings.conclude();
+    let digest = Digest::of(&readings, &c);
+    let claims = claims::of_model(home, &head.drive.model);
+    let about = head.route.about.trim_end_matches('.').to_owned();
+    let asked = question.map_or_else(
+        || {
+            format!(
+                "What does {} {} do under the route {}: {about}?",
+                head.drive.serial, head.drive.model, head.route.name
+            )
+        },
+        str::to_owned,
+    );
+    let mut blocks = vec![heading("Question"), Block::Text(asked), heading("Verdict")];
+    blocks.push(Block::Verdict(text::answer(&readings, &c)));
+    let limits = c.surveys.judge(&readings, &c);
+    let missed = limits.iter().filter(|l| l.verdict == Verdict::Missed).count();
+    if !limits.is_empty() {
+        let n = limits.len();
+        blocks.push(Block::Verdict(match missed {
+            0 => format!("No limit of {n} was missed."),
+            m => format!("{m} of {n} limits missed."),
+        }));
+    }
+    blocks.extend([
+        heading("Conditions"),
+        Block::Table { head: strings(&["condition", "value"]), rows: conditions(&head, &row) },
+        heading("Figures"),
+        Block::Table {
+            head: strings(&["figure", "value", "95 % interval within the haul"]),
+            rows: digest
+                .figures
+                .iter()
+                .map(|f| vec![f.name.clone(), f.quantity.words(f.value), interval(f)])
+                .collect(),
+        },
+    ]);
+    blocks.extend(pictures(&readings, &c, ambient));
+    if let Some(claims) = &claims {
+        blocks.push(heading("Against the maker's claims"));
+        let rows: Vec<Vec<String>> = claims
+            .against(&digest)
+            .iter()
+            .map(|s| {
+                let range = s.interval.map(|(l, h)| format!("{} to {}", three(l), three(h)));
+                vec![
+                    s.name.clone(),
+                    s.unit.words(s.claimed),
+                    s.unit.words(s.measured),
+                    three(s.ratio),
+                    range.unwrap_or_else(|| "·".into()),
+                ]
+            })
+            .collect();
+        blocks.push(Block::Table {
+            head: strings(&["claim", "claimed", "measured", "ratio", "95 % interval"]),
+            rows,
+        });
+        let mut words = vec![format!("Source: {}.", claims.source)];
+        words.extend(claims.heat_words(&digest).into_iter().map(|w| format!("{w}.")));
+        words.extend(claims.cost(readings.written()).map(|c| format!("This haul {}.", c.words())));
+        blocks.push(Block::List(words));
+    }
+    blocks.push(heading("Findings"));
+    if c.findings.is_empty() {
+        blocks.push(Block::Text("None.".into()));
+    }
+    blocks.extend(c.findings.iter().take(MOST_FINDINGS).enumerate().flat_map(|(i, f)| told(i, f)));
+    if c.findings.len() > MOST_FINDINGS {
+        let more = c.findings.len() - MOST_FINDINGS;
+        blocks
+            .push(Block::Text(format!("{more} more are in the record: hollow-mile findings {}.", row.haul)));
+    }
+    let built = Models::of(&readings, &c);
+    let mut models = built.cache_words();
+    models.extend(built.heat_words(text::asked_rate(&c), ambient));
+    blocks.extend([heading("Cache and heat"), Block::List(models)]);
+    if !limits.is_empty() {
+        blocks.push(heading("Limits"));
+        blocks.push(Block::Table {
+            head: strings(&["limit", "verdict", "because"]),
+            rows: limits
+                .iter()
+                .map(|l| vec![l.limit.to_string(), l.verdict.word().to_owned(), l.because.clone()])
+                .collect(),
+        });
+    }
+    blocks.extend([heading("Method"), Block::List(method(&readings))]);
+    let title = format!("{} {}: {}", head.drive.serial, head.drive.model, head.route.name);
+    Ok(Report { title, below: format!("haul {} · {}", row.haul, below(&[&head])), blocks })
+}
+
+/// A report on hauls side by side.
+///
+/// # Errors
+/// When they cannot be compared.
+pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
+    let c = &compared.contrast;
+    let sides: Vec<String> = c.sides.iter().map(|s| s.name.clone()).collect();
+    let asked = question.map_or_else(|| format!("What sets apart: {}?", sides.join(" — ")), str::to_owned);
+    let mut blocks = vec![heading("Question"), Block::Text(asked), heading("Verdict")];
+    blocks.extend(c.answer.iter().take(4).cloned().map(Block::Verdict));
+    if !c.warnings.is_empty() {
+        blocks.push(Block::List(c.warnings.clone()));
+    }
+    blocks.push(heading("Sides"));
+    blocks.push(Block::Table {
+        head: strings(&["side", "what it is", "hauls"]),
+        rows: c.sides.iter().map(|s| vec![s.letter.clone(), s.name.clone(), s.hauls.join(", ")]).collect(),
+    });
+    if !c.differs.is_empty() {
+        let mut head = vec!["condition".to_owned()];
+        head.extend(c.sides.iter().map(|s| s.letter.clone()));
+        let rows =
+            c.differs.iter().map(|d| std::iter::once(d.name.clone()).chain(d.values.clone()).collect());
+        blocks.push(Block::Table { head, rows: rows.collect() });
+    }
+    let moved = compared.subjects.iter().any(|s| s.digest.treatment.written_bytes > 0);
+    let ruler = if moved { Ruler::Moved } else { Ruler::Elapsed };
+    let caption = "Each haul on the ruler, each leg from its start; figures with 95 % intervals.".to_owned();
+    blocks.push(Block::Picture(compared.chart(ruler), caption));
+    blocks.push(heading("Figures"));
+    let (head, mut rows) = crate::cli::contrast_figures(c, true);
+    // Those that differ first, when not all fit.
+    if rows.len() > MOST_FIGURES {
+        let differs = |name: &str| {
+            let row = c.figures.iter().find(|r| r.name == name);
+            row.is_some_and(|r| r.against.iter().any(|a| a.standing == Standing::Differs))
+        };
+        rows.sort_by_key(|r| !differs(&r[0]));
+        rows.truncate(MOST_FIGURES);
+    }
+    blocks.push(Block::Table { head, rows });
+    let matched: Vec<String> = c.findings.iter().flat_map(|m| m.sentences.clone()).take(16).collect();
+    if !matched.is_empty() {
+        blocks.extend([heading("Findings, matched"), Block::List(matched)]);
+    }
+    let heat: Vec<String> = compared
+        .subjects
+        .iter()
+        .zip(&compared.side_of)
+        .filter_map(|(s, side)| {
+            let h = s.digest.heat.as_ref()?;
+            Some(format!(
+                "{} (haul {}): {:.1} K for each GB/s ({:.1} to {:.1}), time constant {:.0} s; {:.1} K left over.",
+                c.sides[*side].letter,
+                s.head.haul,
+                h.rise_k_per_gb_s.value,
+                h.rise_k_per_gb_s.low,
+                h.rise_k_per_gb_s.high,
+                h.tau_s.value,
+                h.residual_k
+            ))
+        })
+        .collect();
+    if !heat.is_empty() {
+        blocks.extend([heading("Heat"), Block::List(heat)]);
+    }
+    let mut how = vec![
+        "Means and 95 % intervals over repeats (Student t); differences by Welch's test, corrected after Holm for all \
+         figures together: called one below p 0.05. One haul on a side has no noise, so nothing is called a difference."
+            .to_owned(),
+        "MB/s is 10^6 bytes a second. Heat is compared as the rise above the air around the drive.".to_owned(),
+    ];
+    if let Some(a) = c.ambient_c {
+        how.push(format!("Highest temperatures were brought to air of {a} °C, one to one."));
+    }
+    blocks.extend([heading("Method"), Block::List(how)]);
+    let heads: Vec<&HaulHead> = compared.subjects.iter().map(|s| &s.head).collect();
+    let title = format!("Contrast: {}", sides.join(" — "));
+    Report { title, below: format!("{} hauls · {}", heads.len(), below(&heads)), blocks }
+}

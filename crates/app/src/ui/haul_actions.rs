@@ -1,0 +1,163 @@
+//! What the keys of the Haul view do.
+
+use std::path::PathBuf;
+
+use hollow_mile_core::models::stream::{self, Stream};
+use tui_input::Input;
+
+use super::actions::{Action, Screen};
+use super::app::{App, Overlay, Yes};
+use super::ledger_actions::write_beside;
+use super::live::Live;
+use super::review::Lapse;
+use super::views::ground::has_any;
+use crate::error::AppError;
+use crate::session::Command;
+
+impl App {
+    /// Shows all of a finding, and puts the cursor where it is.
+    pub(super) fn show_evidence(&mut self, index: usize) {
+        let count = self.shown().map_or(0, |(_, c)| c.findings.len());
+        if count == 0 {
+            return self.say("Nothing was found so far.");
+        }
+        let index = index.min(count - 1);
+        let step = index as isize - self.haul.first_shown() as isize;
+        self.go_to_flag(step);
+        self.overlay = Some(Overlay::Evidence(index));
+    }
+
+    pub(super) fn go_to_flag(&mut self, step: isize) {
+        let ruler = self.haul.ruler;
+        let Some((r, c)) = self.shown() else { return };
+        let findings = c.findings.iter().map(|f| r.place_of_finding(ruler, f));
+        let places: Vec<Option<f64>> =
+            findings.chain(r.notes().iter().map(|(at, _)| r.place_of(ruler, *at))).collect();
+        let extent = r.extent(ruler);
+        if self.haul.to_flag(&places, step, extent).is_none() {
+            self.say("There are no flags so far.");
+        }
+    }
+
+    /// Whether the write that is shown could have taken a stream, given as `620 MB/s, 8 GiB`.
+    pub(super) fn ask_stream(&self, words: &str) -> Vec<String> {
+        let (stream, buffer) = words.split_once(',').unwrap_or((words, "0 B"));
+        let asked = stream.parse::<Stream>().and_then(|s| {
+            let buffer = buffer.trim().parse().map_err(|e| format!("the buffer: {e}"))?;
+            Ok((s, buffer))
+        });
+        match (asked, self.shown()) {
+            (Err(e), _) => vec![e],
+            (_, None) => vec!["There is no haul to ask.".into()],
+            (Ok((stream, buffer)), Some((r, c))) => {
+                stream::hold(r, c, stream, buffer).map_or_else(|r| vec![r.words()], |h| h.sentences())
+            }
+        }
+    }
+
+    pub(super) fn time_lapse(&mut self) {
+        if self.haul.lapse.take().is_some() {
+            return;
+        }
+        let Some(kept) = &self.haul.kept else {
+            return self.say("A time-lapse is for a haul that is over: open one from the ledger.");
+        };
+        match Lapse::begin(&self.ledger, &kept.row.haul, kept.row.elapsed) {
+            Ok(lapse) => self.haul.lapse = Some(Box::new(lapse)),
+            Err(e) => self.say(e.message),
+        }
+    }
+
+    pub(super) fn act_in_lapse(&mut self, action: Action) -> bool {
+        let Some(lapse) = &mut self.haul.lapse else { return false };
+        match action {
+            Action::Pause => lapse.paused = !lapse.paused,
+            Action::Faster => lapse.pace(2.0),
+            Action::Slower => lapse.pace(0.5),
+            _ => return false,
+        }
+        true
+    }
+
+    pub(super) fn act_in_haul(&mut self, action: Action) {
+        if self.act_in_lapse(action) {
+            return;
+        }
+        match action {
+            Action::NextFlag => self.go_to_flag(1),
+            Action::FlagBefore => self.go_to_flag(-1),
+            Action::Open => self.show_evidence(self.haul.first_shown()),
+            Action::Ground if self.shown().is_some_and(|(_, c)| has_any(c)) => self.go(Screen::Ground),
+            Action::Ground => self.say(
+                "This haul has no survey: routes with a scan, spans, fill, ladder, pace or verify leg make one.",
+            ),
+            Action::Lapse => self.time_lapse(),
+            Action::Hold => {
+                self.overlay = Some(Overlay::Hold(Input::new("620 MB/s, 8 GiB".into()), Vec::new()));
+            }
+            Action::Pause => {
+                let paused = self.shown_live().is_some_and(|l| l.paused);
+                self.ask_shown(Command::Pause(!paused));
+            }
+            Action::SkipLeg => self.ask_shown(Command::SkipLeg),
+            Action::Stop if self.shown_live().is_some_and(Live::runs) => {
+                let question = "Stop this haul? What was recorded stays.".into();
+                self.overlay = Some(Overlay::Ask { question, yes: Yes::Stop });
+            }
+            Action::Stop => self.say("This haul is over."),
+            Action::Note if self.shown_live().is_some_and(Live::runs) => {
+                self.overlay = Some(Overlay::Note(Input::default()));
+            }
+            Action::Note => self.say("This haul is over: its record is closed."),
+            Action::Faster | Action::Slower => match self.shown_live() {
+                Some(live) if live.simulated && live.runs() => {
+                    let speed =
+                        if action == Action::Faster { live.speed.faster() } else { live.speed.slower() };
+                    self.ask_shown(Command::Speed(speed));
+                }
+                _ => self.say("Only the clock of a simulated drive under way can be set."),
+            },
+            Action::Report => {
+                let haul = self.shown().and_then(|(r, _)| r.head()).map(|h| h.haul.clone());
+                match haul {
+                    Some(_) if self.shown_live().is_some_and(|l| l.runs()) => {
+                        self.say("A report is written when the haul is over.");
+                    }
+                    Some(haul) => self.write_report(&[haul]),
+                    None => {}
+                }
+            }
+            Action::Export => {
+                let result = self.export();
+                self.told_written("Chart", result);
+            }
+            _ => {
+                let mut view = std::mem::take(&mut self.haul);
+                if let Some((readings, _)) = view.shown_in(&self.live) {
+                    let extent = readings.extent(view.ruler);
+                    view.act(action, extent);
+                } else {
+                    let lapse = view.lapse.as_ref().map(|l| &l.readings);
+                    let shown = lapse.or(view.kept.as_ref().map(|k| &k.readings));
+                    let extent = shown.map_or(0.0, |r| r.extent(view.ruler));
+                    view.act(action, extent);
+                }
+                self.haul = view;
+            }
+        }
+    }
+
+    /// Writes the lanes as a file in the present folder, or in the ledger's when that cannot be written.
+    pub(super) fn export(&self) -> Result<PathBuf, AppError> {
+        let (readings, conclusions) =
+            self.shown().ok_or_else(|| AppError::usage("There is no haul to draw."))?;
+        let haul = readings.head().map_or("haul", |h| h.haul.as_str());
+        let along = match self.haul.ruler {
+            hollow_mile_core::readings::Ruler::Elapsed => "elapsed",
+            hollow_mile_core::readings::Ruler::Moved => "written",
+            hollow_mile_core::readings::Ruler::Position => "position",
+        };
+        let svg = hollow_mile_charts::lanes::lanes(readings, conclusions, self.haul.ruler).to_svg();
+        write_beside(self, &format!("{haul}-lanes-{along}"), "svg", svg.as_bytes())
+    }
+}

@@ -1,0 +1,282 @@
+//! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
+
+use hollow_mile_charts::contrast::ruler_name;
+use hollow_mile_core::contrast::letter;
+use hollow_mile_core::readings::{Column, Ruler};
+use hollow_mile_core::scale;
+use hollow_mile_core::units::{Celsius, Rate};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+
+use super::top;
+use crate::cli::contrast_figures;
+use crate::compare::Compared;
+use crate::ui::actions::Action;
+use crate::ui::app::App;
+use crate::ui::theme::Theme;
+use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::lane::LABELS;
+use crate::ui::widgets::panel::{Writer, fit, wrap};
+use crate::ui::widgets::ruler;
+
+/// What stands under the curves.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+enum Page {
+    /// Figures with intervals.
+    #[default]
+    Figures,
+    /// Findings, matched.
+    Findings,
+    /// What was different.
+    Conditions,
+}
+
+/// A contrast on screen.
+pub struct ContrastView {
+    /// What is compared; `None` before hauls were marked.
+    pub compared: Option<Compared>,
+    /// Along what.
+    pub ruler: Ruler,
+    page: Page,
+    from: usize,
+}
+
+impl Default for ContrastView {
+    fn default() -> Self {
+        Self { compared: None, ruler: Ruler::Moved, page: Page::Figures, from: 0 }
+    }
+}
+
+impl ContrastView {
+    /// Of hauls that were compared.
+    #[must_use]
+    pub fn of(compared: Compared) -> Self {
+        let moved = compared.subjects.iter().any(|s| s.digest.treatment.written_bytes > 0);
+        let ruler = if moved { Ruler::Moved } else { Ruler::Elapsed };
+        Self { compared: Some(compared), ruler, ..Self::default() }
+    }
+
+    /// Air temperature to which heat is brought now.
+    #[must_use]
+    pub fn ambient(&self) -> Option<Celsius> {
+        self.compared.as_ref()?.contrast.ambient_c.map(Celsius::new)
+    }
+
+    /// Turns the ruler or the page, moves the table.
+    pub fn act(&mut self, action: Action) {
+        match action {
+            Action::TurnRuler => self.ruler = self.ruler.turned(),
+            Action::OtherPane => {
+                self.page = match self.page {
+                    Page::Figures => Page::Findings,
+                    Page::Findings => Page::Conditions,
+                    Page::Conditions => Page::Figures,
+                };
+                self.from = 0;
+            }
+            Action::Up => self.from = self.from.saturating_sub(1),
+            Action::Down => self.from += 1,
+            Action::First => self.from = 0,
+            Action::Last => self.from = usize::MAX / 2,
+            _ => {}
+        }
+    }
+}
+
+/// Sides are told apart by their letter on the curve; colour helps.
+fn style_of(side: usize, theme: &Theme) -> Style {
+    match side % 4 {
+        0 => theme.speed(0.45),
+        1 => theme.heat(1.0),
+        2 => theme.speed(0.0),
+        _ => theme.speed(1.0),
+    }
+}
+
+/// One quantity of all hauls: a line each, with the letter of its side on it.
+#[allow(clippy::too_many_arguments)]
+fn curves(
+    area: Rect,
+    buf: &mut Buffer,
+    title: &str,
+    (low, high): (f64, f64),
+    ticks: &scale::Axis,
+    all: &[(usize, Vec<Option<f64>>)],
+    theme: &Theme,
+) {
+    if area.height < 3 || area.width < LABELS + 8 {
+        return;
+    }
+    buf.set_stringn(area.x + LABELS, area.y, title, usize::from(area.width - LABELS), theme.faint());
+    let plot =
+        Rect { x: area.x + LABELS, y: area.y + 1, width: area.width - LABELS, height: area.height - 1 };
+    let share = |v: f64| ((v - low) / (high - low).max(f64::MIN_POSITIVE)).clamp(0.0, 1.0);
+    let row = |v: f64| plot.y + ((1.0 - share(v)) * f64::from(plot.height - 1)).round() as u16;
+    for t in &ticks.ticks {
+        let words = format!("{:>7}", t.words);
+        buf.set_stringn(area.x, row(t.value), words, 7, theme.faint());
+    }
+    for (side, values) in all {
+        let mut canvas = Canvas::new(plot);
+        let top = canvas.rows().saturating_sub(1) as f64;
+        let mut last: Option<usize> = None;
+        for (x, v) in values.iter().enumerate() {
+            let Some(v) = v else {
+                last = None;
+                continue;
+            };
+            let up = (share(*v) * top).round() as usize;
+            let from = last.unwrap_or(up);
+            for u in from.min(up)..=from.max(up) {
+                canvas.dot(x, u, style_of(*side, theme));
+            }
+            last = Some(up);
+        }
+        canvas.paint(plot, buf);
+    }
+    // Letters over all lines, each side's at its own places.
+    for (side, values) in all {
+        let n = all.len().max(1);
+        for k in 0..4 {
+            let at = values.len() * (1 + 2 * (k * n + *side)) / (8 * n);
+            if let Some(Some(v)) = values.get(at) {
+                let style = style_of(*side, theme).add_modifier(Modifier::BOLD);
+                let dots = f64::from(plot.height) * 4.0 - 1.0;
+                let down = plot.height - 1 - ((share(*v) * dots).round() as u16 / 4).min(plot.height - 1);
+                buf.set_string(plot.x + (at / 2) as u16, plot.y + down, letter(*side), style);
+            }
+        }
+    }
+}
+
+/// Columns of a table as wide as they need to be, cut on the right.
+fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
+    let width = |c: usize| {
+        let cells = rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count());
+        cells.chain([head[c].chars().count()]).max().unwrap_or(0) as u16 + 2
+    };
+    let widths: Vec<u16> = (0..head.len()).map(width).collect();
+    let mut line = |y: u16, cells: &[String], style: Style| {
+        let mut x = area.x;
+        for (cell, w) in cells.iter().zip(&widths) {
+            let room = usize::from((area.x + area.width).saturating_sub(x).min(*w));
+            buf.set_stringn(x, y, fit(cell, room), room, style);
+            x += w;
+        }
+    };
+    line(area.y, head, theme.faint());
+    for (i, row) in rows.iter().skip(from).take(usize::from(area.height.saturating_sub(1))).enumerate() {
+        let differs = row.iter().any(|c| c.starts_with("differs: "));
+        line(area.y + 1 + i as u16, row, if differs { theme.strong() } else { Style::new() });
+    }
+}
+
+/// Draws the contrast.
+pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    let view = &app.contrast;
+    let theme = &app.theme;
+    let Some(compared) = &view.compared else {
+        return top(app, area, buf, "mark two hauls or more in the ledger, then press c there");
+    };
+    let c = &compared.contrast;
+    let sides: Vec<String> =
+        c.sides.iter().map(|s| format!("{} {} ({})", s.letter, s.name, s.hauls.len())).collect();
+    top(app, area, buf, &sides.join("   "));
+    let width = usize::from(area.width);
+    let answers: Vec<String> = c.answer.iter().flat_map(|a| wrap(a, width)).take(4).collect();
+    let mut out = Writer::new(Rect { y: area.y + 2, height: 6, ..area }, buf);
+    answers.iter().for_each(|l| out.line(l, theme.strong()));
+    for warning in c.warnings.iter().take(2) {
+        out.line(&format!("! {warning}"), theme.accent());
+    }
+    let used = 2 + answers.len() as u16 + c.warnings.len().min(2) as u16 + 1;
+    let body = Rect { y: area.y + used, height: area.height.saturating_sub(used), ..area };
+    // The curves take a half, the table the rest.
+    let upper = (body.height / 2).max(8).min(body.height);
+    let plots = Rect { height: upper.saturating_sub(2), ..body };
+    let columns = usize::from(plots.width.saturating_sub(LABELS)) * 2;
+    let overlay = compared.overlay(view.ruler, columns);
+    let of = |f: &dyn Fn(&Column) -> Option<f64>| -> Vec<(usize, Vec<Option<f64>>)> {
+        compared
+            .side_of
+            .iter()
+            .copied()
+            .zip(overlay.curves.iter().map(|c| c.iter().map(f).collect()))
+            .collect()
+    };
+    let rates = of(&|c| c.rate.map(Rate::get));
+    let heat = of(&|c| c.hottest.map(|t| t.degrees()));
+    let seen = |all: &[(usize, Vec<Option<f64>>)]| {
+        all.iter()
+            .flat_map(|a| a.1.iter().flatten().copied())
+            .fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)))
+    };
+    let fastest = scale::rate_top(seen(&rates).1.max(0.0));
+    let (coldest, hottest) = seen(&heat);
+    let warm = coldest <= hottest && plots.height >= 10;
+    let lower = if warm { (plots.height / 3).max(4) } else { 0 };
+    let rate_at = Rect { height: plots.height - lower, ..plots };
+    let ticks = |h: u16| usize::from(h / 3).clamp(2, 5);
+    curves(
+        rate_at,
+        buf,
+        "rate, MB/s",
+        (0.0, fastest),
+        &scale::rates(fastest, ticks(rate_at.height)),
+        &rates,
+        theme,
+    );
+    if warm {
+        let at = Rect { y: rate_at.y + rate_at.height, height: lower, ..plots };
+        let (low, high) = ((coldest / 10.0).floor() * 10.0, ((hottest + 1.0) / 10.0).ceil() * 10.0);
+        curves(
+            at,
+            buf,
+            "temperature, °C",
+            (low, high),
+            &scale::degrees(low, high, ticks(lower)),
+            &heat,
+            theme,
+        );
+    }
+    let at = Rect { y: plots.y + plots.height, height: 2, ..body };
+    ruler::named(at, buf, view.ruler, (0.0, overlay.extent), ruler_name(view.ruler), theme);
+    let at = Rect { y: body.y + upper + 1, height: body.height.saturating_sub(upper + 1), ..body };
+    lower_page(view, compared, at, buf, theme);
+}
+
+fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buffer, theme: &Theme) {
+    let c = &compared.contrast;
+    let room = usize::from(at.height.saturating_sub(1)).max(1);
+    match view.page {
+        Page::Figures => {
+            let (head, rows) = contrast_figures(c, at.width >= 150);
+            table(&head, &rows, view.from.min(rows.len().saturating_sub(room)), at, buf, theme);
+        }
+        Page::Findings => {
+            let all: Vec<&String> = c.findings.iter().flat_map(|m| &m.sentences).collect();
+            let mut out = Writer::new(at, buf);
+            out.line("findings that belong together", theme.faint());
+            if all.is_empty() {
+                out.line("None was found in any of them.", Style::new());
+            }
+            let from = view.from.min(all.len().saturating_sub(room));
+            all.iter().skip(from).for_each(|s| out.text(s, 2, Style::new()));
+        }
+        Page::Conditions => {
+            let mut head = vec!["what was different".to_owned()];
+            head.extend(c.sides.iter().map(|s| s.letter.clone()));
+            let rows: Vec<Vec<String>> = c
+                .differs
+                .iter()
+                .map(|d| std::iter::once(d.name.clone()).chain(d.values.iter().cloned()).collect())
+                .collect();
+            let upper = Rect { height: at.height.min(rows.len() as u16 + 2), ..at };
+            table(&head, &rows, 0, upper, buf, theme);
+            let rest = Rect { y: at.y + upper.height, height: at.height - upper.height, ..at };
+            let mut out = Writer::new(rest, buf);
+            c.warnings.iter().for_each(|w| out.text(w, 2, Style::new()));
+        }
+    }
+}

@@ -1,0 +1,181 @@
+//! Ground: what the surveys of a haul say. Rate by position pass over pass with its slow stretches; nested spans; ladders;
+//! streams; figures against fill; blocks read back.
+
+mod pages;
+mod strips;
+
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::surveys::Surveys;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::haul;
+use crate::ui::actions::Action;
+use crate::ui::app::App;
+use crate::ui::widgets::panel::Writer;
+use crate::ui::widgets::spine;
+
+/// One survey.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Page {
+    /// Rate by position.
+    #[default]
+    Ground,
+    /// Access time over nested shares.
+    Spans,
+    /// Figures against fill.
+    Fill,
+    /// Blocks, depths, workers, patterns.
+    Ladder,
+    /// Streams that were offered.
+    Streams,
+    /// Blocks read back.
+    Verify,
+}
+
+impl Page {
+    const ALL: [Self; 6] = [Self::Ground, Self::Spans, Self::Fill, Self::Ladder, Self::Streams, Self::Verify];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Ground => "ground",
+            Self::Spans => "spans",
+            Self::Fill => "fill",
+            Self::Ladder => "ladder",
+            Self::Streams => "streams",
+            Self::Verify => "verify",
+        }
+    }
+
+    const fn is_in(self, s: &Surveys) -> bool {
+        match self {
+            Self::Ground => s.ground.is_some(),
+            Self::Spans => s.spans.is_some(),
+            Self::Fill => s.fill.is_some(),
+            Self::Ladder => s.ladder.is_some(),
+            Self::Streams => s.streams.is_some(),
+            Self::Verify => s.verify.is_some(),
+        }
+    }
+}
+
+/// The surveys that a record has, in their order.
+fn there(s: &Surveys) -> Vec<Page> {
+    Page::ALL.into_iter().filter(|p| p.is_in(s)).collect()
+}
+
+/// How the surveys of the haul on screen are looked at.
+#[derive(Debug, Clone, Default)]
+pub struct GroundView {
+    page: Page,
+    /// Column under the cursor, as a share of the width.
+    cursor: Option<f64>,
+    /// Part of the drive that is shown, as shares of it.
+    window: Option<(f64, f64)>,
+    scroll: usize,
+}
+
+impl GroundView {
+    /// The page that is shown: the chosen one, or else the first there is.
+    fn shown(&self, s: &Surveys) -> Option<Page> {
+        let all = there(s);
+        all.iter().find(|p| **p == self.page).or(all.first()).copied()
+    }
+
+    fn span(&self) -> (f64, f64) {
+        self.window.unwrap_or((0.0, 1.0))
+    }
+
+    /// Moves, zooms, turns the page.
+    pub fn act(&mut self, action: Action, surveys: &Surveys) {
+        let (from, to) = self.span();
+        let width = to - from;
+        let cursor = self.cursor.unwrap_or(0.5);
+        let window = |from: f64, width: f64| {
+            let width = width.clamp(1e-4, 1.0);
+            let from = from.clamp(0.0, 1.0 - width);
+            (width < 1.0).then_some((from, from + width))
+        };
+        match action {
+            Action::OtherPane => {
+                let all = there(surveys);
+                let at = all.iter().position(|p| Some(*p) == self.shown(surveys)).unwrap_or(0);
+                if let Some(next) = all.get((at + 1) % all.len().max(1)) {
+                    *self = Self { page: *next, ..Self::default() };
+                }
+            }
+            Action::CursorLeft => self.cursor = Some((cursor - 0.01).max(0.0)),
+            Action::CursorRight => self.cursor = Some((cursor + 0.01).min(1.0)),
+            Action::ZoomIn => self.window = window(from + width * (cursor - 0.25), width / 2.0),
+            Action::ZoomOut => self.window = window(from - width * 0.5, width * 2.0),
+            Action::PanLeft => self.window = window(from - width / 4.0, width),
+            Action::PanRight => self.window = window(from + width / 4.0, width),
+            Action::Whole => self.window = None,
+            Action::Up => self.scroll = self.scroll.saturating_sub(1),
+            Action::Down => self.scroll += 1,
+            Action::First => self.scroll = 0,
+            _ => {}
+        }
+    }
+}
+
+/// Draws the survey that is chosen.
+pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
+    let Some((r, c)) = app.shown() else {
+        super::top(app, area, buf, "no haul is open: the ledger has those that were");
+        return;
+    };
+    let theme = &app.theme;
+    let view = &app.ground;
+    haul::head(app, r, Rect { height: 1, ..area }, buf);
+    let Some(page) = view.shown(&c.surveys) else {
+        let words = "This haul has no survey: routes with a scan, spans, ladder, pace, verify or fill make one. Esc goes back.";
+        Writer::new(Rect { y: area.y + 1, ..area }, buf).text(words, 0, theme.strong());
+        return;
+    };
+    let answer = Rect { y: area.y + 1, height: 2, ..area };
+    let mut out = Writer::new(answer, buf);
+    for sentence in sentences(page, &c.surveys).iter().take(2) {
+        out.text(sentence, 0, theme.strong());
+    }
+    let pages: Vec<String> = there(&c.surveys)
+        .iter()
+        .map(|p| format!("{}{}", if *p == page { "▸" } else { " " }, p.name()))
+        .collect();
+    buf.set_stringn(area.x, area.y + 3, pages.join(" "), usize::from(area.width), theme.faint());
+    let body = Rect { y: area.y + 5, height: area.height.saturating_sub(5), ..area };
+    spine::render(Rect { width: spine::WIDTH, ..body }, buf, r, theme);
+    let right = Rect { x: body.x + spine::WIDTH, width: body.width.saturating_sub(spine::WIDTH), ..body };
+    if page == Page::Ground {
+        strips::render(app, r, c, right, buf);
+    } else {
+        pages::render(page, &c.surveys, view.scroll, right, buf, theme);
+    }
+}
+
+/// What a survey says, in words.
+fn sentences(page: Page, s: &Surveys) -> Vec<String> {
+    let only = |page: Page| Surveys {
+        ground: s.ground.clone().filter(|_| page == Page::Ground),
+        spans: s.spans.clone().filter(|_| page == Page::Spans),
+        ladder: s.ladder.clone().filter(|_| page == Page::Ladder),
+        streams: s.streams.clone().filter(|_| page == Page::Streams),
+        fill: s.fill.clone().filter(|_| page == Page::Fill),
+        verify: s.verify.clone().filter(|_| page == Page::Verify),
+    };
+    only(page).sentences()
+}
+
+/// The part of the drive that is shown, in bytes.
+fn window(app: &App, r: &Readings) -> (f64, f64) {
+    let extent = r.extent(Ruler::Position);
+    let (from, to) = app.ground.span();
+    (from * extent, to * extent)
+}
+
+/// Whether the haul on screen has any survey.
+#[must_use]
+pub fn has_any(c: &Conclusions) -> bool {
+    !there(&c.surveys).is_empty()
+}

@@ -1,0 +1,308 @@
+//! The surveys that are tables with bars: spans, fill, ladder, streams, verify.
+
+use std::time::Duration;
+
+use hollow_mile_core::drive::Pattern;
+use hollow_mile_core::surveys::Surveys;
+use hollow_mile_core::surveys::fill::FillSurvey;
+use hollow_mile_core::surveys::ladder::LadderSurvey;
+use hollow_mile_core::surveys::spans::{Repeated, SpansSurvey};
+use hollow_mile_core::surveys::stream::StreamSurvey;
+use hollow_mile_core::surveys::verify::VerifySurvey;
+use hollow_mile_core::units::{Bytes, Rate, clock, latency, significant};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+use super::Page;
+use crate::ui::theme::Theme;
+
+/// A row: cells, and a bar that ends at a share of its room, with half the width of its interval.
+struct Row {
+    cells: Vec<String>,
+    bar: Option<(f64, f64)>,
+    style: Style,
+}
+
+impl Row {
+    fn of(cells: Vec<String>) -> Self {
+        Self { cells, bar: None, style: Style::new() }
+    }
+}
+
+/// A table whose bars take what room its cells leave.
+struct Table {
+    title: String,
+    head: Vec<&'static str>,
+    rows: Vec<Row>,
+}
+
+fn us(us: f64) -> String {
+    latency(Duration::from_secs_f64((us / 1e6).max(0.0)))
+}
+
+fn plus_minus(r: &Repeated, shown: impl Fn(f64) -> String) -> String {
+    r.interval.map_or_else(|| "once".into(), |i| format!("± {}", shown(i)))
+}
+
+/// Draws one.
+pub fn render(page: Page, s: &Surveys, scroll: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
+    let tables = match page {
+        Page::Ground => Vec::new(),
+        Page::Spans => s.spans.as_ref().map(|s| vec![spans(s, theme)]).unwrap_or_default(),
+        Page::Fill => s.fill.as_ref().map(|f| fill(f, theme)).unwrap_or_default(),
+        Page::Ladder => s.ladder.as_ref().map(|l| ladder(l, theme)).unwrap_or_default(),
+        Page::Streams => s.streams.as_ref().map(|t| vec![streams(t, theme)]).unwrap_or_default(),
+        Page::Verify => s.verify.as_ref().map(verify).unwrap_or_default(),
+    };
+    let mut y = area.y;
+    let bottom = area.y + area.height;
+    let mut skip = scroll;
+    for table in &tables {
+        // Scrolled by rows, so that what does not fit can be reached.
+        let hidden = skip.min(table.rows.len());
+        skip -= hidden;
+        if y + 2 >= bottom || (hidden == table.rows.len() && hidden > 0) {
+            continue;
+        }
+        y = draw(table, hidden, Rect { y, height: bottom - y, ..area }, buf, theme) + 1;
+    }
+}
+
+fn draw(table: &Table, hidden: usize, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 {
+    let mut y = area.y;
+    buf.set_stringn(area.x, y, &table.title, usize::from(area.width), theme.accent());
+    y += 1;
+    let columns = table.head.len();
+    let width = |c: usize| {
+        let cells = table.rows.iter().filter_map(|r| r.cells.get(c)).map(|t| t.chars().count());
+        cells.chain([table.head[c].chars().count()]).max().unwrap_or(0) as u16
+    };
+    let widths: Vec<u16> = (0..columns).map(width).collect();
+    let mut x = area.x;
+    for (head, w) in table.head.iter().zip(&widths) {
+        let w = usize::from(*w);
+        let room = usize::from((area.x + area.width).saturating_sub(x));
+        buf.set_stringn(x, y, format!("{head:>w$}"), room, theme.faint());
+        x += w as u16 + 2;
+    }
+    let bars = Rect { x, width: (area.x + area.width).saturating_sub(x + 1), ..area };
+    y += 1;
+    for row in table.rows.iter().skip(hidden) {
+        if y >= area.y + area.height {
+            break;
+        }
+        let mut x = area.x;
+        for (cell, w) in row.cells.iter().zip(&widths) {
+            let w = usize::from(*w);
+            let room = usize::from((area.x + area.width).saturating_sub(x));
+            buf.set_stringn(x, y, format!("{cell:>w$}"), room, Style::new());
+            x += w as u16 + 2;
+        }
+        if let Some((share, half)) = row.bar.filter(|_| bars.width >= 8) {
+            bar(Rect { y, height: 1, ..bars }, share, half, row.style, buf, theme);
+        }
+        y += 1;
+    }
+    y
+}
+
+/// A bar in eighths of a cell, with its interval as a whisker.
+fn bar(area: Rect, share: f64, half: f64, style: Style, buf: &mut Buffer, theme: &Theme) {
+    const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+    let width = f64::from(area.width);
+    let eighths = (share.clamp(0.0, 1.0) * width * 8.0).round() as usize;
+    let whole = eighths / 8;
+    let words = format!("{}{}", "█".repeat(whole), EIGHTHS[eighths % 8]);
+    buf.set_stringn(area.x, area.y, words, usize::from(area.width), style);
+    let cells = (half * width).round() as u16;
+    let end = area.x + (share.clamp(0.0, 1.0) * width).round() as u16;
+    if cells > 0 {
+        for x in end..(end + cells).min(area.x + area.width) {
+            buf.set_string(x, area.y, "─", theme.accent());
+        }
+        let last = (end + cells).min(area.x + area.width - 1);
+        buf.set_string(last, area.y, "┤", theme.accent());
+    }
+}
+
+fn spans(s: &SpansSurvey, theme: &Theme) -> Table {
+    let most = s.spans.iter().map(|p| p.access_us.mean).fold(0.0, f64::max).max(1e-9) * 1.1;
+    let rows = s
+        .spans
+        .iter()
+        .map(|p| {
+            let at = if p.start_bytes == 0 {
+                format!("first {}", Bytes::new(p.end_bytes))
+            } else {
+                format!("last {}", Bytes::new(p.end_bytes - p.start_bytes))
+            };
+            let half = p.access_us.interval.unwrap_or(0.0) / most;
+            Row {
+                cells: vec![
+                    at,
+                    us(p.access_us.mean),
+                    plus_minus(&p.access_us, us),
+                    us(p.median_us),
+                    us(p.p99_us),
+                    significant(p.operations_per_s),
+                    format!("{:.2}", p.gain),
+                ],
+                bar: Some((p.access_us.mean / most, half)),
+                style: theme.speed(1.0 - p.access_us.mean / most),
+            }
+        })
+        .collect();
+    Table {
+        title: "access time of single random reads, mean over repeats with its 95 % interval".into(),
+        head: vec!["span", "mean", "interval", "median", "p99", "per second", "gain"],
+        rows,
+    }
+}
+
+fn fill(f: &FillSurvey, theme: &Theme) -> Vec<Table> {
+    f.measures
+        .iter()
+        .map(|m| {
+            let most = m.levels.iter().map(|l| l.mb_s.mean).fold(0.0, f64::max).max(1e-9) * 1.1;
+            let rate = |v: f64| Rate::from_mb_s(v).to_string();
+            let rows = m
+                .levels
+                .iter()
+                .map(|l| Row {
+                    cells: vec![
+                        format!("{} %", l.fill_percent),
+                        rate(l.mb_s.mean),
+                        plus_minus(&l.mb_s, rate),
+                        significant(l.operations_per_s),
+                        us(l.p99_us),
+                        format!("{:.0} %", l.of_first * 100.0),
+                        l.cached.map_or_else(|| "·".into(), |c| format!("{:.0} %", c * 100.0)),
+                    ],
+                    bar: Some((l.mb_s.mean / most, l.mb_s.interval.unwrap_or(0.0) / most)),
+                    style: theme.speed(l.mb_s.mean / most),
+                })
+                .collect();
+            let holds = if m.holds { "holds" } else { "does not hold" };
+            Table {
+                title: format!("{}: {holds}", m.measure),
+                head: vec!["full", "rate", "interval", "per second", "p99", "of first", "in cache"],
+                rows,
+            }
+        })
+        .collect()
+}
+
+fn ladder(l: &LadderSurvey, theme: &Theme) -> Vec<Table> {
+    let most = l.rungs.iter().map(|r| r.mb_s).fold(0.0, f64::max).max(1e-9) * 1.05;
+    let mut groups: Vec<(Pattern, u32)> = l.rungs.iter().map(|r| (r.pattern, r.workers)).collect();
+    groups.dedup();
+    groups
+        .into_iter()
+        .map(|(pattern, workers)| {
+            let rows = l
+                .rungs
+                .iter()
+                .filter(|r| (r.pattern, r.workers) == (pattern, workers))
+                .map(|r| {
+                    let enough = l.saturation.iter().any(|s| {
+                        (s.block_bytes, s.depth, s.pattern, s.workers)
+                            == (r.block_bytes, r.depth, r.pattern, r.workers)
+                    });
+                    let mut words: Vec<&str> = Vec::new();
+                    words.extend(enough.then_some("enough"));
+                    words.extend(r.at_link.then_some("link"));
+                    words.extend((!r.steady).then_some("not steady"));
+                    Row {
+                        cells: vec![
+                            Bytes::new(r.block_bytes).binary(),
+                            r.depth.to_string(),
+                            Rate::from_mb_s(r.mb_s).to_string(),
+                            significant(r.operations_per_s),
+                            us(r.median_us),
+                            us(r.p99_us),
+                            words.join(", "),
+                        ],
+                        bar: Some((r.mb_s / most, 0.0)),
+                        style: theme.speed(r.mb_s / most),
+                    }
+                })
+                .collect();
+            let order = if pattern == Pattern::Random { "at random" } else { "in sequence" };
+            let crew = if workers == 1 { "one worker".to_owned() } else { format!("{workers} workers") };
+            Table {
+                title: format!("{order}, {crew}; enough: the smallest depth with 95 % of the best; link: within 10 % of what it carries"),
+                head: vec!["block", "depth", "rate", "per second", "median", "p99", "note"],
+                rows,
+            }
+        })
+        .collect()
+}
+
+fn streams(s: &StreamSurvey, theme: &Theme) -> Table {
+    let most = s.trials.iter().map(|t| t.mb_s).fold(0.0, f64::max).max(1e-9) * 1.05;
+    let rows = s
+        .trials
+        .iter()
+        .map(|t| {
+            let first = t.first_miss_s.map_or_else(
+                || "none".into(),
+                |s| {
+                    let cause = t.cause.as_ref().map(|c| format!(" ({c})")).unwrap_or_default();
+                    format!("{}{cause}", clock(Duration::from_secs_f64(s)))
+                },
+            );
+            Row {
+                cells: vec![
+                    Rate::from_mb_s(t.mb_s).to_string(),
+                    Bytes::new(t.buffer_bytes).to_string(),
+                    if t.held { "held".into() } else { format!("missed {}", t.misses) },
+                    first,
+                    Bytes::new(t.backlog_bytes).to_string(),
+                    Bytes::new(t.lost_bytes).to_string(),
+                    us(t.p99_us),
+                ],
+                bar: Some((t.mb_s / most, 0.0)),
+                style: theme.speed(if t.held { 1.0 } else { 0.1 }),
+            }
+        })
+        .collect();
+    Table {
+        title: "streams as they were offered; latency counts from when each operation was due".into(),
+        head: vec!["stream", "buffer", "", "first miss", "backlog", "lost", "p99"],
+        rows,
+    }
+}
+
+fn verify(v: &VerifySurvey) -> Vec<Table> {
+    let counts = [
+        ("written", v.written_bytes),
+        ("read back", v.checked_bytes),
+        ("wrong", v.wrong_bytes),
+        ("from another address", v.misplaced_bytes),
+        ("without stamp", v.unstamped_bytes),
+        ("from an older write", v.stale_bytes),
+        ("corrupt", v.corrupt_bytes),
+    ];
+    let rows = counts.iter().map(|(n, b)| Row::of(vec![(*n).into(), Bytes::new(*b).to_string()])).collect();
+    let listed = v
+        .mismatches
+        .iter()
+        .map(|m| {
+            Row::of(vec![
+                hollow_mile_core::units::grouped(m.position.get()),
+                m.length.to_string(),
+                m.wrong.words().to_owned(),
+                m.belongs.map(|b| hollow_mile_core::units::grouped(b.get())).unwrap_or_default(),
+            ])
+        })
+        .collect();
+    vec![
+        Table { title: "blocks read back".into(), head: vec!["", "bytes"], rows },
+        Table {
+            title: "stretches that came back other than they were written".into(),
+            head: vec!["first byte", "length", "in what way", "belongs at byte"],
+            rows: listed,
+        },
+    ]
+}

@@ -1,0 +1,141 @@
+//! Charts of models: how warm a drive gets, and how it wears.
+
+use hollow_mile_core::life::{Projection, WearPoint};
+use hollow_mile_core::models::Refusal;
+use hollow_mile_core::models::heat::HeatModel;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::scale::{self, Axis, Tick};
+use hollow_mile_core::units::{Bytes, Celsius, Rate, significant, span_words};
+
+use crate::lanes::{HEAT, LEFT, RATE, RIGHT, WIDTH, conditions_line, source};
+use crate::plot::{FAINT, Plot, Range, TEXT, headed, legend, line_of, mark};
+use crate::scene::{Anchor, Dash, Scene};
+
+const TOP: f64 = 96.0;
+
+/// Measured temperature, the fitted curve, and what is left over.
+///
+/// # Errors
+/// When the model refuses the record: why, and what haul would make it good.
+pub fn heat(readings: &Readings, rate: Rate, ambient: Option<Celsius>) -> Result<Scene, Refusal> {
+    let model = HeatModel::of(readings)?;
+    let curve = model.curve(readings);
+    let words = model.sentences(rate, ambient.map(Celsius::degrees));
+    let name = readings.head().map_or_else(
+        || "heat".to_owned(),
+        |h| format!("{} {}: how warm it gets", h.drive.serial, h.drive.model),
+    );
+    let mut scene = Scene::new(WIDTH, TOP + 480.0 + words.len() as f64 * 17.0 + 40.0, name.clone());
+    headed(&mut scene, &name, &conditions_line(readings), &source(readings));
+    let end = curve.last().map_or(1.0, |c| c.0);
+    let all = || curve.iter().flat_map(|c| [c.1, c.2]);
+    let low = all().fold(f64::MAX, f64::min).min(model.ambient_c.unwrap_or(f64::MAX));
+    let high = all().fold(f64::MIN, f64::max).max(model.limit_c.unwrap_or(f64::MIN));
+    let (low, high) = ((low / 10.0).floor() * 10.0, ((high + 1.0) / 10.0).ceil() * 10.0);
+    let x = Range::even(0.0, end);
+    let plot = |top, bottom, y| Plot { left: LEFT, right: RIGHT, top, bottom, x, y };
+    let p = plot(TOP + 10.0, TOP + 290.0, Range::even(low, high));
+    let most = curve.iter().map(|c| (c.1 - c.2).abs()).fold(0.5, f64::max).ceil();
+    let left = plot(TOP + 330.0, TOP + 400.0, Range::even(-most, most));
+    let both = Plot { bottom: left.bottom, ..p };
+    both.axis_x(&mut scene, &scale::elapsed(0.0, end, 8), "elapsed");
+    p.axis_y(&mut scene, &scale::degrees(low, high, 6), "temperature");
+    let kelvin = [-most, 0.0, most].map(|v| Tick { value: v, words: significant(v).replace('-', "−") });
+    left.axis_y(&mut scene, &Axis { unit: "K", ticks: kelvin.to_vec() }, "measured less fitted");
+    for (value, words, ink) in [(model.limit_c, "limit", HEAT), (model.ambient_c, "ambient", FAINT)] {
+        if let Some(v) = value {
+            let y = p.y(v);
+            scene.dashes(vec![(p.left, y), (p.right, y)], ink, 1.0);
+            scene.words((p.right - 4.0, y - 4.0), format!("{words} {v} °C"), 10.0, ink, Anchor::End);
+        }
+    }
+    let (measured, fitted) = (line_of(0), line_of(1));
+    scene.stroke(curve.iter().map(|c| p.at(c.0, c.1)).collect(), measured.0, 1.2, Dash::Solid);
+    scene.stroke(curve.iter().map(|c| p.at(c.0, c.2)).collect(), fitted.0, 2.0, fitted.1);
+    scene.stroke(curve.iter().map(|c| left.at(c.0, c.1 - c.2)).collect(), RATE, 1.0, Dash::Solid);
+    let names = ["measured".to_owned(), format!("fitted: time constant {}", span_words(model.tau_s.value))];
+    legend(&mut scene, (RIGHT - 230.0, 34.0), &names, false);
+    for (i, line) in words.iter().enumerate() {
+        scene.words((LEFT, TOP + 465.0 + i as f64 * 17.0), line.clone(), 11.5, TEXT, Anchor::Start);
+    }
+    Ok(scene)
+}
+
+/// The wear of a drive over time, and where it goes.
+#[must_use]
+pub fn wear(
+    drive: &str,
+    points: &[WearPoint],
+    endurance: Option<Bytes>,
+    projection: &Result<Projection, Refusal>,
+    date: &dyn Fn(i64) -> String,
+    moment: &dyn Fn(i64) -> String,
+) -> Scene {
+    let name = format!("{drive}: wear over time");
+    let mut scene = Scene::new(WIDTH, TOP + 470.0, name.clone());
+    let below = endurance.map_or_else(
+        || "endurance not known".to_owned(),
+        |e| format!("endurance {}", hollow_mile_core::claims::terabytes(e.get())),
+    );
+    headed(&mut scene, &name, &below, "Hollow Mile · health readings before and after each haul");
+    let sentence = match projection {
+        Ok(p) => p.sentence(date),
+        Err(r) => r.words(),
+    };
+    let by_bytes: Vec<(f64, f64)> =
+        points.iter().filter_map(|p| Some((p.unix_ms as f64, p.host_written?.as_f64()))).collect();
+    let by_percent: Vec<(f64, f64)> =
+        points.iter().filter_map(|p| Some((p.unix_ms as f64, p.percentage_used?))).collect();
+    let bytes = !by_bytes.is_empty();
+    let line = if bytes { by_bytes } else { by_percent };
+    let (from, to) = line.iter().fold((f64::MAX, f64::MIN), |(l, h), p| (l.min(p.0), h.max(p.0)));
+    if line.is_empty() {
+        scene.words(
+            (LEFT, TOP + 40.0),
+            "No haul of this drive has a health reading.",
+            12.0,
+            TEXT,
+            Anchor::Start,
+        );
+        return scene;
+    }
+    // A day at least, so that one haul is a point and not a wall.
+    let margin = ((to - from) * 0.03).max(43_200_000.0);
+    let (low, high) = line.iter().fold((f64::MAX, f64::MIN), |(l, h), p| (l.min(p.1), h.max(p.1)));
+    let pad = ((high - low) * 0.1).max(high.abs() * 0.01).max(1e-9);
+    let p = Plot {
+        left: LEFT,
+        right: RIGHT,
+        top: TOP + 10.0,
+        bottom: TOP + 370.0,
+        x: Range::even(from - margin, to + margin),
+        y: Range::even((low - pad).max(0.0), high + pad),
+    };
+    // Within a few days dates alone would repeat.
+    let fine = to - from < 3.0 * 86_400_000.0;
+    let ticks = (0..=6).map(|i| {
+        let at = from - margin + (to - from + 2.0 * margin) * f64::from(i) / 6.0;
+        Tick { value: at, words: if fine { moment(at as i64) } else { date(at as i64) } }
+    });
+    p.axis_x(&mut scene, &Axis { unit: "", ticks: ticks.collect() }, "date");
+    let axis = if bytes {
+        scale::bytes(p.y.low, p.y.high, 6)
+    } else {
+        Axis { unit: "%", ..scale::degrees(p.y.low, p.y.high, 6) }
+    };
+    p.axis_y(&mut scene, &axis, if bytes { "written by hosts over its life" } else { "percentage used" });
+    scene.stroke(line.iter().map(|v| p.at(v.0, v.1)).collect(), RATE, 1.2, Dash::Solid);
+    line.iter().for_each(|v| mark(&mut scene, p.at(v.0, v.1), 0));
+    if let (Ok(fit), Some(whole)) = (projection, endurance.filter(|_| bytes)) {
+        let day = fit.per_day.value * whole.as_f64() / 86_400_000.0;
+        let (mx, my) = (
+            line.iter().map(|v| v.0).sum::<f64>() / line.len() as f64,
+            line.iter().map(|v| v.1).sum::<f64>() / line.len() as f64,
+        );
+        let at = |x: f64| p.at(x, my + day * (x - mx));
+        let (ink, dash) = line_of(1);
+        scene.stroke(vec![at(from - margin), at(to + margin)], ink, 1.4, dash);
+    }
+    scene.words((LEFT, TOP + 435.0), sentence, 11.5, TEXT, Anchor::Start);
+    scene
+}

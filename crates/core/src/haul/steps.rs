@@ -1,0 +1,102 @@
+//! Legs that go through several loads, and what a leg leaves for those after it.
+
+use std::time::Duration;
+
+use super::Haul;
+use crate::drive::{Drive, DriveError, Load, Pattern};
+use crate::event::{Event, LegEnd};
+use crate::readings::Readings;
+use crate::route::{Leg, LegKind};
+use crate::stamp::Expected;
+use crate::units::Bytes;
+
+/// What is left of a load that began at the edge of its region, after so much of it was done.
+pub(super) fn resumed(mut load: Load, moved: Bytes) -> Load {
+    load.limit = load.limit.map(|limit| limit.saturating_sub(moved));
+    let region = load.end.saturating_sub(load.start).get().max(1);
+    let done = Bytes::new(moved.get() % region / load.block.get() * load.block.get());
+    match load.pattern {
+        Pattern::Sequential => load.from = Some(load.start + done),
+        Pattern::Backward => load.from = Some(load.end.saturating_sub(done)),
+        Pattern::Random => {}
+    }
+    load
+}
+
+impl<D: Drive> Haul<D> {
+    /// Takes the next step of a leg that has several, or ends it.
+    pub(super) fn next_step(&mut self, out: &mut Vec<Event>, index: usize) {
+        let readings = self.readings.get_or_insert_with(Readings::new);
+        let Some(planned) = self.course.as_mut().and_then(|c| c.next(readings)) else {
+            return self.end_leg(out, index, LegEnd::Complete);
+        };
+        self.step_began = self.elapsed;
+        self.load_finished = false;
+        let (at, leg, step) = (self.elapsed, index as u16, Box::new(planned.step()));
+        self.emit(out, Event::StepStarted { at, leg, step });
+        let begun = self.drive.begin(&planned.load);
+        self.planned = Some(planned);
+        if let Err(error) = begun {
+            self.fail(out, index, &error);
+        }
+    }
+
+    /// Ends the step under way, without the next.
+    pub(super) fn end_step(&mut self, out: &mut Vec<Event>, index: usize) -> Result<(), DriveError> {
+        let Some(planned) = self.planned.take() else { return Ok(()) };
+        let summary = self.drive.finish(planned.load.kind.destroys())?;
+        self.account_for_drain(out, index, &summary);
+        self.elapsed += summary.flush.unwrap_or_default();
+        let (at, leg) = (self.elapsed, index as u16);
+        self.emit(out, Event::StepEnded { at, leg, summary });
+        Ok(())
+    }
+
+    /// How long the next interval is. A scan's end when a bin is passed, and after a second at the latest.
+    pub(super) fn interval(&self, leg: &Leg) -> Duration {
+        let by_bytes = self.planned.as_ref().is_some_and(|p| p.load.sample.is_some());
+        let interval = if by_bytes { Duration::from_secs(1) } else { self.setup.route.interval };
+        let left = [
+            leg.until.duration.map(|d| d.saturating_sub(self.elapsed - self.leg_began)),
+            self.planned
+                .as_ref()
+                .and_then(|p| Some(p.duration?.saturating_sub(self.elapsed - self.step_began))),
+        ];
+        left.into_iter().flatten().fold(interval, Duration::min).max(Duration::from_millis(1))
+    }
+
+    /// Bytes moved in the step under way.
+    pub(super) fn step_moved(&self) -> Bytes {
+        let Some((readings, step)) = self.readings.as_ref().and_then(|r| Some((r, r.steps().last()?))) else {
+            return Bytes::ZERO;
+        };
+        let series = readings.series();
+        let samples = step.samples(series.len());
+        let moved = samples.map(|i| series.moved(i) - series.moved_before(i)).sum();
+        Bytes::new(moved)
+    }
+
+    /// What the leg left on the drive, for the legs after it.
+    pub(super) fn remember(&mut self, index: usize, leg: &Leg) {
+        let load = self.load(index, leg);
+        match leg.kind {
+            LegKind::Wipe => self.filled = Bytes::ZERO,
+            LegKind::Fill => {
+                self.filled =
+                    self.filled.max(load.start + self.leg_moved.min(load.end.saturating_sub(load.start)));
+            }
+            LegKind::Write => {
+                self.stamped.extend(load.stamp.filter(|_| self.leg_moved > Bytes::ZERO).map(|origin| {
+                    Expected {
+                        origin,
+                        start: load.start.get(),
+                        end: load.end.get(),
+                        written: self.leg_moved.get(),
+                        workers: load.workers,
+                    }
+                }))
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,372 @@
+//! What can be known to be wrong with a route before a drive is asked: every fault, each with its place in the file.
+
+use std::time::Duration;
+
+use serde::Deserialize;
+use toml::de::{DeTable, DeValue, ValueDeserializer};
+
+use super::group::MOST_LEGS;
+use super::leg::{Amount, Leg, LegKind, Until};
+use super::{Route, RouteError, line_and_column};
+use crate::drive::Pattern;
+use crate::models::stream::Stream;
+use crate::units::Bytes;
+
+/// Something that does not fit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Fault {
+    /// Index of the leg, and of the leg in it; empty for the route itself.
+    pub legs: Vec<usize>,
+    /// The field that is at fault; empty for the leg as a whole.
+    pub field: &'static str,
+    /// `leg 2 (write)`.
+    pub place: String,
+    /// In a sentence.
+    pub message: String,
+}
+
+struct Faults {
+    all: Vec<Fault>,
+    legs: Vec<usize>,
+    place: String,
+}
+
+impl Faults {
+    fn add(&mut self, field: &'static str, message: impl Into<String>) {
+        let (legs, place) = (self.legs.clone(), self.place.clone());
+        self.all.push(Fault { legs, field, place, message: message.into() });
+    }
+
+    fn unless(&mut self, fine: bool, field: &'static str, message: &str) {
+        if !fine {
+            self.add(field, message);
+        }
+    }
+}
+
+fn all_within<T: PartialOrd + Copy>(values: &[T], low: T, high: T) -> bool {
+    values.iter().all(|v| (low..=high).contains(v))
+}
+
+fn is_block(block: Bytes) -> bool {
+    (512..=64 << 20).contains(&block.get()) && block.get().is_multiple_of(512)
+}
+
+fn rises(levels: &[Amount]) -> bool {
+    levels.windows(2).all(|w| match (w[0], w[1]) {
+        (Amount::Bytes(a), Amount::Bytes(b)) => a < b,
+        (Amount::Percent(a), Amount::Percent(b)) => a < b,
+        _ => true,
+    })
+}
+
+fn is_share(a: &Amount) -> bool {
+    !matches!(a, Amount::Percent(p) if *p > 100.0)
+}
+
+impl Route {
+    /// Everything that does not fit and can be known without a drive.
+    pub(super) fn faults(&self) -> Vec<Fault> {
+        let mut faults = Faults { all: Vec::new(), legs: Vec::new(), place: "route".into() };
+        faults.unless(!self.legs.is_empty(), "", "has no legs: add at least one [[leg]]");
+        let interval = Duration::from_millis(10)..=Duration::from_secs(60);
+        faults.unless(
+            interval.contains(&self.interval),
+            "interval",
+            "interval must lie between 10 ms and 60 s",
+        );
+        for limit in &self.limits {
+            if let Err(needs) = limit.is_measured_by(self) {
+                let text = limit.text();
+                faults.add("limits", format!("the limit \"{text}\" is never measured: it needs {needs}"));
+            }
+        }
+        check_legs(&self.legs, &mut faults);
+        if faults.all.is_empty() && self.laid_out(false).legs.len() > MOST_LEGS {
+            faults.add("", "has more than 20,000 legs when its repeats are laid out");
+        }
+        faults.all
+    }
+
+    /// Checks what can be known without a drive.
+    ///
+    /// # Errors
+    /// The first thing that does not fit.
+    pub fn check(&self) -> Result<(), RouteError> {
+        self.faults()
+            .into_iter()
+            .next()
+            .map_or(Ok(()), |f| Err(RouteError::Sense { place: f.place, message: f.message }))
+    }
+
+    /// Reads a route and names everything that is wrong with it, each with line and column.
+    ///
+    /// # Errors
+    /// All faults, in the order of the file; at least one.
+    pub fn read_all_faults(text: &str) -> Result<Self, Vec<RouteError>> {
+        let route: Self = toml::from_str(text).map_err(|e| unreadable(text, &e))?;
+        let table = DeTable::parse(text).ok();
+        let mut faults: Vec<RouteError> = route
+            .faults()
+            .into_iter()
+            .map(|f| {
+                let at = table.as_ref().map_or(0, |t| offset(t.get_ref(), &f.legs, f.field));
+                let (line, column) = line_and_column(text, at);
+                RouteError::File { line, column, message: format!("{}: {}", f.place, f.message) }
+            })
+            .collect();
+        faults.sort_by_key(|f| match f {
+            RouteError::File { line, column, .. } => (*line, *column),
+            RouteError::Sense { .. } => (0, 0),
+        });
+        if faults.is_empty() { Ok(route) } else { Err(faults) }
+    }
+}
+
+/// Why the text is no route: the first fault of the file, and the first of each leg that cannot be read.
+fn unreadable(text: &str, first: &toml::de::Error) -> Vec<RouteError> {
+    let fault = |e: &toml::de::Error| {
+        let (line, column) = line_and_column(text, e.span().map_or(0, |s| s.start));
+        RouteError::File { line, column, message: e.message().replace('\n', " ") }
+    };
+    let mut all = vec![fault(first)];
+    if let Ok(table) = DeTable::parse(text)
+        && let Some(DeValue::Array(legs)) = table.get_ref().get("leg").map(|v| v.get_ref())
+    {
+        for leg in legs.iter() {
+            if let Err(e) = Leg::deserialize(ValueDeserializer::from(leg.clone())) {
+                let found = fault(&e);
+                if !all.contains(&found) {
+                    all.push(found);
+                }
+            }
+        }
+    }
+    all
+}
+
+/// Where in the text a field of a leg stands; the leg's kind when it is not written.
+fn offset(table: &DeTable<'_>, legs: &[usize], field: &str) -> usize {
+    if let Some((first, rest)) = legs.split_first() {
+        let leg = match table.get("leg").map(|v| v.get_ref()) {
+            Some(DeValue::Array(all)) => all.get(*first),
+            _ => None,
+        };
+        return match leg.map(|l| (l.get_ref(), l.span().start)) {
+            Some((DeValue::Table(inner), at)) => match offset(inner, rest, field) {
+                0 => at,
+                found => found,
+            },
+            _ => 0,
+        };
+    }
+    let by_key = |name: &str| table.iter().find(|(k, _)| k.get_ref() == name).map(|(k, _)| k.span().start);
+    by_key(field).or_else(|| by_key("kind")).unwrap_or(0)
+}
+
+fn check_legs(legs: &[Leg], faults: &mut Faults) {
+    let outer = faults.place.clone();
+    for (i, leg) in legs.iter().enumerate() {
+        faults.legs.push(i);
+        let name = format!("leg {} ({})", i + 1, leg.kind.word());
+        faults.place = if faults.legs.len() > 1 { format!("{outer}, {name}") } else { name };
+        check_leg(leg, &legs[..i], faults);
+        faults.legs.pop();
+    }
+    faults.place = outer;
+}
+
+fn check_leg(leg: &Leg, before: &[Leg], f: &mut Faults) {
+    let until = &leg.until;
+    let region_ends = leg.region.from.zip(leg.region.to).is_some_and(|(a, b)| match (a, b) {
+        (Amount::Bytes(a), Amount::Bytes(b)) => a >= b,
+        (Amount::Percent(a), Amount::Percent(b)) => a >= b,
+        _ => false,
+    });
+    f.unless(!region_ends, "region", "its region ends before it begins");
+    let past_end = leg.region.from.iter().chain(&leg.region.to).all(is_share);
+    f.unless(past_end, "region", "its region goes past the end of the drive: at most 100 %");
+    f.unless(leg.repeat != Some(0), "repeat", "repeat must be at least 1");
+    f.unless(leg.repeat.is_none_or(|n| n <= 1000), "repeat", "repeat must be at most 1,000");
+    if leg.kind == LegKind::Group {
+        f.unless(!leg.legs.is_empty(), "", "repeats nothing: add at least one [[leg.leg]]");
+        f.unless(
+            leg.over.lists() <= 1,
+            "over",
+            "over takes one of fill, region, block and depth; put a group into a group for two",
+        );
+        let repeats = leg.over.lists() == 1 || leg.repeat.is_some();
+        f.unless(repeats, "", "never repeats: give over, or repeat");
+        f.unless(rises(&leg.over.fill), "over", "its levels of fill must rise");
+        f.unless(leg.over.fill.iter().all(is_share), "over", "a level of fill is at most 100 %");
+        f.unless(
+            leg.over.block.iter().all(|b| is_block(*b)),
+            "over",
+            "blocks are multiples of 512 B up to 64 MiB",
+        );
+        f.unless(all_within(&leg.over.depth, 1, 1024), "over", "depths lie between 1 and 1,024");
+        f.unless(*until == Until::default(), "until", "a group ends when its legs have: leave out until");
+        check_legs(&leg.legs, f);
+        return;
+    }
+    f.unless(leg.legs.is_empty(), "leg", "legs of legs go with kind = \"group\"");
+    f.unless(leg.over.lists() == 0, "over", "over goes with kind = \"group\"");
+    check_ends(leg, f);
+    if leg.kind.moves() {
+        check_load(leg, f);
+    }
+    check_own_fields(leg, before, f);
+}
+
+/// How a leg ends.
+fn check_ends(leg: &Leg, f: &mut Faults) {
+    let until = &leg.until;
+    match leg.kind {
+        LegKind::Rest => {
+            let moves = until.bytes.is_some() || until.past_cache_end.is_some();
+            f.unless(
+                !moves,
+                "until",
+                "a rest moves no bytes: give until.duration, until.temperature or until.steady",
+            );
+            let ends = until.duration.is_some() || until.temperature.is_some() || until.steady;
+            f.unless(
+                ends || moves,
+                "until",
+                "never ends: give until.duration, until.temperature or until.steady",
+            );
+        }
+        LegKind::Write | LegKind::Read | LegKind::Mixed | LegKind::Breather => {
+            let ends = *until != Until::default();
+            f.unless(
+                ends,
+                "until",
+                "never ends: give until.bytes, duration, temperature, past_cache_end or steady",
+            );
+        }
+        LegKind::Pace => {
+            let ends = leg.search || *until != Until::default();
+            f.unless(ends, "until", "never ends: give until.bytes or duration");
+        }
+        _ => {
+            let other = Until { duration: None, ..*until } != Until::default();
+            let timed = leg.kind.has_steps() || until.duration.is_none();
+            f.unless(!other && timed, "until", "ends by itself: leave out until");
+        }
+    }
+    if !leg.written_share().is_normal() {
+        let wants = until.past_cache_end.is_some() && leg.kind != LegKind::Rest;
+        f.unless(!wants, "until", "past_cache_end goes with a write");
+    }
+    let nothing = until.duration.is_some_and(|d| d.is_zero())
+        || until.bytes.is_some_and(|a| a == Amount::Bytes(Bytes::ZERO));
+    f.unless(!nothing, "until", "ends before it begins: give more than zero");
+}
+
+/// What it puts on the drive.
+fn check_load(leg: &Leg, f: &mut Faults) {
+    f.unless(is_block(leg.block), "block", "block must be a multiple of 512 B between 512 B and 64 MiB");
+    f.unless((1..=1024).contains(&leg.depth), "depth", "depth must lie between 1 and 1,024");
+    let workers = (1..=64).contains(&leg.workers) && leg.workers <= leg.depth.max(1);
+    f.unless(workers, "workers", "workers must lie between 1 and 64, and be no more than the depth");
+    let mixed = leg.kind == LegKind::Mixed;
+    f.unless(leg.read_percent.is_none() || mixed, "read_percent", "read_percent goes with kind = \"mixed\"");
+    let share = leg.read_percent.is_none_or(|p| (1..=99).contains(&p));
+    f.unless(share, "read_percent", "read_percent must lie between 1 and 99: use a read or a write leg else");
+    let squeezed = leg.compressible_percent;
+    f.unless(squeezed <= 100, "compressible_percent", "compressible_percent must lie between 0 and 100");
+    f.unless(!leg.stamped || leg.kind == LegKind::Write, "stamped", "stamped goes with kind = \"write\"");
+    f.unless(
+        !leg.stamped || squeezed == 0,
+        "stamped",
+        "stamped data is incompressible: leave out compressible_percent",
+    );
+    let in_order = leg.pattern == Pattern::Sequential;
+    f.unless(!leg.stamped || in_order, "pattern", "a stamped write goes through its region in order");
+    f.unless(leg.rate.is_none_or(|r| r.get() >= 1.0), "rate", "rate must be at least 1 B/s");
+    f.unless(leg.stop_after_errors != Some(0), "stop_after_errors", "stop_after_errors must be at least 1");
+}
+
+/// The fields that belong to one kind of leg.
+fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
+    let kind = leg.kind;
+    let only = |f: &mut Faults, given: bool, field: &'static str, kinds: &[LegKind]| {
+        if given && !kinds.contains(&kind) {
+            let words: Vec<&str> = kinds.iter().map(|k| k.word()).collect();
+            f.add(field, format!("{field} goes with kind = \"{}\"", words.join("\" or \"")));
+        }
+    };
+    use LegKind::{Breather, Fill, Ladder, Pace, Scan, Spans, Verify};
+    only(f, leg.operation != super::Operation::Read, "operation", &[Scan, Ladder, Pace]);
+    only(f, leg.passes.is_some(), "passes", &[Scan]);
+    only(f, leg.bins.is_some(), "bins", &[Scan]);
+    only(f, !leg.shares.is_empty(), "shares", &[Spans]);
+    only(f, !leg.blocks.is_empty(), "blocks", &[Ladder]);
+    only(f, !leg.depths.is_empty(), "depths", &[Ladder]);
+    only(f, !leg.crews.is_empty(), "crews", &[Ladder]);
+    only(f, !leg.patterns.is_empty(), "patterns", &[Ladder]);
+    only(f, leg.step.is_some(), "step", &[Spans, Ladder, Pace]);
+    only(f, leg.settle.is_some(), "settle", &[Ladder]);
+    only(f, leg.level.is_some(), "level", &[Fill]);
+    only(f, leg.stream.is_some(), "stream", &[Pace]);
+    only(f, leg.buffer.is_some(), "buffer", &[Pace]);
+    only(f, leg.search, "search", &[Pace]);
+    only(f, leg.of.is_some(), "of", &[Verify]);
+    only(f, leg.sample.is_some(), "sample", &[Verify]);
+    only(f, !leg.rests.is_empty(), "rests", &[Breather]);
+    match kind {
+        Fill => {
+            f.unless(leg.level.is_some(), "level", "fills to no level: give level = \"50 %\"");
+            f.unless(leg.level.as_ref().is_none_or(is_share), "level", "a level of fill is at most 100 %");
+        }
+        Scan => {
+            f.unless((1..=16).contains(&leg.passes()), "passes", "passes must lie between 1 and 16");
+            f.unless((16..=65_536).contains(&leg.bins()), "bins", "bins must lie between 16 and 65,536");
+        }
+        Spans => {
+            f.unless(leg.shares.iter().all(is_share), "shares", "a share of the drive is at most 100 %");
+            f.unless(leg.shares.len() <= 32, "shares", "there may be 32 shares at most");
+            f.unless(leg.rounds() <= 50, "repeat", "each span is measured 50 times at most");
+        }
+        Ladder => {
+            f.unless(
+                leg.blocks.iter().all(|b| is_block(*b)),
+                "blocks",
+                "blocks are multiples of 512 B up to 64 MiB",
+            );
+            f.unless(all_within(&leg.depths, 1, 1024), "depths", "depths lie between 1 and 1,024");
+            f.unless(all_within(&leg.crews, 1, 64), "crews", "crews lie between 1 and 64 workers");
+            f.unless(leg.rungs() <= 2000, "", "has more than 2,000 rungs");
+            let backward = leg.patterns.contains(&Pattern::Backward);
+            f.unless(!backward, "patterns", "a ladder goes sequential or random");
+        }
+        Pace => {
+            let stream = leg.stream.as_deref().map(str::parse::<Stream>);
+            f.unless(
+                leg.rate.is_some() != stream.is_some(),
+                "rate",
+                "a stream needs its rate, or its geometry as stream, and not both",
+            );
+            if let Some(Err(e)) = stream {
+                f.add("stream", e);
+            }
+            f.unless(
+                leg.buffer.is_none_or(|b| b.get() >= 1 << 16),
+                "buffer",
+                "buffer must be at least 64 KiB",
+            );
+        }
+        Breather => {
+            f.unless(!leg.rests.is_empty(), "rests", "never rests: give rests = [\"1 min\", \"4 min\"]")
+        }
+        Verify => {
+            let here = before.iter().any(|l| l.stamped);
+            f.unless(
+                here || leg.of.is_some(),
+                "",
+                "has nothing to read back: put a write with stamped = true before it, or name a haul with of",
+            );
+        }
+        _ => {}
+    }
+}

@@ -1,0 +1,584 @@
+//! One leg of a route: what it does, with what load, and when it ends.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::group::{Over, Turn};
+use crate::drive::{Load, LoadKind, Pattern};
+use crate::plain::{self, Plain};
+use crate::stamp::Origin;
+use crate::units::{Bytes, Celsius, ParseUnitError, Rate};
+
+/// Bytes as such, or as a share of the region: `"200 GB"`, `"80 %"`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Amount {
+    /// So many bytes.
+    Bytes(Bytes),
+    /// So many percent of the region, in 0..=10,000 (more than 100 goes round again).
+    Percent(f64),
+}
+
+impl Amount {
+    /// In bytes, for a region of this size, rounded down to whole blocks of 512 B.
+    #[must_use]
+    pub fn of(self, region: Bytes) -> Bytes {
+        match self {
+            Self::Bytes(b) => b,
+            Self::Percent(100.0) => region,
+            Self::Percent(p) => Bytes::new((region.as_f64() * p / 100.0) as u64 / 512 * 512),
+        }
+    }
+}
+
+impl Plain for Amount {
+    fn plain(&self) -> String {
+        match self {
+            Self::Bytes(b) => b.plain(),
+            Self::Percent(p) => format!("{p} %"),
+        }
+    }
+    fn read(text: &str) -> Result<Self, ParseUnitError> {
+        if let Some(number) = text.trim().strip_suffix('%')
+            && let Ok(p) = number.trim().parse::<f64>()
+            && p > 0.0
+            && p <= 10_000.0
+        {
+            return Ok(Self::Percent(p));
+        }
+        text.parse().map(Self::Bytes)
+    }
+}
+
+/// What a leg does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LegKind {
+    /// Nothing; the drive is watched while it cools and tidies up.
+    Rest,
+    /// Writes.
+    Write,
+    /// Reads.
+    Read,
+    /// Reads and writes at once.
+    Mixed,
+    /// Brings the drive, or the file system, to a level of fill.
+    Fill,
+    /// Passes over the region, forwards and backwards, and again over what was slow: rate by position.
+    Scan,
+    /// Random single reads over nested shares of the drive: access time.
+    Spans,
+    /// One short measurement for each block size, depth, number of workers and pattern.
+    Ladder,
+    /// A stream at a given rate with a given buffer.
+    Pace,
+    /// Rest and write until it slows, for growing rests: how the cache comes back.
+    Breather,
+    /// Reads stamped blocks back and tells whether each is the right one.
+    Verify,
+    /// Discards everything, and reads back whether it is gone.
+    Wipe,
+    /// The drive tests itself.
+    Selftest,
+    /// Legs that are repeated.
+    Group,
+}
+
+/// What the operations of a scan, a ladder or a stream do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Operation {
+    /// Read.
+    #[default]
+    Read,
+    /// Write, which destroys what is there.
+    Write,
+}
+
+impl Operation {
+    /// As in files and on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Read => "read",
+            Self::Write => "write",
+        }
+    }
+}
+
+impl LegKind {
+    /// As in files and on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Rest => "rest",
+            Self::Write => "write",
+            Self::Read => "read",
+            Self::Mixed => "mixed",
+            Self::Fill => "fill",
+            Self::Scan => "scan",
+            Self::Spans => "spans",
+            Self::Ladder => "ladder",
+            Self::Pace => "pace",
+            Self::Breather => "breather",
+            Self::Verify => "verify",
+            Self::Wipe => "wipe",
+            Self::Selftest => "selftest",
+            Self::Group => "group",
+        }
+    }
+
+    /// It moves bytes between host and drive.
+    #[must_use]
+    pub const fn moves(self) -> bool {
+        !matches!(self, Self::Rest | Self::Wipe | Self::Selftest | Self::Group)
+    }
+
+    /// It puts one load on the drive until a condition of its own comes true.
+    #[must_use]
+    pub const fn is_plain_load(self) -> bool {
+        matches!(self, Self::Write | Self::Read | Self::Mixed)
+    }
+
+    /// It goes through steps of its own, one load after the other.
+    #[must_use]
+    pub const fn has_steps(self) -> bool {
+        matches!(self, Self::Scan | Self::Spans | Self::Ladder | Self::Pace | Self::Verify)
+    }
+}
+
+/// Which self-test.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SelfTestLength {
+    /// Minutes at most.
+    #[default]
+    Short,
+    /// Hours at most; may read the whole media.
+    Extended,
+}
+
+/// A part of the drive; without it a leg has the whole.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Region {
+    /// First byte, or share of the drive before it.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub from: Option<Amount>,
+    /// One past the last byte.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub to: Option<Amount>,
+}
+
+impl Region {
+    /// First byte and one past the last on a drive of this capacity, cut to whole blocks.
+    #[must_use]
+    pub fn on(&self, capacity: Bytes, block: Bytes) -> (Bytes, Bytes) {
+        let whole = |b: Bytes| Bytes::new(b.get() / block.get().max(1) * block.get().max(1));
+        let start = self.from.map_or(Bytes::ZERO, |a| whole(a.of(capacity)));
+        let end = self.to.map_or(capacity, |a| match a.of(capacity) {
+            end if end == capacity => capacity,
+            end => whole(end),
+        });
+        (start, end)
+    }
+}
+
+/// When a leg ends: at the first of these that comes true.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Until {
+    /// So much has been moved.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<Amount>,
+    /// So much time has passed in the leg.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub duration: Option<Duration>,
+    /// The drive is this warm (while working) or has cooled to this (while resting).
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<Celsius>,
+    /// So much has been written past the last cache end that was found.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub past_cache_end: Option<Bytes>,
+    /// The rate is steady: five rounds of a minute after SNIA PTS; of a rest: the temperature is.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub steady: bool,
+}
+
+fn default_block() -> Bytes {
+    Bytes::from_mib(1)
+}
+
+const fn default_depth() -> u32 {
+    32
+}
+
+/// One part of a route.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Leg {
+    /// What it does.
+    pub kind: LegKind,
+    /// Size of one operation.
+    #[serde(default = "default_block", with = "plain")]
+    pub block: Bytes,
+    /// Operations kept in flight.
+    #[serde(default = "default_depth")]
+    pub depth: u32,
+    /// Threads that issue them, each on its own part of the region.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    pub workers: u32,
+    /// In which order addresses come.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub pattern: Pattern,
+    /// Share of operations that read, 1 to 99; goes with a mixed leg.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_percent: Option<u8>,
+    /// No faster than this.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub rate: Option<Rate>,
+    /// Share of the written data that a drive which compresses could squeeze to nothing, 0 to 100.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub compressible_percent: u8,
+    /// Every written 4 KiB carries a stamp that tells who wrote it and where.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub stamped: bool,
+    /// Which part of the drive.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub region: Region,
+    /// Which self-test.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub test: SelfTestLength,
+    /// What a scan, a ladder or a stream does: read without it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub operation: Operation,
+    /// Scans: passes over the region, in turn forwards and backwards.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passes: Option<u16>,
+    /// Scans: parts of the drive that are told apart.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bins: Option<u32>,
+    /// Spans: shares of the drive from its start, in order.
+    #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
+    pub shares: Vec<Amount>,
+    /// Ladders: sizes of an operation.
+    #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
+    pub blocks: Vec<Bytes>,
+    /// Ladders: operations in flight.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub depths: Vec<u32>,
+    /// Ladders: threads that issue them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub crews: Vec<u32>,
+    /// Ladders: in which order addresses come.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub patterns: Vec<Pattern>,
+    /// Spans, ladders, streams that are searched for: time of one measurement.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub step: Option<Duration>,
+    /// Ladders: time under the same load before each measurement; groups: rest after each fill.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub settle: Option<Duration>,
+    /// Fills: share of the drive, or of the file system, that shall hold data.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub level: Option<Amount>,
+    /// Streams: as a rate or as geometry (`16 channels x 24 bit x 96 kHz`).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream: Option<String>,
+    /// Streams: what the recorder can hold while the drive is late.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub buffer: Option<Bytes>,
+    /// Streams: find the highest rate that holds, by halving.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub search: bool,
+    /// Verifies: the haul whose stamped blocks are read back; this one without it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<String>,
+    /// Verifies: so much of it, evenly spread, and not all.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub sample: Option<Amount>,
+    /// Breathers: how long to rest before each write.
+    #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
+    pub rests: Vec<Duration>,
+    /// So many times, one after the other.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repeat: Option<u32>,
+    /// Groups: over what the legs are repeated.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub over: Over,
+    /// Groups: the legs.
+    #[serde(default, rename = "leg", skip_serializing_if = "Vec::is_empty")]
+    pub legs: Vec<Leg>,
+    /// Which turn of a group this is; the program's own, when it lays a route out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub turn: Option<Turn>,
+    /// The haul ends as failed when so many operations of this leg have failed; without it, none end it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop_after_errors: Option<u64>,
+    /// When it ends.
+    #[serde(default)]
+    pub until: Until,
+}
+
+const fn one() -> u32 {
+    1
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde gives a reference")]
+const fn is_one(n: &u32) -> bool {
+    *n == 1
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+impl Leg {
+    /// A leg of this kind with the usual load, that never ends by itself.
+    #[must_use]
+    pub fn new(kind: LegKind) -> Self {
+        Self {
+            kind,
+            block: default_block(),
+            depth: default_depth(),
+            workers: 1,
+            pattern: Pattern::Sequential,
+            read_percent: None,
+            rate: None,
+            compressible_percent: 0,
+            stamped: false,
+            region: Region::default(),
+            test: SelfTestLength::Short,
+            operation: Operation::Read,
+            passes: None,
+            bins: None,
+            shares: Vec::new(),
+            blocks: Vec::new(),
+            depths: Vec::new(),
+            crews: Vec::new(),
+            patterns: Vec::new(),
+            step: None,
+            settle: None,
+            level: None,
+            stream: None,
+            buffer: None,
+            search: false,
+            of: None,
+            sample: None,
+            rests: Vec::new(),
+            repeat: None,
+            over: Over::default(),
+            legs: Vec::new(),
+            turn: None,
+            stop_after_errors: None,
+            until: Until::default(),
+        }
+    }
+
+    /// It changes what is on the drive.
+    #[must_use]
+    pub fn destroys(&self) -> bool {
+        match self.kind {
+            LegKind::Write | LegKind::Mixed | LegKind::Wipe | LegKind::Fill | LegKind::Breather => true,
+            LegKind::Scan | LegKind::Ladder | LegKind::Pace => self.operation == Operation::Write,
+            LegKind::Group => !self.over.fill.is_empty() || self.legs.iter().any(Self::destroys),
+            LegKind::Rest | LegKind::Read | LegKind::Spans | LegKind::Verify | LegKind::Selftest => false,
+        }
+    }
+
+    /// The bytes this leg moves at most on a drive of this capacity; `None` when only time, heat or a finding ends it.
+    #[must_use]
+    pub fn bytes_on(&self, capacity: Bytes) -> Option<Bytes> {
+        let (start, end) = self.region.on(capacity, self.block);
+        let region = end.saturating_sub(start);
+        match self.kind {
+            LegKind::Fill => Some(self.level?.of(capacity)),
+            LegKind::Scan => Some(Bytes::new(region.get().saturating_mul(self.passes().into()))),
+            _ if self.kind.moves() => self.until.bytes.map(|a| a.of(region)),
+            _ => None,
+        }
+    }
+
+    /// How long it takes at most, where that does not depend on the drive.
+    #[must_use]
+    pub fn takes(&self) -> Option<Duration> {
+        let each = |n: usize, usual: u64| self.step.unwrap_or(Duration::from_secs(usual)) * n as u32;
+        let by_itself = match self.kind {
+            LegKind::Spans => Some(each((self.spans().len() + 1) * self.rounds() as usize, 5)),
+            LegKind::Ladder => {
+                let settle = self.settle.unwrap_or(Duration::from_secs(1));
+                Some(each(self.rungs(), 5) + settle * self.rungs() as u32)
+            }
+            _ => None,
+        };
+        match (by_itself, self.until.duration) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        }
+    }
+
+    /// Passes of a scan.
+    #[must_use]
+    pub fn passes(&self) -> u16 {
+        self.passes.unwrap_or(2)
+    }
+
+    /// Share of the moved bytes that are written, 0 to 1.
+    #[must_use]
+    pub fn written_share(&self) -> f64 {
+        match self.kind {
+            LegKind::Mixed => 1.0 - f64::from(self.read_percent.unwrap_or(50)) / 100.0,
+            _ if self.destroys() && self.kind.moves() => 1.0,
+            _ => 0.0,
+        }
+    }
+
+    /// The load that this leg puts on a drive of this capacity.
+    #[must_use]
+    pub fn load(&self, capacity: Bytes) -> Load {
+        let kind = match self.kind {
+            LegKind::Rest | LegKind::Group => LoadKind::Rest,
+            LegKind::Write | LegKind::Fill | LegKind::Breather => LoadKind::Write,
+            LegKind::Mixed => LoadKind::Mixed,
+            LegKind::Verify => LoadKind::Verify,
+            LegKind::Read | LegKind::Scan | LegKind::Spans | LegKind::Ladder | LegKind::Pace => {
+                if self.destroys() { LoadKind::Write } else { LoadKind::Read }
+            }
+            LegKind::Wipe => LoadKind::Wipe,
+            LegKind::Selftest => LoadKind::SelfTest { extended: self.test == SelfTestLength::Extended },
+        };
+        let (start, end) = self.region.on(capacity, self.block);
+        Load {
+            workers: self.workers,
+            pattern: self.pattern,
+            read_percent: if self.kind == LegKind::Mixed { self.read_percent.unwrap_or(50) } else { 0 },
+            rate: self.rate,
+            compressible_percent: self.compressible_percent,
+            // Who writes is known when the haul begins.
+            stamp: self.stamped.then(Origin::default),
+            limit: if self.kind.is_plain_load() || self.kind == LegKind::Pace {
+                self.bytes_on(capacity)
+            } else {
+                None
+            },
+            ..Load::sequential(kind, start, end, self.block, self.depth)
+        }
+    }
+
+    /// One line for people: `write 100 %, 1 MiB × 32`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let mut ends: Vec<String> = Vec::new();
+        if let Some(a) = self.until.bytes {
+            ends.push(a.plain());
+        }
+        if let Some(d) = self.until.duration {
+            ends.push(d.plain());
+        }
+        if let Some(t) = self.until.temperature {
+            ends.push(format!("{} {t}", if self.kind == LegKind::Rest { "cooled to" } else { "at" }));
+        }
+        if let Some(b) = self.until.past_cache_end {
+            ends.push(format!("{} past the cache end", b.plain()));
+        }
+        if self.until.steady {
+            ends.push("steady".into());
+        }
+        let ends = ends.join(" or ");
+        let word = self.kind.word();
+        let many = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
+        let mut words = match self.kind {
+            LegKind::Rest => return format!("rest {ends}"),
+            LegKind::Selftest => {
+                return format!(
+                    "selftest, {}",
+                    if self.test == SelfTestLength::Short { "short" } else { "extended" }
+                );
+            }
+            LegKind::Group => {
+                return format!(
+                    "group of {}, {}",
+                    many(self.legs.len(), "leg"),
+                    self.over.words(self.repeat)
+                );
+            }
+            LegKind::Breather => return format!("breather, {}", many(self.rests.len(), "rest")),
+            LegKind::Wipe => word.to_owned(),
+            LegKind::Fill => format!("fill to {}", self.level.map(|l| l.plain()).unwrap_or_default()),
+            LegKind::Scan => {
+                let passes = many(self.passes().into(), "pass").replace("passs", "passes");
+                format!("scan, {} {passes}, {} bins", self.operation.word(), self.bins())
+            }
+            LegKind::Spans => format!("spans, {} × {}", self.spans().len(), self.rounds()),
+            LegKind::Ladder => format!("ladder, {}, {}", many(self.rungs(), "rung"), self.operation.word()),
+            LegKind::Pace => {
+                let stream = self.stream.clone().or(self.rate.map(|r| r.plain())).unwrap_or_default();
+                let search = if self.search { "highest rate that holds, from " } else { "" };
+                format!("pace {ends}, {} {search}{stream}", self.operation.word())
+            }
+            LegKind::Verify => match self.sample {
+                Some(part) => format!("verify {} of it", part.plain()),
+                None => "verify".into(),
+            },
+            LegKind::Mixed => {
+                let reads = self.read_percent.unwrap_or(50);
+                format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
+            }
+            LegKind::Write | LegKind::Read => {
+                format!("{word} {ends}, {} × {}", self.block.binary(), self.depth)
+            }
+        };
+        if self.workers > 1 {
+            words += &format!(" by {} workers", self.workers);
+        }
+        if self.pattern == Pattern::Random {
+            words += ", random";
+        }
+        if let Some(from) = self.region.from {
+            words += &format!(", from {}", from.plain());
+        }
+        if let Some(to) = self.region.to {
+            words += &format!(", up to {}", to.plain());
+        }
+        if let Some(rate) = self.rate.filter(|_| self.kind != LegKind::Pace) {
+            words += &format!(", at most {rate}");
+        }
+        if self.stamped {
+            words += ", stamped";
+        }
+        if let Some(turn) = &self.turn {
+            words += &format!(" ({})", turn.label);
+        }
+        words
+    }
+
+    /// Parts of the drive that a scan tells apart.
+    #[must_use]
+    pub fn bins(&self) -> u32 {
+        self.bins.unwrap_or(4096)
+    }
+
+    /// Shares of a spans leg, from the start; the one at the end of the drive comes of itself.
+    #[must_use]
+    pub fn spans(&self) -> Vec<Amount> {
+        if self.shares.is_empty() {
+            [100.0, 50.0, 25.0, 12.5, 6.25, 3.125].map(Amount::Percent).to_vec()
+        } else {
+            self.shares.clone()
+        }
+    }
+
+    /// How often each span is measured.
+    #[must_use]
+    pub fn rounds(&self) -> u32 {
+        self.repeat.unwrap_or(5)
+    }
+
+    /// Measurements of a ladder.
+    #[must_use]
+    pub fn rungs(&self) -> usize {
+        let [blocks, depths, crews, patterns] =
+            [self.blocks.len(), self.depths.len(), self.crews.len(), self.patterns.len()].map(|n| n.max(1));
+        blocks * depths * crews * patterns
+    }
+}

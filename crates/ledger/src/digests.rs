@@ -1,0 +1,93 @@
+//! Digests of hauls: kept when a haul ends, made from the record when one is missing or of another version.
+
+use hollow_mile_core::contrast::Subject;
+use hollow_mile_core::digest::{Digest, VERSION};
+use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::route::{Judged, Verdict};
+use rusqlite::{OptionalExtension, params};
+
+use crate::{Ledger, LedgerError};
+
+/// How limits stand, in a few words: `2 met, 1 missed`.
+#[must_use]
+pub fn limits_words(limits: &[Judged]) -> String {
+    let count = |v: Verdict| limits.iter().filter(|l| l.verdict == v).count();
+    let parts = [(Verdict::Missed, "missed"), (Verdict::Met, "met"), (Verdict::Open, "open")];
+    let words: Vec<String> = parts
+        .into_iter()
+        .filter(|(v, _)| count(*v) > 0)
+        .map(|(v, word)| format!("{} {word}", count(v)))
+        .collect();
+    words.join(", ")
+}
+
+impl Ledger {
+    /// Keeps the digest of a haul and how its limits stand.
+    pub(crate) fn keep_digest(
+        &self,
+        haul: &str,
+        readings: &Readings,
+        conclusions: &Conclusions,
+    ) -> Result<Digest, LedgerError> {
+        let digest = Digest::of(readings, conclusions);
+        let json = serde_json::to_string(&digest).unwrap_or_default();
+        let limits = limits_words(&conclusions.surveys.judge(readings, conclusions));
+        self.db.execute(
+            "UPDATE hauls SET digest = ?2, limits = ?3 WHERE haul = ?1",
+            params![haul, json, limits],
+        )?;
+        // As it will be read back, to the digit.
+        Ok(serde_json::from_str(&json).unwrap_or(digest))
+    }
+
+    /// The digest of a haul. One that is not kept is made from the whole record, and kept when the haul is over.
+    ///
+    /// # Errors
+    /// When there is no such haul, or its record cannot be read.
+    pub fn digest(&self, haul: &str) -> Result<Digest, LedgerError> {
+        let kept: Option<(Option<String>, String)> = self
+            .db
+            .query_row("SELECT digest, state FROM hauls WHERE haul = ?1", [haul], |r| {
+                Ok((r.get(0)?, r.get(1)?))
+            })
+            .optional()?;
+        let Some((json, state)) = kept else { return Err(LedgerError::NoSuchHaul(haul.to_owned())) };
+        let digest = json.and_then(|j| serde_json::from_str::<Digest>(&j).ok());
+        if let Some(digest) = digest.filter(|d| d.version == VERSION) {
+            return Ok(digest);
+        }
+        let readings = self.readings(haul)?;
+        let conclusions = readings.conclude();
+        if state == "running" {
+            return Ok(Digest::of(&readings, &conclusions));
+        }
+        self.keep_digest(haul, &readings, &conclusions)
+    }
+
+    /// A haul as a contrast takes it.
+    ///
+    /// # Errors
+    /// When there is no such haul, or its record cannot be read.
+    pub fn subject(&self, haul: &str) -> Result<Subject, LedgerError> {
+        let row = self.haul(haul)?;
+        Ok(Subject {
+            head: self.head(&row.haul)?,
+            state: row.state,
+            tags: row.conditions.tags,
+            label: row.label,
+            digest: self.digest(&row.haul)?,
+        })
+    }
+
+    /// The curves of a haul, for a view: of a long one from its overview.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn curves(&self, haul: &str) -> Result<Readings, LedgerError> {
+        match self.overview(haul) {
+            Some((readings, _)) => Ok(readings),
+            None => self.readings(haul),
+        }
+    }
+}
