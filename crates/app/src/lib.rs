@@ -4,6 +4,7 @@
 
 pub mod claims;
 pub mod cli;
+pub mod clocks;
 pub mod compare;
 pub mod demo;
 pub mod error;
@@ -11,8 +12,10 @@ pub mod going_on;
 pub mod home;
 pub mod machine;
 pub mod metrics;
+pub mod orders;
 pub mod report;
 pub mod session;
 pub mod targets;
 pub mod text;
 pub mod ui;
+pub mod watch;

@@ -8,20 +8,24 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TryRecvError, bounded, unbounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TryRecvError, bounded, select, unbounded};
 use hollow_mile_core::drive::Drive;
 use hollow_mile_core::event::{Event, HaulState};
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_ledger::{HaulWriter, Ledger};
+use serde::{Deserialize, Serialize};
 
+use crate::clocks::Clocks;
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::targets::Opened;
+use crate::watch::post::{About, Post};
 
 /// What the one at the controls can ask for.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Command {
     /// Take the load off, or put it on again. A simulated drive's clock stands meanwhile.
     Pause(bool),
@@ -36,7 +40,8 @@ pub enum Command {
 }
 
 /// How fast a simulated drive's clock runs.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Speed {
     /// So many times as fast as real time.
     Times(f64),
@@ -95,7 +100,8 @@ pub struct Session {
     /// Its drive computes its own time.
     pub simulated: bool,
     commands: Sender<Command>,
-    events: Receiver<Vec<Event>>,
+    /// Nobody watches in this process when there is none.
+    events: Option<Receiver<Vec<Event>>>,
     scribe: Option<JoinHandle<Result<Outcome, AppError>>>,
     driver: Option<JoinHandle<()>>,
 }
@@ -110,10 +116,10 @@ impl Session {
     /// # Errors
     /// When the ledger cannot be written.
     pub fn start(opened: Opened, setup: Setup, ledger: Ledger, speed: Speed) -> Result<Self, AppError> {
-        Self::start_told(opened, setup, ledger, speed, None)
+        Self::start_told(opened, setup, ledger, speed, false, None)
     }
 
-    /// Starts a haul whose figures others follow.
+    /// Starts a haul whose figures others follow, and which may end when the terminal that started it goes.
     ///
     /// # Errors
     /// When the ledger cannot be written.
@@ -122,6 +128,7 @@ impl Session {
         setup: Setup,
         ledger: Ledger,
         speed: Speed,
+        ends_with_starter: bool,
         metrics: Option<Metrics>,
     ) -> Result<Self, AppError> {
         let Opened { drive, files } = opened;
@@ -144,7 +151,18 @@ impl Session {
         let Some(Event::HaulStarted(head)) = first.first() else {
             return Err(AppError::usage("the haul did not begin"));
         };
+        let about = About {
+            haul: haul_id.clone(),
+            drive: head.drive.target.clone(),
+            route: head.route.name.clone(),
+            simulated,
+            ends_with_starter,
+            speed,
+        };
+        let home = ledger.home().to_owned();
         let writer = ledger.begin(head)?;
+        // A haul that nobody else can watch is a haul all the same.
+        let post = Post::open(&home, about, commands.clone()).ok();
         let _ = give.send(first);
 
         let stop = trouble.clone();
@@ -152,7 +170,7 @@ impl Session {
         let told_as = haul_id.clone();
         let scribe = spawn("scribe", move || {
             let tell = metrics.as_ref().map(|m| (m, told_as.as_str()));
-            let outcome = write_down(writer, &take, &show, &trouble, tell);
+            let outcome = write_down(writer, &take, &show, &trouble, tell, post);
             if let Ok((_, ledger)) = &outcome {
                 for path in files.iter().filter(|p| !p.exists()) {
                     let _ = ledger.strike_file(path);
@@ -164,7 +182,7 @@ impl Session {
             haul: haul_id,
             simulated,
             commands,
-            events: watch,
+            events: Some(watch),
             scribe: Some(scribe),
             driver: Some(driver),
         })
@@ -178,7 +196,18 @@ impl Session {
     /// The next events; `None` when none came in time, or ever will.
     #[must_use]
     pub fn next_events(&self, at_most: Duration) -> Option<Vec<Event>> {
-        self.events.recv_timeout(at_most).ok()
+        self.events.as_ref()?.recv_timeout(at_most).ok()
+    }
+
+    /// Nobody looks here: what happens goes to the record, and to those who watch from elsewhere.
+    pub fn look_away(&mut self) {
+        self.events = None;
+    }
+
+    /// Its record is complete, or cannot be.
+    #[must_use]
+    pub fn is_over(&self) -> bool {
+        self.scribe.as_ref().is_none_or(JoinHandle::is_finished)
     }
 
     /// The next events if there are any now; an error when the haul is over and all were taken.
@@ -186,7 +215,8 @@ impl Session {
     /// # Errors
     /// When there will be no more.
     pub fn try_events(&self) -> Result<Option<Vec<Event>>, Over> {
-        match self.events.try_recv() {
+        let Some(events) = &self.events else { return Err(Over) };
+        match events.try_recv() {
             Ok(events) => Ok(Some(events)),
             Err(TryRecvError::Empty) => Ok(None),
             Err(TryRecvError::Disconnected) => Err(Over),
@@ -262,6 +292,7 @@ fn drive_on(
     let mut handed_over = Instant::now();
     let mut clock_stands = false;
     let mut listening = true;
+    let mut clocks = (!simulated).then(Clocks::now);
     loop {
         let wait = if simulated { pacer.ahead(haul.elapsed()) } else { Duration::ZERO };
         let wait =
@@ -290,6 +321,9 @@ fn drive_on(
             }
             Err(disconnected) => listening &= !disconnected,
         }
+        if let Some(words) = clocks.as_mut().and_then(Clocks::look) {
+            haul.note(&words, &mut batch);
+        }
         if trouble.load(Ordering::Relaxed) {
             haul.stop();
         }
@@ -314,14 +348,22 @@ fn write_down(
     show: &Sender<Vec<Event>>,
     trouble: &AtomicBool,
     tell: Option<(&Metrics, &str)>,
+    post: Option<Post>,
 ) -> Result<(Outcome, Ledger), AppError> {
     let mut failed: Option<AppError> = None;
     let mut watched = true;
+    let mut pushed = 0;
+    let nobody = crossbeam_channel::never();
     loop {
-        let events = match take.recv_timeout(Duration::from_millis(250)) {
-            Ok(events) => events,
-            Err(RecvTimeoutError::Timeout) => Vec::new(),
-            Err(RecvTimeoutError::Disconnected) => break,
+        let joins = post.as_ref().map_or(&nobody, |p| &p.joins);
+        let mut join = None;
+        let events = select! {
+            recv(take) -> events => match events {
+                Ok(events) => events,
+                Err(_) => break,
+            },
+            recv(joins) -> asked => { join = asked.ok(); Vec::new() }
+            default(Duration::from_millis(250)) => Vec::new(),
         };
         if let Some((metrics, haul)) = tell.filter(|_| !events.is_empty()) {
             metrics.take(haul, &events);
@@ -330,11 +372,19 @@ fn write_down(
             let written = if events.is_empty() {
                 writer.commit()
             } else {
+                pushed += events.len() as u64;
                 events.iter().try_for_each(|e| writer.push(e.clone()))
             };
             if let Err(e) = written {
                 trouble.store(true, Ordering::Relaxed);
                 failed = Some(AppError::usage(format!("the haul was stopped because {e}")));
+            }
+        }
+        if let Some(post) = &post {
+            // What came before is committed by now: the watcher reads that, and hears the rest.
+            match join {
+                Some(join) => post.admit(join, pushed),
+                None => post.tell(&events),
             }
         }
         if watched && !events.is_empty() {

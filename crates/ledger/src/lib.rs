@@ -186,7 +186,7 @@ impl Ledger {
         }
     }
 
-    fn mark_cut_short(&self) -> Result<(), LedgerError> {
+    pub(crate) fn mark_cut_short(&self) -> Result<(), LedgerError> {
         let mut running = self.db.prepare("SELECT haul FROM hauls WHERE state = 'running'")?;
         let hauls: Vec<String> = running.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
         for haul in hauls {

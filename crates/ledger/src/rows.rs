@@ -91,6 +91,15 @@ impl Ledger {
         self.rows("deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, haul", [])
     }
 
+    /// Hauls under way, newest first. Those whose program was killed are marked as cut short first.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn under_way(&self) -> Result<Vec<HaulRow>, LedgerError> {
+        self.mark_cut_short()?;
+        self.rows("state = 'running' AND deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, haul", [])
+    }
+
     /// Hauls that were deleted and can be had back, the last deleted first.
     ///
     /// # Errors

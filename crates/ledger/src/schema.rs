@@ -17,6 +17,8 @@ fn add_columns(db: &Connection) -> Result<(), LedgerError> {
     for column in COLUMNS_4 {
         db.execute(&format!("ALTER TABLE hauls ADD COLUMN {column}"), [])?;
     }
+    // Asked once a second by whoever looks at the yard.
+    db.execute("CREATE INDEX hauls_under_way ON hauls (state) WHERE state = 'running'", [])?;
     Ok(())
 }
 

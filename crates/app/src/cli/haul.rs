@@ -8,20 +8,20 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::finding::{Figures, Finding};
-use hollow_mile_core::haul::Setup;
-use hollow_mile_core::route::{Judged, Route, Verdict};
+use hollow_mile_core::route::{Judged, Verdict};
 use hollow_mile_core::surveys::Surveys;
 use hollow_mile_core::units::{Bytes, clock};
-use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
-use super::{HaulArgs, say, say_json};
+use super::{HangUp, HaulArgs, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::metrics::Metrics;
+use crate::orders::{Orders, Seat};
 use crate::session::{Command, Outcome, Session, Speed};
-use crate::targets::{self, Target, Wish};
-use crate::{going_on, home, machine, metrics, text, ui};
+use crate::targets::{self, Target};
+use crate::watch::keeper;
+use crate::{home, machine, metrics, text, ui};
 
 /// The object at the end of `haul --json`.
 #[derive(Serialize)]
@@ -60,13 +60,6 @@ struct FaultRow<'a> {
     message: &'a str,
 }
 
-/// One drive of those that the route is run on.
-struct Seat {
-    name: String,
-    target: Target,
-    wish: Wish,
-}
-
 /// What is said of each drive: once for all of them, or once for each in their order.
 fn said_of(all: &[String], of: usize, drives: usize, option: &str) -> Result<Option<String>, AppError> {
     match all.len() {
@@ -79,7 +72,7 @@ fn said_of(all: &[String], of: usize, drives: usize, option: &str) -> Result<Opt
     }
 }
 
-fn seats(args: &HaulArgs, route: &Route, home: &Path) -> Result<Vec<Seat>, AppError> {
+fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
     let mut all = Vec::new();
     for (i, name) in args.on.iter().enumerate() {
         let said = |all: &[String], option| said_of(all, i, args.on.len(), option);
@@ -107,73 +100,90 @@ fn seats(args: &HaulArgs, route: &Route, home: &Path) -> Result<Vec<Seat>, AppEr
         if !device && args.on.len() == 1 && (!args.erase.is_empty() || !args.give_up.is_empty()) {
             eprintln!("--erase and --give-up are for devices; {name} needs no such consent");
         }
-        let wish = Wish {
+        all.push(Seat {
+            drive: name.clone(),
             size: args.size.filter(|_| matches!(target, Target::File(_)) || args.on.len() == 1),
-            destroys: route.destroys(),
-            fills: route.fills(),
-            consent: Consent { erase, give_up: args.give_up.clone(), protect: machine::protected(home) },
-            thermometers: args.thermometers.clone(),
             conditions,
-            ..Wish::default()
-        };
-        all.push(Seat { name: name.clone(), target, wish });
+            erase,
+            give_up: args.give_up.clone(),
+            thermometers: args.thermometers.clone(),
+            number: i as u64,
+        });
     }
     Ok(all)
 }
 
-/// Opens the drive, checks the route against it, and starts the haul.
-fn start(
-    seat: &Seat,
-    args: &HaulArgs,
-    route: &Route,
-    home: &Path,
-    metrics: Option<&Metrics>,
-) -> Result<Session, AppError> {
-    let ledger = Ledger::open(home)?;
-    if let Target::Device(path) = &seat.target {
-        warn_of_traffic(path, home)?;
+/// Lets a process of its own keep the hauls, and says which they are, or shows them.
+fn detached(args: &HaulArgs, orders: &Orders) -> Result<Exit, AppError> {
+    let kept = keeper::start(orders)?;
+    for doubt in &kept.doubts {
+        eprintln!("{}", text::printable(doubt));
     }
-    let wish = Wish { lived: targets::lived(&ledger, &seat.target), ..seat.wish.clone() };
-    let opened = targets::open(&seat.target, &wish)?;
-    let identity = opened.drive.identity();
-    targets::fits(route, identity)?;
-    for doubt in targets::doubts(route, identity) {
-        eprintln!("{}: {doubt}", seat.name);
+    if args.watch {
+        return ui::run(ui::Start::Watch {
+            home: orders.home.clone(),
+            hauls: kept.hauls.clone(),
+            kept: Some(kept),
+        });
     }
-    let stamped = going_on::stamped(route, args.continues.as_deref(), &ledger, &identity.serial)?;
-    let (route, resume) = match &args.continues {
-        Some(haul) => {
-            let (route, resume) = going_on::resume(haul, route, &ledger)?;
-            (route, Some(resume))
+    if args.json {
+        let hauls: Vec<_> = kept
+            .hauls
+            .iter()
+            .zip(&orders.seats)
+            .map(|(h, s)| Begun { haul: h, state: "running", drive: &s.drive })
+            .collect();
+        match hauls.as_slice() {
+            [one] => say_json(one)?,
+            all => say_json(&serde_json::json!({ "hauls": all }))?,
         }
-        None => (route.clone(), None),
-    };
-    let mut conditions = seat.wish.conditions.clone();
-    if let Some(haul) = &args.continues {
-        conditions.tags.push((going_on::CONTINUES.into(), ledger.haul(haul)?.haul));
+    } else {
+        for (haul, seat) in kept.hauls.iter().zip(&orders.seats) {
+            say(&format!(
+                "haul {haul} has begun on {} and goes on by itself: `hollow-mile watch {haul}` shows it, `hollow-mile tell {haul} stop` ends it",
+                seat.drive
+            ))?;
+        }
     }
-    let setup = Setup {
-        haul: ledger.new_haul_id()?,
-        route,
-        conditions,
-        started_unix_ms: jiff::Timestamp::now().as_millisecond(),
-        program: env!("CARGO_PKG_VERSION").into(),
-        stamped,
-        resume,
-    };
-    Session::start_told(opened, setup, ledger, Speed::Most, metrics.cloned())
+    kept.let_go();
+    Ok(Exit::Done)
 }
 
-pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
+/// What `haul --detach --json` says of each.
+#[derive(Serialize)]
+struct Begun<'a> {
+    haul: &'a str,
+    state: &'a str,
+    drive: &'a str,
+}
+
+pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
     let route = targets::find_route(&args.route, &home)?;
     if args.on.is_empty() {
         return Err(AppError::usage("no drive: say which with --on, such as --on sim:corrie-2t"));
     }
-    let mut seats = seats(&args, &route, &home)?;
+    let orders = Orders {
+        seats: seats(args, &home)?,
+        home: home.clone(),
+        route,
+        continues: args.continues.clone(),
+        repeat: args.repeat,
+        speed: Speed::Most,
+        metrics: args.metrics,
+        ends_with_starter: args.watch && !args.detach,
+    };
+    if args.detach || args.watch {
+        return detached(args, &orders);
+    }
     let stop = Arc::new(AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-        signal_hook::flag::register(signal, stop.clone())
+    let hung_up = Arc::new(AtomicBool::new(false));
+    for (signal, flag) in [
+        (signal_hook::consts::SIGINT, &stop),
+        (signal_hook::consts::SIGTERM, &stop),
+        (signal_hook::consts::SIGHUP, if args.hang_up == HangUp::GoOn { &hung_up } else { &stop }),
+    ] {
+        signal_hook::flag::register(signal, flag.clone())
             .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
     }
     let metrics = args.metrics.map(|_| Metrics::default());
@@ -182,35 +192,18 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
         eprintln!("live figures at http://{bound}/metrics");
     }
     let mut exit = Exit::Done;
-    for repeat in 0..u64::from(args.repeat) {
+    for repeat in 0..args.repeat {
         for left in Ledger::open(&home)?.leftovers()? {
-            eprintln!(
+            tell(&format!(
                 "{} ({}) was left behind by haul {}: `hollow-mile leftovers --remove` removes it",
                 left.path.display(),
                 left.size,
                 left.haul
-            );
+            ));
         }
-        let mut sessions = Vec::new();
-        for (i, seat) in seats.iter_mut().enumerate() {
-            // Two simulated drives of one kind are two drives.
-            seat.wish.repeat = repeat * args.on.len() as u64 + i as u64;
-            match start(seat, &args, &route, &home, metrics.as_ref()) {
-                Ok(session) => sessions.push((seat.name.clone(), session)),
-                Err(error) => {
-                    // Not one of them goes on when not all can begin.
-                    for (_, session) in sessions {
-                        session.ask(Command::Stop);
-                        let _ = session.finish();
-                    }
-                    return Err(error);
-                }
-            }
-        }
-        if args.watch {
-            let sessions = sessions.into_iter().map(|(_, s)| s).collect();
-            return ui::run(ui::Start::Watch { home, sessions });
-        }
+        let ready = orders.open(repeat)?;
+        ready.doubts.iter().for_each(|d| tell(d));
+        let sessions = orders.begin(ready, metrics.as_ref())?;
         let done = follow_all(sessions, &stop)?;
         let mut documents = Vec::new();
         for (name, haul, outcome) in &done {
@@ -233,7 +226,7 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
             };
             exit = if its as u8 > exit as u8 { its } else { exit };
             if let (HaulState::Failed, Some(reason)) = (outcome.state, &outcome.reason) {
-                eprintln!("hollow-mile: {reason}");
+                tell(&format!("hollow-mile: {reason}"));
             }
         }
         match documents.as_slice() {
@@ -248,18 +241,9 @@ pub fn run(args: HaulArgs) -> Result<Exit, AppError> {
     Ok(exit)
 }
 
-/// Says when others use the drive before the haul begins: its figures would tell of them too.
-fn warn_of_traffic(path: &std::path::Path, home: &std::path::Path) -> Result<(), AppError> {
-    let device = machine::device(path, home)?;
-    if let Some(rate) =
-        machine::traffic_now(&device.block, Duration::from_millis(500)).filter(|r| machine::is_busy(*r))
-    {
-        eprintln!("{} is busy before the haul begins: others move {rate} on it", path.display());
-    }
-    if let Some(less) = device.identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
-        eprintln!("{} has less of a link than it could: {less}", path.display());
-    }
-    Ok(())
+/// Writes a line to standard error, which may be a terminal that was closed meanwhile.
+fn tell(line: &str) {
+    let _ = writeln!(std::io::stderr(), "{}", text::printable(line));
 }
 
 /// Shows progress on standard error until every haul is over.

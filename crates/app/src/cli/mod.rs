@@ -7,6 +7,7 @@ mod contrast;
 mod export;
 mod haul;
 mod keep;
+mod live;
 mod prove;
 mod report;
 mod shell;
@@ -100,9 +101,24 @@ pub struct HaulArgs {
     /// Serve live figures as OpenMetrics text at http://ADDR/metrics: a port of the loopback, or an address with its port
     #[arg(long, value_name = "ADDR", value_parser = crate::metrics::address)]
     metrics: Option<std::net::SocketAddr>,
-    /// Watch it in the interface
-    #[arg(long, conflicts_with_all = ["json", "repeat"])]
+    /// Watch it in the interface; it ends with that, unless --detach is given too
+    #[arg(long, conflicts_with = "json")]
     watch: bool,
+    /// Let it go on without this terminal: `watch` shows it again, `tell` speaks to it
+    #[arg(long)]
+    detach: bool,
+    /// What becomes of it when this terminal is closed
+    #[arg(long, value_enum, value_name = "WHAT", default_value_t = HangUp::Stop, conflicts_with_all = ["watch", "detach"])]
+    hang_up: HangUp,
+}
+
+/// What becomes of a haul whose terminal is closed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum HangUp {
+    /// It ends, as by `tell HAUL stop`
+    Stop,
+    /// It goes on to its end
+    GoOn,
 }
 
 #[derive(Debug, Subcommand)]
@@ -120,6 +136,23 @@ enum Verb {
     Route(RouteVerb),
     /// Run a route on a drive
     Haul(Box<HaulArgs>),
+    /// Watch hauls under way in the interface
+    Watch {
+        /// Hauls: id, unique beginning of one, or `last`; all that are under way when none is named
+        #[arg(value_name = "HAUL")]
+        hauls: Vec<String>,
+    },
+    /// List hauls under way, and who holds their controls
+    Live {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Say something to a haul under way
+    Tell(live::TellArgs),
+    /// What the program starts to keep hauls that go on without their terminal
+    #[command(name = "keep-hauls", hide = true)]
+    KeepHauls,
     /// List hauls
     Ledger {
         /// Only those of this drive: its target, serial or model, or a part of one
@@ -347,7 +380,11 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Sim(SimVerb::List { json })) => show::sims(json),
         Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, json),
         Some(Verb::Vitals { drive, self_test, json }) => vitals::run(&drive, self_test, json),
-        Some(Verb::Haul(args)) => haul::run(*args),
+        Some(Verb::Haul(args)) => haul::run(&args),
+        Some(Verb::Watch { hauls }) => live::watch(&hauls),
+        Some(Verb::Live { json }) => live::list(json),
+        Some(Verb::Tell(args)) => live::tell(args),
+        Some(Verb::KeepHauls) => crate::watch::keeper::run(),
         Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(json),
         Some(Verb::Ledger { drive, filter, deleted, json, .. }) => {
             archive::list(drive.as_deref(), &filter, deleted, json)

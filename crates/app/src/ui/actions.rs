@@ -126,6 +126,7 @@ pub enum Action {
     Undo,
     Report,
     Ambient,
+    Controls,
 }
 
 /// A key with its action.
@@ -279,6 +280,14 @@ pub const BINDINGS: &[Binding] = &[
     b(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.", None),
     b(HAUL, "<", Action::Slower, "slower", "Let the clock of a simulated drive run slower.", None),
     b(HAUL, "e", Action::SkipLeg, "end the leg", "Go on to the next leg.", None),
+    b(
+        HAUL,
+        "C",
+        Action::Controls,
+        "controls",
+        "Take the controls of this haul from whoever holds them, or give them up.",
+        None,
+    ),
     b(HAUL, "X", Action::Stop, "stop", "End the haul; what was recorded stays.", Some("stop")),
     b(HAUL, "x", Action::Export, "export chart", "Write the lanes as an SVG file.", Some("chart")),
     b(HAUL, "h ←", Action::CursorLeft, "cursor left", "Read the values one column to the left.", None),

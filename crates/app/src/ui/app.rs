@@ -5,10 +5,8 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::finding::Conclusions;
-use hollow_mile_core::haul::Setup;
 use hollow_mile_core::models::Models;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::{Ledger, Leftover};
 use ratatui::layout::Rect;
 use tui_input::Input;
@@ -28,10 +26,12 @@ use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::error::AppError;
-use crate::going_on;
 use crate::machine;
+use crate::orders::{Orders, Seat};
 use crate::session::{Command, Session, Speed};
-use crate::targets::{self, Opened, Target, Wish};
+use crate::targets::{self, Target};
+use crate::watch::keeper::{self, Kept};
+use crate::watch::watching::Watching;
 
 /// What lies over the view and takes the keys.
 pub enum Overlay {
@@ -118,6 +118,10 @@ pub struct App {
     pub(super) deleted: Vec<Vec<String>>,
     /// Hauls under way, and those that ended meanwhile.
     pub live: Vec<Live>,
+    /// Processes that keep hauls which were started here.
+    pub kept: Vec<Kept>,
+    /// Hauls are kept by processes of their own. Not so in tests that draw views without the program.
+    pub apart: bool,
     /// What lies over the view.
     pub overlay: Option<Overlay>,
     /// The haul that a list shows below itself.
@@ -126,6 +130,7 @@ pub struct App {
     pub area: std::cell::Cell<Rect>,
     follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
+    looked_elsewhere: Instant,
     message: Option<(String, Instant)>,
     /// Leave after this event.
     pub quit: bool,
@@ -158,10 +163,13 @@ impl App {
             screen: Screen::Yard,
             came_from: Vec::new(),
             live: Vec::new(),
+            kept: Vec::new(),
+            apart: false,
             overlay: None,
             glance: None,
             area: std::cell::Cell::default(),
             unreadable: None,
+            looked_elsewhere: Instant::now(),
             message: None,
             quit: false,
         };
@@ -220,6 +228,31 @@ impl App {
         self.go(Screen::Haul);
     }
 
+    /// Follows a haul that another process keeps, and shows it.
+    ///
+    /// # Errors
+    /// When it is not under way, or does not answer.
+    pub fn attach(&mut self, haul: &str) -> Result<(), AppError> {
+        if !self.live.iter().any(|l| l.haul == haul && l.runs()) {
+            let watching = Watching::attach(&self.home, haul)?;
+            self.live.retain(|l| l.haul != haul);
+            self.live.push(Live::watching(watching));
+        }
+        self.haul = HaulView::live(haul);
+        self.go(Screen::Haul);
+        Ok(())
+    }
+
+    /// It ends when this program is left: it runs in it, or was started from here and not to go on.
+    #[must_use]
+    pub fn ends_with_us(&self, live: &Live) -> bool {
+        live.is_here() || self.kept.iter().any(|k| k.ends && k.hauls.contains(&live.haul))
+    }
+
+    fn ending_with_us(&self) -> usize {
+        self.live.iter().filter(|l| l.runs() && self.ends_with_us(l)).count()
+    }
+
     /// Hauls under way.
     #[must_use]
     pub fn running(&self) -> usize {
@@ -238,13 +271,18 @@ impl App {
                 Ok(c) => changed |= c,
                 Err(e) => error = Some(e),
             }
+            if let Some(why) = live.watched().and_then(Watching::refused) {
+                error = Some(AppError::usage(format!("Not done: {why}. C takes the controls over.")));
+            }
             ended |= ran && !live.runs();
         }
         if let Some(e) = error {
             self.say(e.message);
             changed = true;
         }
+        self.kept.retain_mut(|k| !k.reap());
         changed |= self.take_news();
+        changed |= self.look_elsewhere();
         changed |= self.follow_review(budget);
         if ended {
             let result = self.reload();
@@ -420,12 +458,15 @@ impl App {
     /// Does an action.
     pub fn act(&mut self, action: Action) {
         match action {
-            Action::Quit if self.running() > 0 => {
-                let n = self.running();
-                let hauls = if n == 1 { "A haul is".to_owned() } else { format!("{n} hauls are") };
-                let question = format!("{hauls} under way. Stop and leave? What was recorded stays.");
+            Action::Quit if self.ending_with_us() > 0 => {
+                let hauls = match self.ending_with_us() {
+                    1 => "A haul ends".to_owned(),
+                    n => format!("{n} hauls end"),
+                };
+                let question = format!("{hauls} when you leave. Stop and leave? What was recorded stays.");
                 self.overlay = Some(Overlay::Ask { question, yes: Yes::Leave });
             }
+            // Others go on; the words for that stand below when the screen is given back.
             Action::Quit => self.quit = true,
             Action::Help => self.overlay = Some(Overlay::Help),
             Action::Find => self.overlay = Some(Overlay::Find { input: Input::default(), chosen: 0 }),
@@ -500,11 +541,41 @@ impl App {
                         self.haul = HaulView::live(&haul);
                         self.go(Screen::Haul);
                     }
-                    None => self.say("No haul runs on this drive: Enter plans one."),
+                    None => match self.under_way_on_chosen() {
+                        Some(haul) => {
+                            let result = self.attach(&haul);
+                            self.heed(result);
+                        }
+                        None => self.say("No haul runs on this drive: Enter plans one."),
+                    },
                 }
             }
             _ => self.yard.act(action),
         }
+    }
+
+    /// A haul on the chosen drive that another program keeps.
+    fn under_way_on_chosen(&self) -> Option<String> {
+        let row = self.yard.chosen_row()?;
+        self.yard.under_way_on(&row.identity).map(|h| h.haul.clone())
+    }
+
+    /// Asks the ledger, once a second while a list is on screen, what is under way elsewhere. True when it shows.
+    fn look_elsewhere(&mut self) -> bool {
+        let lists = matches!(self.screen, Screen::Yard | Screen::Ledger);
+        if !self.apart || !lists || self.looked_elsewhere.elapsed() < Duration::from_secs(1) {
+            return false;
+        }
+        self.looked_elsewhere = Instant::now();
+        // A ledger that cannot be read now is asked again; whoever opens a haul is told.
+        let Ok(rows) = self.ledger.under_way() else { return false };
+        let any = !rows.is_empty();
+        if self.yard.under_way_are(rows) {
+            let result = self.reload();
+            self.heed(result);
+            return true;
+        }
+        any
     }
 
     fn act_in_ground(&mut self, action: Action) {
@@ -528,55 +599,51 @@ impl App {
 
     fn start(&mut self) -> Result<(), AppError> {
         let plan = self.route.checked()?;
-        let mut seats = vec![(plan.target.clone(), plan.serial.clone())];
+        let mut seats = vec![self.seat(&plan, plan.drive.clone(), &plan.serial)];
         for (target, serial) in &self.route.also {
-            seats.push((Target::parse(target)?, serial.clone()));
+            seats.push(self.seat(&plan, target.clone(), serial));
         }
-        // Each is opened before any begins: not one of them goes when not all can.
-        let mut ready = Vec::new();
-        for (target, serial) in seats {
-            ready.push(self.open_seat(&plan, &target, &serial)?);
-        }
-        // A minute a second: a cache end is on screen soon, and one can still watch.
-        let speed = Speed::Times(60.0);
-        for (opened, setup) in ready {
-            let session = Session::start(opened, setup, self.ledger.another()?, speed)?;
-            self.watch(session, speed);
+        let orders = Orders {
+            home: self.home.clone(),
+            route: plan.route,
+            seats,
+            continues: None,
+            repeat: 1,
+            // A minute a second: a cache end is on screen soon, and one can still watch.
+            speed: Speed::Times(60.0),
+            metrics: None,
+            ends_with_starter: !self.route.goes_on,
+        };
+        if self.apart {
+            let kept = keeper::start(&orders)?;
+            for haul in kept.hauls.clone() {
+                self.attach(&haul)?;
+            }
+            if let Some(doubt) = kept.doubts.first() {
+                self.say(doubt.clone());
+            }
+            self.kept.push(kept);
+        } else {
+            for (_, session) in orders.begin(orders.open(0)?, None)? {
+                self.watch(session, orders.speed);
+            }
         }
         Ok(())
     }
 
-    /// Opens one of the drives of a plan, with its part of the consent.
-    fn open_seat(&self, plan: &Plan, target: &Target, serial: &str) -> Result<(Opened, Setup), AppError> {
+    /// One of the drives of a plan, with its part of the consent.
+    fn seat(&self, plan: &Plan, drive: String, serial: &str) -> Seat {
         let typed = plan.consent.erase.as_deref().unwrap_or_default();
         let erase = typed.split(',').map(str::trim).find(|t| *t == serial).unwrap_or(typed);
-        let wish = Wish {
+        Seat {
+            drive,
             size: plan.size,
             conditions: plan.conditions.clone(),
-            repeat: self.yard.count_hauls(serial),
-            destroys: plan.route.destroys(),
-            fills: plan.route.fills(),
-            consent: Consent {
-                erase: (!erase.is_empty()).then(|| erase.to_owned()),
-                protect: machine::protected(&self.home),
-                ..plan.consent.clone()
-            },
+            erase: (!erase.is_empty()).then(|| erase.to_owned()),
+            give_up: plan.consent.give_up.clone(),
             thermometers: Vec::new(),
-            lived: targets::lived(&self.ledger, target),
-        };
-        let opened = targets::open(target, &wish)?;
-        targets::fits(&plan.route, opened.drive.identity())?;
-        let stamped = going_on::stamped(&plan.route, None, &self.ledger, &opened.drive.identity().serial)?;
-        let setup = Setup {
-            haul: self.ledger.new_haul_id()?,
-            route: plan.route.clone(),
-            conditions: plan.conditions.clone(),
-            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
-            program: env!("CARGO_PKG_VERSION").into(),
-            stamped,
-            resume: None,
-        };
-        Ok((opened, setup))
+            number: self.yard.count_hauls(serial),
+        }
     }
 }
 

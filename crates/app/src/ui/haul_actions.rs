@@ -79,6 +79,15 @@ impl App {
         true
     }
 
+    /// Takes the controls of a haul that other terminals see too, or gives them up.
+    fn change_controls(&mut self) {
+        let Some((watching, desk)) = self.shown_live().and_then(|l| l.watched().zip(l.desk())) else {
+            return self.say("Only a haul under way has controls that others could hold.");
+        };
+        watching.hold(!desk.yours);
+        self.say(if desk.yours { "The controls are free for others." } else { "The controls are taken." });
+    }
+
     pub(super) fn act_in_haul(&mut self, action: Action) {
         if self.act_in_lapse(action) {
             return;
@@ -105,6 +114,7 @@ impl App {
                 self.overlay = Some(Overlay::Ask { question, yes: Yes::Stop });
             }
             Action::Stop => self.say("This haul is over."),
+            Action::Controls => self.change_controls(),
             Action::Note if self.shown_live().is_some_and(Live::runs) => {
                 self.overlay = Some(Overlay::Note(Input::default()));
             }

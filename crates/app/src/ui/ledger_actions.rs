@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use hollow_mile_charts::pdf;
 use hollow_mile_charts::scene::Scene;
+use hollow_mile_core::event::HaulState;
 use hollow_mile_core::units::Celsius;
 use tui_input::Input;
 
@@ -109,6 +110,13 @@ impl App {
             Ok(row) => row,
             Err(e) => return self.say(e.to_string()),
         };
+        if row.state == HaulState::Running {
+            // Another program keeps it; when that does not answer, the record so far is shown.
+            match self.attach(&row.haul) {
+                Ok(()) => return,
+                Err(e) => self.say(e.message),
+            }
+        }
         // A long record is read meanwhile.
         if let Some((readings, conclusions)) = self.ledger.overview(&row.haul)
             && let Ok(loading) = Loading::begin(&self.ledger, &row.haul)

@@ -7,11 +7,30 @@ use hollow_mile_core::readings::Readings;
 
 use crate::error::AppError;
 use crate::session::{Command, Over, Session, Speed};
+use crate::watch::frame::Desk;
+use crate::watch::watching::Watching;
 
 /// What a sample may cost in conclusions.
 const SAMPLE_COST: Duration = Duration::from_micros(15);
 /// Conclusions are made after this time, whatever they cost.
 const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Who runs it.
+enum Source {
+    /// This process.
+    Here(Session),
+    /// Another, which goes on when this one ends.
+    There(Watching),
+}
+
+impl Source {
+    fn try_events(&self) -> Result<Option<Vec<hollow_mile_core::event::Event>>, Over> {
+        match self {
+            Self::Here(session) => session.try_events(),
+            Self::There(watching) => watching.try_events(),
+        }
+    }
+}
 
 /// A haul under way, or one that ended while the interface was open.
 pub struct Live {
@@ -27,7 +46,7 @@ pub struct Live {
     pub paused: bool,
     /// The drive computes its own time.
     pub simulated: bool,
-    session: Option<Session>,
+    source: Option<Source>,
     concluded: Instant,
     /// Samples that the conclusions were made from.
     concluded_at: usize,
@@ -46,7 +65,25 @@ impl Live {
             speed,
             paused: false,
             simulated: session.simulated,
-            session: Some(session),
+            source: Some(Source::Here(session)),
+            concluded: Instant::now(),
+            concluded_at: 0,
+            cost: Duration::ZERO,
+            stale: false,
+        }
+    }
+
+    /// Follows a haul that another process keeps.
+    #[must_use]
+    pub fn watching(watching: Watching) -> Self {
+        Self {
+            haul: watching.haul.clone(),
+            readings: Readings::new(),
+            conclusions: Conclusions::default(),
+            speed: Speed::Most,
+            paused: false,
+            simulated: watching.simulated,
+            source: Some(Source::There(watching)),
             concluded: Instant::now(),
             concluded_at: 0,
             cost: Duration::ZERO,
@@ -57,18 +94,44 @@ impl Live {
     /// Still under way.
     #[must_use]
     pub const fn runs(&self) -> bool {
-        self.session.is_some()
+        self.source.is_some()
+    }
+
+    /// The haul that another process keeps.
+    #[must_use]
+    pub const fn watched(&self) -> Option<&Watching> {
+        match &self.source {
+            Some(Source::There(watching)) => Some(watching),
+            _ => None,
+        }
+    }
+
+    /// This process runs it.
+    #[must_use]
+    pub const fn is_here(&self) -> bool {
+        matches!(self.source, Some(Source::Here(_)))
+    }
+
+    /// The controls of a haul that another process keeps.
+    #[must_use]
+    pub fn desk(&self) -> Option<Desk> {
+        self.watched()?.desk()
     }
 
     /// Asks for something; keeps in mind what was asked.
     pub fn ask(&mut self, command: Command) {
-        match command {
-            Command::Speed(speed) => self.speed = speed,
-            Command::Pause(paused) => self.paused = paused,
-            _ => {}
-        }
-        if let Some(session) = &self.session {
-            session.ask(command);
+        match &self.source {
+            Some(Source::Here(session)) => {
+                match command {
+                    Command::Speed(speed) => self.speed = speed,
+                    Command::Pause(paused) => self.paused = paused,
+                    _ => {}
+                }
+                session.ask(command);
+            }
+            // What comes of it is told, to all who watch.
+            Some(Source::There(watching)) => watching.ask(command),
+            None => {}
         }
     }
 
@@ -80,8 +143,12 @@ impl Live {
         let began = Instant::now();
         let mut changed = false;
         let mut over = false;
-        while let Some(session) = &self.session {
-            match session.try_events() {
+        if let Some(desk) = self.desk() {
+            changed |= self.paused != desk.paused || self.speed != desk.speed;
+            (self.paused, self.speed) = (desk.paused, desk.speed);
+        }
+        while let Some(source) = &self.source {
+            match source.try_events() {
                 Ok(Some(events)) => {
                     events.iter().for_each(|e| self.readings.push(e));
                     changed = true;
@@ -117,7 +184,7 @@ impl Live {
                 self.conclusions = self.readings.conclude();
             }
             self.paused = false;
-            if let Some(session) = self.session.take() {
+            if let Some(Source::Here(session)) = self.source.take() {
                 session.finish()?;
             }
             return Ok(true);
@@ -125,12 +192,12 @@ impl Live {
         Ok(changed)
     }
 
-    /// Stops the haul and waits for its record to be complete.
+    /// Stops the haul and waits for its record to be complete; one that another process keeps is left to it.
     ///
     /// # Errors
     /// When the ledger could not be written.
     pub fn end(&mut self) -> Result<(), AppError> {
-        if let Some(session) = self.session.take() {
+        if let Some(Source::Here(session)) = self.source.take() {
             session.ask(Command::Stop);
             session.finish()?;
         }

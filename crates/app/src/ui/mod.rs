@@ -16,7 +16,7 @@ pub mod theme;
 pub mod views;
 pub mod widgets;
 
-use std::io::{IsTerminal, stdout};
+use std::io::{IsTerminal, Write, stdout};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -31,7 +31,7 @@ use ratatui::crossterm::terminal::{
 };
 
 use crate::error::{AppError, Exit};
-use crate::session::{Session, Speed};
+use crate::watch::keeper::Kept;
 use app::App;
 use keys::{Keys, Waited};
 use theme::{Depth, Theme};
@@ -45,12 +45,14 @@ pub enum Start {
         /// On the demo's data.
         demo: bool,
     },
-    /// At a haul that was just started.
+    /// At hauls under way, each kept by a process of its own.
     Watch {
         /// Folder of the ledger.
         home: PathBuf,
         /// The hauls; the last is shown first.
-        sessions: Vec<Session>,
+        hauls: Vec<String>,
+        /// The process that was just started for them.
+        kept: Option<Kept>,
     },
 }
 
@@ -106,14 +108,16 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     let theme = Theme::new(Depth::of_terminal());
     let mut app = match start {
         Start::Yard { home, demo } => App::new(home, demo, theme)?,
-        Start::Watch { home, sessions } => {
+        Start::Watch { home, hauls, kept } => {
             let mut app = App::new(home, false, theme)?;
-            for session in sessions {
-                app.watch(session, Speed::Most);
+            for haul in hauls {
+                app.attach(&haul)?;
             }
+            app.kept.extend(kept);
             app
         }
     };
+    app.apart = true;
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP, signal_hook::consts::SIGINT] {
         signal_hook::flag::register(signal, stop.clone())
@@ -130,7 +134,17 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
             return Err(e);
         }
     }
+    let stay = app.live.iter().filter(|l| l.runs() && !app.ends_with_us(l)).map(|l| l.haul.clone());
+    let stay: Vec<String> = stay.collect();
+    app.live.clear();
+    app.kept.drain(..).for_each(Kept::let_go);
     drop(screen);
+    for haul in stay {
+        let words = format!(
+            "haul {haul} goes on: `hollow-mile watch {haul}` shows it, `hollow-mile tell {haul} stop` ends it"
+        );
+        let _ = writeln!(stdout(), "{words}");
+    }
     ran.map_err(trouble)?;
     Ok(Exit::Done)
 }

@@ -13,6 +13,7 @@ use ratatui::layout::Rect;
 use super::haul::{HaulView, Page};
 use crate::text;
 use crate::ui::app::App;
+use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, wrap};
 
 /// Limits that are shown below the panel.
@@ -185,6 +186,14 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
     }
     if let Some(live) = live.filter(|l| l.simulated) {
         lines.push(("clock", if live.paused { "stands".into() } else { live.speed.words() }));
+    }
+    // Who else is there, and whether one may speak; nothing to tell while one is alone.
+    if let Some(desk) = live.and_then(Live::desk) {
+        match &desk.holder {
+            Some(who) if !desk.yours => lines.push(("controls", format!("{who} has them; C takes them"))),
+            _ if desk.watchers > 1 => lines.push(("watched", format!("on {} terminals", desk.watchers))),
+            _ => {}
+        }
     }
     if r.errors() > 0 {
         lines.push(("errors", r.errors().to_string()));

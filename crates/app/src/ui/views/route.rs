@@ -72,6 +72,7 @@ enum Field {
     Cooling,
     Slot,
     Label,
+    WhenLeft,
     Interval,
     Limits,
     /// A figure of the leg at this place of the route.
@@ -89,6 +90,7 @@ impl Field {
             Self::Cooling => "cooling",
             Self::Slot => "slot",
             Self::Label => "label",
+            Self::WhenLeft => "when left",
             Self::Interval => "interval",
             Self::Limits => "limits",
             Self::Of(_, field) => field.name(),
@@ -115,6 +117,9 @@ impl Field {
             }
             Self::Slot => "Slot or port, in your words, to tell hauls apart later.",
             Self::Label => "A name for this haul.",
+            Self::WhenLeft => {
+                "What becomes of it when this terminal is left or closed: it ends, or goes on by itself. Enter changes it."
+            }
             Self::Interval => {
                 "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second."
             }
@@ -149,12 +154,14 @@ pub struct RouteView {
     fault: Option<String>,
     /// Further drives that it is started on: target and serial.
     pub also: Vec<(String, String)>,
+    /// The haul goes on when the terminal that started it goes.
+    pub goes_on: bool,
 }
 
 /// Everything that a haul needs, checked.
 pub struct Plan {
-    /// The drive.
-    pub target: Target,
+    /// The drive, as a user names it.
+    pub drive: String,
     /// Of a file.
     pub size: Option<Bytes>,
     /// What to do.
@@ -218,6 +225,7 @@ impl RouteView {
             Field::Cooling,
             Field::Slot,
             Field::Label,
+            Field::WhenLeft,
             Field::Interval,
             Field::Limits,
         ]);
@@ -241,6 +249,7 @@ impl RouteView {
             Field::Cooling => self.conditions.cooling.clone().unwrap_or_default(),
             Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
             Field::Label => self.conditions.label.clone().unwrap_or_default(),
+            Field::WhenLeft => if self.goes_on { "goes on" } else { "ends" }.into(),
             Field::Interval => route.interval.plain(),
             Field::Limits => {
                 let all: Vec<&str> = route.limits.iter().map(hollow_mile_core::route::Limit::text).collect();
@@ -271,6 +280,8 @@ impl RouteView {
             Field::Cooling => self.conditions.cooling = words(given),
             Field::Slot => self.conditions.slot = words(given),
             Field::Label => self.conditions.label = words(given),
+            // A choice of two, changed without typing.
+            Field::WhenLeft => {}
             _ => {
                 let Some(mut route) = self.draft.clone() else { return Ok(()) };
                 match field {
@@ -331,6 +342,9 @@ impl RouteView {
             Action::Last => *at = last,
             Action::OtherPane => self.in_figures = !self.in_figures,
             Action::Open if !self.in_figures => self.in_figures = true,
+            Action::Open if self.fields().get(self.field) == Some(&Field::WhenLeft) => {
+                self.goes_on = !self.goes_on
+            }
             Action::Open => {
                 if let Some(field) = self.fields().get(self.field).copied() {
                     self.editing = Some(Input::new(self.value(field)));
@@ -354,12 +368,12 @@ impl RouteView {
         };
         route.check()?;
         let target = if self.is_file() { format!("file:{}", self.path) } else { drive.target.clone() };
-        let target = Target::parse(&target)?;
+        Target::parse(&target)?;
         if !self.is_file() {
             fits(route, drive)?;
         }
         Ok(Plan {
-            target,
+            drive: target,
             size: self.is_file().then(|| self.capacity()),
             route: route.clone(),
             conditions: self.conditions.clone(),

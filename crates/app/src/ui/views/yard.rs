@@ -48,6 +48,8 @@ pub struct YardView {
     moved: bool,
     /// Drives that a route is started on together with the chosen one.
     marked: Vec<String>,
+    /// Hauls under way, also those that other programs keep.
+    under_way: Vec<HaulRow>,
 }
 
 fn file_row() -> YardRow {
@@ -70,6 +72,23 @@ impl YardView {
     pub fn know(&mut self, hauls: &[HaulRow]) {
         self.hauls = hauls.to_vec();
         self.assemble();
+    }
+
+    /// Takes the hauls under way as the ledger has them now. True when others run than before: the list is to be read anew.
+    pub fn under_way_are(&mut self, hauls: Vec<HaulRow>) -> bool {
+        let same = hauls.len() == self.under_way.len()
+            && hauls.iter().zip(&self.under_way).all(|(a, b)| a.haul == b.haul);
+        self.under_way = hauls;
+        !same
+    }
+
+    /// The haul under way on this drive.
+    #[must_use]
+    pub fn under_way_on(&self, drive: &DriveIdentity) -> Option<&HaulRow> {
+        self.under_way.iter().find(|h| match drive.kind {
+            DriveKind::File => h.drive.starts_with("file:"),
+            _ => h.drive == drive.target,
+        })
     }
 
     /// Takes the devices of this machine as they are now.
@@ -167,7 +186,7 @@ fn live_on<'a>(app: &'a App, row: &YardRow) -> Option<&'a Live> {
 pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let theme = &app.theme;
     let rows = &app.yard.rows;
-    let running = app.running();
+    let running = app.running().max(app.yard.under_way.len());
     let count = |kind| rows.iter().filter(|r| r.identity.kind == kind).count();
     let (real, sims) = (count(DriveKind::Block), count(DriveKind::Simulated));
     let hauling =
@@ -267,6 +286,14 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
             let line = format!("hauling  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());
             put(right, 1, &text::answer(r, &live.conclusions), area.width, theme.strong());
+        }
+        None if app.yard.under_way_on(d).is_some() => {
+            if let Some(h) = app.yard.under_way_on(d) {
+                let line = format!("hauling  {} written  {}", h.written, clock(h.elapsed));
+                put(right, 0, &line, area.width, theme.accent());
+                let words = format!("haul {}, {}, is kept by another program: w watches it", h.haul, h.route);
+                put(right, 1, &words, area.width, theme.strong());
+            }
         }
         None if row.now.is_some() => {
             if let Some(now) = &row.now {

@@ -1,0 +1,181 @@
+//! What is to be hauled, by whomever it was ordered: the command line, the interface, or the one who keeps a haul that
+//! shall outlive its terminal. Every drive is opened before any haul begins: not one of them goes when not all can.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use hollow_mile_core::event::Conditions;
+use hollow_mile_core::haul::Setup;
+use hollow_mile_core::route::Route;
+use hollow_mile_core::units::Bytes;
+use hollow_mile_drives::linux::guard::Consent;
+use hollow_mile_ledger::Ledger;
+use serde::{Deserialize, Serialize};
+
+use crate::error::AppError;
+use crate::metrics::Metrics;
+use crate::session::{Session, Speed};
+use crate::targets::{self, Opened, Target, Wish};
+use crate::{going_on, machine};
+
+/// One drive of those that a route is run on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Seat {
+    /// The drive, as the user named it.
+    pub drive: String,
+    /// Of a file: how large.
+    pub size: Option<Bytes>,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// The serial that was typed.
+    pub erase: Option<String>,
+    /// What on the device may be lost.
+    pub give_up: Vec<String>,
+    /// The user's thermometers: name and path.
+    pub thermometers: Vec<(String, String)>,
+    /// Which haul on this drive it is; varies the noise of a simulated one.
+    pub number: u64,
+}
+
+/// What is to be hauled.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Orders {
+    /// Folder of the ledger.
+    pub home: PathBuf,
+    /// What to do.
+    pub route: Route,
+    /// On which drives, all at once.
+    pub seats: Vec<Seat>,
+    /// The haul that is continued.
+    pub continues: Option<String>,
+    /// How often, one after another.
+    pub repeat: u32,
+    /// How fast a simulated clock runs.
+    pub speed: Speed,
+    /// Where live figures are served.
+    pub metrics: Option<SocketAddr>,
+    /// Ends when the terminal that started it goes.
+    pub ends_with_starter: bool,
+}
+
+/// Drives that are open, each with what its haul needs to begin.
+pub struct Ready {
+    seats: Vec<(String, Opened, Setup)>,
+    /// What will not go as it seems to be meant, in sentences.
+    pub doubts: Vec<String>,
+}
+
+impl Seat {
+    fn wish(&self, route: &Route, ledger: &Ledger, target: &Target) -> Wish {
+        Wish {
+            size: self.size,
+            conditions: self.conditions.clone(),
+            repeat: self.number,
+            destroys: route.destroys(),
+            fills: route.fills(),
+            consent: Consent {
+                erase: self.erase.clone(),
+                give_up: self.give_up.clone(),
+                protect: machine::protected(ledger.home()),
+            },
+            lived: targets::lived(ledger, target),
+            thermometers: self.thermometers.clone(),
+        }
+    }
+}
+
+impl Orders {
+    /// Opens every drive and checks the route against it. Nothing is written yet.
+    ///
+    /// # Errors
+    /// When one of them cannot be opened, is refused by the guard, or the route does not fit it.
+    pub fn open(&self, repeat: u32) -> Result<Ready, AppError> {
+        let ledger = Ledger::open(&self.home)?;
+        let mut ready = Ready { seats: Vec::new(), doubts: Vec::new() };
+        for seat in &self.seats {
+            let target = Target::parse(&seat.drive)?;
+            if let Target::Device(path) = &target {
+                ready.doubts.extend(said_of_device(path, &self.home)?);
+            }
+            // Two simulated drives of one kind are two drives.
+            let number = seat.number + u64::from(repeat) * self.seats.len() as u64;
+            let seat = Seat { number, ..seat.clone() };
+            let opened = targets::open(&target, &seat.wish(&self.route, &ledger, &target))?;
+            let identity = opened.drive.identity();
+            targets::fits(&self.route, identity)?;
+            let doubts = targets::doubts(&self.route, identity);
+            ready.doubts.extend(doubts.into_iter().map(|d| format!("{}: {d}", seat.drive)));
+            let setup = self.setup(&seat, &ledger, &identity.serial)?;
+            ready.seats.push((seat.drive.clone(), opened, setup));
+        }
+        Ok(ready)
+    }
+
+    fn setup(&self, seat: &Seat, ledger: &Ledger, serial: &str) -> Result<Setup, AppError> {
+        let stamped = going_on::stamped(&self.route, self.continues.as_deref(), ledger, serial)?;
+        let mut conditions = seat.conditions.clone();
+        let (route, resume) = match &self.continues {
+            Some(haul) => {
+                conditions.tags.push((going_on::CONTINUES.into(), ledger.haul(haul)?.haul));
+                let (route, resume) = going_on::resume(haul, &self.route, ledger)?;
+                (route, Some(resume))
+            }
+            None => (self.route.clone(), None),
+        };
+        Ok(Setup {
+            haul: ledger.new_haul_id()?,
+            route,
+            conditions,
+            started_unix_ms: jiff::Timestamp::now().as_millisecond(),
+            program: env!("CARGO_PKG_VERSION").into(),
+            stamped,
+            resume,
+        })
+    }
+
+    /// Begins every haul that is ready: drive, as the user named it, and session.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written; those that had begun are stopped.
+    pub fn begin(&self, ready: Ready, metrics: Option<&Metrics>) -> Result<Vec<(String, Session)>, AppError> {
+        let mut begun: Vec<(String, Session)> = Vec::new();
+        for (drive, opened, setup) in ready.seats {
+            let ledger = Ledger::open(&self.home)?;
+            match Session::start_told(
+                opened,
+                setup,
+                ledger,
+                self.speed,
+                self.ends_with_starter,
+                metrics.cloned(),
+            ) {
+                Ok(session) => begun.push((drive, session)),
+                Err(error) => {
+                    for (_, session) in begun {
+                        session.ask(crate::session::Command::Stop);
+                        let _ = session.finish();
+                    }
+                    return Err(error);
+                }
+            }
+        }
+        Ok(begun)
+    }
+}
+
+/// What others do on a device before the haul begins, since its figures would tell of them too; and a link that has less
+/// than it could.
+fn said_of_device(path: &Path, home: &Path) -> Result<Vec<String>, AppError> {
+    let device = machine::device(path, home)?;
+    let mut said = Vec::new();
+    if let Some(rate) =
+        machine::traffic_now(&device.block, Duration::from_millis(500)).filter(|r| machine::is_busy(*r))
+    {
+        said.push(format!("{} is busy before the haul begins: others move {rate} on it", path.display()));
+    }
+    if let Some(less) = device.identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
+        said.push(format!("{} has less of a link than it could: {less}", path.display()));
+    }
+    Ok(said)
+}

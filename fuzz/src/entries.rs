@@ -1,0 +1,237 @@
+//! What is fuzzed: every place where bytes of strangers come in. Each entry takes any bytes and must neither panic nor
+//! hang nor take much memory; what it says of itself (a decoded value, a record written again) must hold together.
+//!
+//! The tests replay the kept corpus through the same entries (`crates/app/tests/strange_bytes.rs`).
+
+use hollow_mile::targets;
+use hollow_mile::watch::frame::{Frames, Message};
+use hollow_mile_core::claims::Claims;
+use hollow_mile_core::event::{Conditions, Event};
+use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::protocol::{ata, nvme, sat, signature};
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record;
+use hollow_mile_core::route::Route;
+use hollow_mile_core::units::{Bytes, Celsius, Rate};
+use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
+use hollow_mile_ledger::{Ledger, csv_file, rescue};
+
+/// Each by its name, which is also its folder in the corpus.
+pub const ALL: [(&str, fn(&[u8])); 8] = [
+    ("pages", pages),
+    ("record", batch),
+    ("csv", csv),
+    ("route", route),
+    ("drive", drive),
+    ("claims", claims),
+    ("ledger", ledger),
+    ("watch", frames),
+];
+
+/// What was read can be shown.
+fn shown(value: &impl std::fmt::Debug) {
+    assert!(!format!("{value:?}").is_empty());
+}
+
+/// Health pages of NVMe and ATA drives, sense data, and what lies at the ends of a medium.
+pub fn pages(data: &[u8]) {
+    let Some((which, page)) = data.split_first() else { return };
+    let mut page = page.to_vec();
+    // ATA pages add up to zero; a fuzzer would never get past that.
+    if *which >= 128 && page.len() >= 512 {
+        let sum = page[..511].iter().fold(0u8, |s, b| s.wrapping_add(*b));
+        page[511] = 0u8.wrapping_sub(sum);
+    }
+    match which % 14 {
+        0 => shown(&nvme::IdentifyController::decode(&page)),
+        1 => shown(&nvme::IdentifyNamespace::decode(&page)),
+        2 => {
+            let log = nvme::SmartLog::decode(&page);
+            shown(&log);
+        }
+        3 => nvme::decode_error_log(&page).iter().for_each(|e| shown(&e)),
+        4 => {
+            if let Ok(log) = nvme::SelfTestLog::decode(&page) {
+                shown(&log);
+            }
+        }
+        5 => shown(&ata::IdentifyDevice::decode(&page)),
+        6 => {
+            let (data, thresholds) = page.split_at(page.len().min(512));
+            if let Ok(mut smart) = ata::SmartData::decode(data) {
+                shown(&smart.add_thresholds(thresholds));
+                shown(&smart.customary_temperature());
+                shown(&smart);
+            }
+        }
+        7 => shown(&ata::decode_self_test_log(&page)),
+        8 => shown(&ata::decode_error_log(&page)),
+        9 => shown(&ata::SctStatus::decode(&page)),
+        10 => {
+            let mut statistics = ata::DeviceStatistics::default();
+            for part in page.chunks(512) {
+                let _ = statistics.add_page(part);
+            }
+            shown(&statistics);
+        }
+        11 => shown(&sat::Sense::decode(&page)),
+        12 => {
+            let (head, tail) = page.split_at(page.len() / 2);
+            shown(&signature::detect(head, tail, Bytes::new(page.len() as u64 * 512)));
+        }
+        _ => {
+            let mut word = [0; 4];
+            page.iter().take(4).enumerate().for_each(|(i, b)| word[i] = *b);
+            shown(&nvme::thermal_management(u32::from_le_bytes(word)));
+        }
+    }
+}
+
+fn from_json(json: &[u8]) -> Result<Event, String> {
+    serde_json::from_slice(json).map_err(|e| e.to_string())
+}
+
+/// A batch of a ledger's record. What can be read can be written, and read again as the same.
+pub fn batch(data: &[u8]) {
+    let Ok(events) = record::decode(data, from_json) else { return };
+    let again = record::encode(&events, serde_json::to_vec).expect("what was read can be written");
+    assert_eq!(record::decode(&again, from_json).expect("and read again"), events);
+    conclude(&events);
+}
+
+fn conclude(events: &[Event]) {
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    if events.len() < 4000 {
+        let conclusions = readings.conclude();
+        for f in &conclusions.findings {
+            assert!((0.0..=1.0).contains(&f.confidence), "a confidence of {}", f.confidence);
+        }
+    }
+}
+
+/// A CSV file of telemetry, in and out again.
+pub fn csv(data: &[u8]) {
+    let Ok(imported) = csv_file::import("strange.csv", data) else { return };
+    conclude(&imported.events);
+    let mut out = Vec::new();
+    csv_file::export(&imported.events, &mut out).expect("memory can be written");
+    assert!(!out.is_empty());
+}
+
+fn setup(route: Route) -> Setup {
+    Setup {
+        haul: "0badcafe".into(),
+        route,
+        conditions: Conditions::default(),
+        started_unix_ms: 0,
+        program: "fuzz".into(),
+        stamped: None,
+        resume: None,
+    }
+}
+
+/// A few steps of a route on a drive.
+fn steps(drive: SimDrive, route: Route, most: usize) {
+    let mut haul = Haul::new(drive, setup(route));
+    let mut events = Vec::new();
+    for _ in 0..most {
+        if matches!(haul.step(&mut events), Progress::Ended(_)) {
+            break;
+        }
+    }
+    conclude(&events);
+}
+
+/// A route file: told in words, laid out, held against a drive, and begun on it.
+pub fn route(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    shown(&text.parse::<Bytes>());
+    shown(&text.parse::<Rate>());
+    shown(&text.parse::<Celsius>());
+    let _ = Route::read_all_faults(text).map_err(|faults| assert!(!faults.is_empty()));
+    let Ok(route) = Route::from_toml(text) else { return };
+    let spec = sim::shipped("gannet-64").expect("it ships");
+    let identity = spec.identity("sim:gannet-64");
+    for leg in &route.legs {
+        shown(&leg.words());
+    }
+    shown(&(route.bytes_written_on(identity.capacity), route.fills(), route.destroys()));
+    let again = route.to_toml().expect("a route can be written");
+    assert_eq!(Route::from_toml(&again).expect("and read again"), route, "{again}");
+    shown(&targets::doubts(&route, &identity));
+    if targets::fits(&route, &identity).is_ok() && route.laid_out(false).legs.len() < 200 {
+        steps(SimDrive::new(spec, "sim:gannet-64", &Conditions::default(), 0), route, 60);
+    }
+}
+
+/// A file of a simulated drive: its truth, and a short haul on it.
+pub fn drive(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(spec) = SimSpec::from_toml(text) else { return };
+    shown(&spec.truth());
+    let identity = spec.identity("sim:strange.toml");
+    assert!(identity.capacity > Bytes::ZERO);
+    let Some(route) = hollow_mile_core::route::shipped("long-haul") else { return };
+    if targets::fits(&route, &identity).is_ok() {
+        steps(SimDrive::new(spec, "sim:strange.toml", &Conditions::default(), 1), route, 120);
+    }
+}
+
+/// A claims file.
+pub fn claims(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(claims) = Claims::parse(text) else { return };
+    shown(&claims.is_of("Corrie C2"));
+    shown(&claims.drive_writes_per_day(Bytes::new(2_000_000_000_000)));
+    shown(&claims.cost(Bytes::new(1_000_000_000_000)));
+}
+
+/// A ledger's file: opened, listed, every haul read, and rescued.
+pub fn ledger(data: &[u8]) {
+    let folder = tempfile::Builder::new().tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).expect("a folder");
+    let home = folder.path();
+    std::fs::write(home.join("ledger.sqlite"), data).expect("a file");
+    if let Ok(ledger) = Ledger::open(home) {
+        for row in ledger.hauls().unwrap_or_default().iter().take(8) {
+            let _ = ledger.head(&row.haul);
+            if let Ok(readings) = ledger.readings(&row.haul)
+                && readings.series().len() < 4000
+            {
+                shown(&readings.conclude().findings.len());
+            }
+            let _ = ledger.overview(&row.haul);
+            let _ = ledger.digest(&row.haul);
+            let _ = ledger.earlier(&row.serial);
+            let _ = ledger.wear(&row.serial);
+        }
+        let _ = ledger.leftovers();
+    }
+    if let Ok((new, said)) = rescue::rescue(home) {
+        assert!(new.hauls().is_ok_and(|h| h.len() <= said.hauls + 1));
+    }
+}
+
+/// What comes over the socket of a haul under way, in pieces.
+pub fn frames(data: &[u8]) {
+    let Some((size, data)) = data.split_first() else { return };
+    let mut frames = Frames::default();
+    for piece in data.chunks(usize::from(*size).max(1)) {
+        frames.take(piece);
+        loop {
+            match frames.next() {
+                Ok(Some(message)) => {
+                    let bytes = message.to_bytes().expect("what was read can be written");
+                    let mut again = Frames::default();
+                    again.take(&bytes);
+                    assert_eq!(again.next().ok().flatten().as_ref(), Some(&message));
+                    if let Message::Events(events) = &message {
+                        conclude(events);
+                    }
+                }
+                Ok(None) => break,
+                Err(_) => return,
+            }
+        }
+    }
+}
