@@ -18,7 +18,7 @@ fn add_columns(db: &Connection) -> Result<(), LedgerError> {
         db.execute(&format!("ALTER TABLE hauls ADD COLUMN {column}"), [])?;
     }
     // Asked once a second by whoever looks at the yard.
-    db.execute("CREATE INDEX hauls_under_way ON hauls (state) WHERE state = 'running'", [])?;
+    db.execute("CREATE INDEX IF NOT EXISTS hauls_under_way ON hauls (state) WHERE state = 'running'", [])?;
     Ok(())
 }
 

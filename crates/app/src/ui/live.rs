@@ -197,7 +197,9 @@ impl Live {
     /// # Errors
     /// When the ledger could not be written.
     pub fn end(&mut self) -> Result<(), AppError> {
-        if let Some(Source::Here(session)) = self.source.take() {
+        if self.is_here()
+            && let Some(Source::Here(session)) = self.source.take()
+        {
             session.ask(Command::Stop);
             session.finish()?;
         }

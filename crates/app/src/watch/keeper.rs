@@ -6,6 +6,7 @@
 use std::fs::OpenOptions;
 use std::io::{BufRead, BufReader, Write};
 use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command as Process, Stdio};
 use std::sync::Arc;
@@ -89,6 +90,7 @@ pub fn start(orders: &Orders) -> Result<Kept, AppError> {
         |e: std::io::Error| AppError::usage(format!("no process can be started to keep the haul: {e}"));
     // Its own file, also when a newer one has taken its place.
     let mut process = Process::new("/proc/self/exe")
+        .arg0("hollow-mile")
         .arg(VERB)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())

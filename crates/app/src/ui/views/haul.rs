@@ -393,7 +393,9 @@ pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
         _ if lapse.is_some() => format!("time-lapse, {}", lapse.map(|l| l.words()).unwrap_or_default()),
         _ if app.haul.loading.is_some() => "reading the whole record".to_owned(),
         Some((_, state, _)) => state.word().to_owned(),
-        None if app.haul.kept.is_some() => HaulState::CutShort.word().to_owned(),
+        None if app.haul.kept.is_some() || app.shown_live().is_some_and(|l| !l.runs()) => {
+            HaulState::CutShort.word().to_owned()
+        }
         None => {
             let kind = head.route.legs.get(leg).map_or("", |l| l.kind.word());
             let paused = app.shown_live().is_some_and(|l| l.paused);
