@@ -7,7 +7,7 @@ use hollow_mile_charts::report::{Block, Report};
 use hollow_mile_charts::{lanes, models, surveys};
 use hollow_mile_core::claims::three;
 use hollow_mile_core::contrast::Standing;
-use hollow_mile_core::digest::{Digest, Figure};
+use hollow_mile_core::digest::Figure;
 use hollow_mile_core::event::HaulHead;
 use hollow_mile_core::finding::{Conclusions, Finding};
 use hollow_mile_core::models::Models;
@@ -146,9 +146,8 @@ pub fn of_haul(
 ) -> Result<Report, AppError> {
     let row = ledger.haul(haul)?;
     let head = ledger.head(&row.haul)?;
-    let readings = ledger.readings(&row.haul)?;
-    let c = readings.conclude();
-    let digest = Digest::of(&readings, &c);
+    let (readings, c) = ledger.concluded(&row.haul)?;
+    let digest = ledger.digest(&row.haul)?;
     let claims = claims::of_model(home, &head.drive.model);
     let about = head.route.about.trim_end_matches('.').to_owned();
     let asked = question.map_or_else(

@@ -5,6 +5,8 @@ use std::os::unix::fs::FileExt;
 use super::tests::{events, head, write};
 use super::*;
 use hollow_mile_core::digest::VERSION as DIGEST;
+use hollow_mile_core::event::{LatencySummary, Sample};
+use hollow_mile_core::units::Celsius;
 
 fn opened(dir: &Path, hauls: &[&str]) -> Ledger {
     for haul in hauls {
@@ -87,7 +89,7 @@ fn a_digest_is_kept_and_made_anew_when_it_is_old() {
 fn a_ledger_of_version_3_gets_its_conditions_after_a_copy() {
     let dir = tempfile::tempdir().unwrap();
     let ledger = opened(dir.path(), &["aaaa0001"]);
-    let columns = ["conditions", "tags", "note", "deleted_unix_ms", "digest", "limits"];
+    let columns = ["conditions", "tags", "note", "deleted_unix_ms", "digest", "limits", "kept_samples"];
     for column in columns {
         ledger.db.execute(&format!("ALTER TABLE hauls DROP COLUMN {column}"), []).unwrap();
     }
@@ -173,4 +175,78 @@ fn health_and_files_left_behind_outlive_a_damaged_ledger() {
     assert!(rescued.torn.is_empty() && rescued.lost.is_empty(), "{rescued:?}");
     assert_eq!(ledger.wear("KW-0001").unwrap(), wear);
     assert_eq!(ledger.leftovers().unwrap().len(), 1);
+}
+
+/// A long write in which the cache ends, with one very late operation and one hot moment.
+fn long_write(dir: &Path, haul: &str) {
+    let head = head(haul);
+    let mut writer = Ledger::open(dir).unwrap().begin(&head).unwrap();
+    let mut readings = Readings::new();
+    let mut push = |event: Event| {
+        readings.push(&event);
+        writer.push(event).unwrap();
+    };
+    push(Event::HaulStarted(Box::new(head)));
+    push(Event::LegStarted { at: Duration::ZERO, leg: 0 });
+    for i in 0..20_000u64 {
+        let full = i < 7_777;
+        push(Event::Sample(Sample {
+            end: Duration::from_millis((i + 1) * 100),
+            span: Duration::from_millis(100),
+            written: Bytes::new(if full { 300_000_000 } else { 40_000_000 } + (i * 7919) % 4_000_000),
+            temperature: Some(Celsius::new(if i == 12_345 { 71.0 } else { 50.0 })),
+            latency: Some(LatencySummary {
+                operations: 9,
+                p50_us: 80,
+                p99_us: 200,
+                max_us: if i == 3_333 { 900_000 } else { 400 },
+            }),
+            ..Sample::default()
+        }));
+    }
+    push(Event::HaulEnded { at: Duration::from_secs(2_000), state: HaulState::Done, reason: None });
+    let conclusions = readings.conclude();
+    writer.finish(HaulState::Done, None, &readings, &conclusions).unwrap();
+}
+
+#[test]
+fn a_compacted_record_keeps_findings_figures_and_extremes() {
+    let dir = tempfile::tempdir().unwrap();
+    long_write(dir.path(), "aaaa0001");
+    let ledger = opened(dir.path(), &["aaaa0002"]);
+    let (readings, before) = ledger.concluded("aaaa0001").unwrap();
+    assert_eq!(before.findings.len(), 1);
+    // As it is kept: rates in whole bytes a second.
+    let before: Conclusions = serde_json::from_str(&serde_json::to_string(&before).unwrap()).unwrap();
+    let digest = ledger.digest("aaaa0001").unwrap();
+    let extremes = |r: &Readings| {
+        let c = r.columns(hollow_mile_core::readings::Ruler::Elapsed, 0.0, r.elapsed().as_secs_f64(), 1);
+        (c[0].slowest, c[0].fastest, c[0].coldest, c[0].hottest, c[0].p99)
+    };
+    assert_eq!(ledger.compact(0).unwrap().hauls, Vec::<String>::new(), "none began before 1970");
+    let running = Ledger::open(dir.path()).unwrap().begin(&head("aaaa0003")).unwrap();
+    assert!(matches!(ledger.compact(i64::MAX), Err(LedgerError::InUse(h)) if h == "aaaa0003"));
+    drop(running);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let done = ledger.compact(i64::MAX).unwrap();
+    assert_eq!((done.hauls.len(), done.samples_before), (2, 21_800));
+    assert!(
+        done.samples_after * 7 < done.samples_before && done.bytes_after * 2 < done.bytes_before,
+        "{done:?}"
+    );
+    let (thinned, after) = ledger.concluded("aaaa0001").unwrap();
+    assert_eq!(after, before);
+    assert_eq!(ledger.digest("aaaa0001").unwrap(), digest);
+    assert_eq!(ledger.overview("aaaa0001").unwrap().1, before);
+    assert_eq!(extremes(&thinned), extremes(&readings));
+    assert_eq!((thinned.written(), thinned.elapsed()), (readings.written(), readings.elapsed()));
+    let row = ledger.haul("aaaa0001").unwrap();
+    assert_eq!((row.samples, row.kept_samples), (20_000, Some(thinned.series().len() as u64)));
+    assert_eq!(ledger.compact(i64::MAX).unwrap().hauls, Vec::<String>::new(), "once is enough");
+    // What was concluded is saved from a damaged file too.
+    drop(ledger);
+    let (rescued, said) = rescue::rescue(dir.path()).unwrap();
+    assert!(said.torn.iter().all(|(haul, _)| haul == "aaaa0003"), "of that nothing was written: {said:?}");
+    assert_eq!(rescued.concluded("aaaa0001").unwrap().1, before);
+    assert_eq!(rescued.digest("aaaa0001").unwrap(), digest);
 }

@@ -57,8 +57,7 @@ impl Ledger {
         if let Some(digest) = digest.filter(|d| d.version == VERSION) {
             return Ok(digest);
         }
-        let readings = self.readings(haul)?;
-        let conclusions = readings.conclude();
+        let (readings, conclusions) = self.concluded(haul)?;
         if state == "running" {
             return Ok(Digest::of(&readings, &conclusions));
         }

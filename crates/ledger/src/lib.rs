@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 mod annotate;
+mod compact;
 pub mod csv_file;
 mod digests;
 mod leftovers;
@@ -30,6 +31,7 @@ use hollow_mile_core::units::{Bytes, Rate, latency};
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use rustix::fs::{FlockOperation, flock};
 
+pub use compact::Compacted;
 pub use digests::limits_words;
 pub use leftovers::Leftover;
 pub use rows::HaulRow;
@@ -71,6 +73,9 @@ pub enum LedgerError {
     /// A haul that runs cannot be taken out.
     #[error("haul {0} is under way, or not in the ledger: stop it before you delete it")]
     UnderWay(String),
+    /// The file is rewritten only while nobody needs it.
+    #[error("haul {0} is under way: the ledger is compacted when no haul is")]
+    InUse(String),
     /// Pages of the file are not what they should be.
     #[error(
         "the ledger is damaged ({0}): `hollow-mile ledger --rescue` puts it aside and saves what can be read into a new one"
@@ -249,6 +254,16 @@ impl Ledger {
         let mut readings = Readings::new();
         self.replay(haul, |e| readings.push(e))?;
         Ok(readings)
+    }
+
+    /// The fold over a haul's events, and what is concluded from it: of a compacted one, what was concluded before that.
+    ///
+    /// # Errors
+    /// When there is no such haul, or its record cannot be read.
+    pub fn concluded(&self, haul: &str) -> Result<(Readings, Conclusions), LedgerError> {
+        let readings = self.readings(haul)?;
+        let conclusions = self.kept_conclusions(haul)?.unwrap_or_else(|| readings.conclude());
+        Ok((readings, conclusions))
     }
 
     /// Begins a haul: its head is committed before this returns.

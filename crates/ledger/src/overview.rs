@@ -45,6 +45,13 @@ impl Ledger {
         Ok(())
     }
 
+    /// The overview of a record that is at hand.
+    pub(crate) fn overview_of(events: &[Event], samples: u64) -> Vec<Event> {
+        let mut overview = Overview::new(samples as usize, SAMPLES);
+        events.iter().for_each(|e| overview.push(e));
+        overview.finish()
+    }
+
     /// What the last hauls of a drive found that a next one may find again: the first cache end of each, and slow stretches.
     ///
     /// # Errors

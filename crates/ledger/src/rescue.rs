@@ -47,7 +47,7 @@ fn walk<T>(
 }
 
 /// Columns of a haul that its record does not give back: those of version 4 after those that every version has.
-const OWN: [&str; 6] = ["state", "reason", "label", "tags", "note", "deleted_unix_ms"];
+const OWN: [&str; 7] = ["state", "reason", "label", "tags", "note", "deleted_unix_ms", "kept_samples"];
 /// Columns that follow from the record, and are kept as they were when the record is torn.
 const CONCLUDED: [&str; 8] =
     ["elapsed_ns", "written_bytes", "read_bytes", "samples", "summary", "findings", "digest", "limits"];
@@ -105,6 +105,20 @@ fn known(db: &Connection) -> BTreeMap<String, Known> {
 fn put_back(db: &Connection, haul: &str, names: &[&str], values: &[Value]) -> Result<(), LedgerError> {
     for (name, value) in names.iter().zip(values).filter(|(_, v)| **v != Value::Null) {
         db.execute(&format!("UPDATE hauls SET {name} = ?2 WHERE haul = ?1"), params![haul, value])?;
+    }
+    Ok(())
+}
+
+/// What was concluded from a record before it was compacted, when it can still be read.
+fn keep_conclusions(old: &Connection, new: &Ledger, haul: &str) -> Result<(), LedgerError> {
+    let sql = "SELECT bytes, conclusions FROM overviews WHERE haul = ?1";
+    let row = old.query_row(sql, [haul], |r| Ok((r.get(0)?, r.get(1)?)));
+    if let Ok((bytes, conclusions)) = row {
+        let (bytes, conclusions): (Vec<u8>, String) = (bytes, conclusions);
+        new.db.execute(
+            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions) VALUES (?1, ?2, ?3)",
+            params![haul, bytes, conclusions],
+        )?;
     }
     Ok(())
 }
@@ -253,8 +267,12 @@ pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
         if let Some(row) = row {
             put_back(&ledger.db, &haul, &OWN[2..], &row.own[2..])?;
             // What was concluded from the whole record says more than what is left of it.
-            if torn {
+            let compacted = row.own.last().is_some_and(|kept| *kept != Value::Null);
+            if torn || compacted {
                 put_back(&ledger.db, &haul, &CONCLUDED, &row.concluded)?;
+            }
+            if compacted {
+                keep_conclusions(&old, &ledger, &haul)?;
             }
         }
         rescued.hauls += 1;

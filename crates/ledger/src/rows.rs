@@ -43,10 +43,12 @@ pub struct HaulRow {
     pub note: Option<String>,
     /// How the limits of its route stand, in a few words; empty without limits.
     pub limits: String,
+    /// Samples that are left since it was compacted; none when it was not.
+    pub kept_samples: Option<u64>,
 }
 
 const COLUMNS: &str = "haul, drive, model, serial, route, state, started_unix_ms, elapsed_ns, written_bytes, \
-                       read_bytes, samples, label, summary, conditions, tags, note, limits";
+                       read_bytes, samples, label, summary, conditions, tags, note, limits, kept_samples";
 
 fn row(r: &Row<'_>) -> rusqlite::Result<HaulRow> {
     let count = |i: usize| r.get::<_, i64>(i).map(i64::unsigned_abs);
@@ -72,6 +74,7 @@ fn row(r: &Row<'_>) -> rusqlite::Result<HaulRow> {
         label,
         note: r.get(15)?,
         limits: r.get::<_, Option<String>>(16)?.unwrap_or_default(),
+        kept_samples: r.get::<_, Option<i64>>(17)?.map(i64::unsigned_abs),
     })
 }
 

@@ -10,8 +10,15 @@ use crate::{LedgerError, overview, wear};
 pub const VERSION: i32 = 4;
 
 /// New in version 4: what lists show of a haul's conditions, what people say of it afterwards, its digest.
-const COLUMNS_4: [&str; 6] =
-    ["conditions TEXT", "tags TEXT", "note TEXT", "deleted_unix_ms INTEGER", "digest TEXT", "limits TEXT"];
+const COLUMNS_4: [&str; 7] = [
+    "conditions TEXT",
+    "tags TEXT",
+    "note TEXT",
+    "deleted_unix_ms INTEGER",
+    "digest TEXT",
+    "limits TEXT",
+    "kept_samples INTEGER",
+];
 
 fn add_columns(db: &Connection) -> Result<(), LedgerError> {
     for column in COLUMNS_4 {

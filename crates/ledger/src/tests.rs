@@ -225,7 +225,7 @@ fn a_drives_health_is_kept_over_its_hauls() {
     assert!(ledger.wear("KW-9999").unwrap().is_empty());
 
     // A ledger of version 1 had no such table: it is made from the records, after a copy was put aside.
-    for column in ["conditions", "tags", "note", "deleted_unix_ms", "digest", "limits"] {
+    for column in ["conditions", "tags", "note", "deleted_unix_ms", "digest", "limits", "kept_samples"] {
         ledger.db.execute(&format!("ALTER TABLE hauls DROP COLUMN {column}"), []).unwrap();
     }
     ledger.db.execute_batch("DROP TABLE vitals; DROP TABLE overviews; PRAGMA user_version = 1").unwrap();

@@ -39,6 +39,8 @@ struct LedgerRow {
     slot: Option<String>,
     tags: std::collections::BTreeMap<String, String>,
     note: Option<String>,
+    /// Samples that are left since it was compacted.
+    kept_samples: Option<u64>,
 }
 
 fn document(r: HaulRow) -> LedgerRow {
@@ -62,6 +64,7 @@ fn document(r: HaulRow) -> LedgerRow {
         slot: r.conditions.slot,
         tags: r.conditions.tags.into_iter().collect(),
         note: r.note,
+        kept_samples: r.kept_samples,
     }
 }
 
@@ -129,20 +132,21 @@ pub fn findings(
     ambient: Option<Celsius>,
     json: bool,
 ) -> Result<Exit, AppError> {
-    let (haul, readings, conclusions) = if source.ends_with(".csv") {
+    let (haul, readings, conclusions, kept) = if source.ends_with(".csv") {
         let (readings, conclusions) = fold(&read_csv(Path::new(source))?);
-        (readings.head().map_or_else(|| source.to_owned(), |h| h.haul.clone()), readings, conclusions)
+        let haul = readings.head().map_or_else(|| source.to_owned(), |h| h.haul.clone());
+        (haul, readings, conclusions, None)
     } else {
         let ledger = open_ledger()?;
         let row = ledger.haul(source)?;
-        let readings = ledger.readings(&row.haul)?;
-        let conclusions = readings.conclude();
-        (row.haul, readings, conclusions)
+        let (readings, conclusions) = ledger.concluded(&row.haul)?;
+        let digest = ledger.digest(&row.haul)?;
+        (row.haul, readings, conclusions, Some(digest))
     };
     let models = Models::of(&readings, &conclusions);
     let surveys = &conclusions.surveys;
     let claims = readings.head().and_then(|h| claims::of_model(&home::home().ok()?, &h.drive.model));
-    let digest = claims.as_ref().map(|_| Digest::of(&readings, &conclusions));
+    let digest = claims.as_ref().map(|_| kept.unwrap_or_else(|| Digest::of(&readings, &conclusions)));
     let judged = claims.as_ref().zip(digest.as_ref());
     let stands = judged.map(|(c, d)| c.against(d)).unwrap_or_default();
     let warm = judged.map(|(c, d)| c.heat_words(d)).unwrap_or_default();

@@ -127,8 +127,7 @@ pub fn draw(
     if kind == ChartKind::Wear {
         return Ok(DriveFile::of(ledger, home, &row.serial)?.wear_chart());
     }
-    let readings = ledger.readings(&row.haul)?;
-    let conclusions = readings.conclude();
+    let (readings, conclusions) = ledger.concluded(&row.haul)?;
     let missing = |why: String| AppError::usage(format!("haul {}: {why}", row.haul));
     match kind {
         ChartKind::Ground => surveys::ground(&readings, &conclusions).map_err(missing),

@@ -294,9 +294,13 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
     let row = ledger.haul(&args.haul)?;
     let mut events = Vec::new();
     ledger.replay(&row.haul, |e| events.push(e.clone()))?;
-    let mut readings = Readings::new();
-    events.iter().for_each(|e| readings.push(e));
-    let conclusions = readings.conclude();
+    let (readings, conclusions) = ledger.concluded(&row.haul)?;
+    if let Some(kept) = row.kept_samples.filter(|_| matches!(args.of, Of::Samples)) {
+        eprintln!(
+            "haul {} was compacted: {kept} samples of {} are left, others are joined between its extremes; findings made from the file may differ from those that are kept",
+            row.haul, row.samples
+        );
+    }
     let table = match args.of {
         Of::Samples => samples(&events),
         Of::Findings => findings(&conclusions),

@@ -1,5 +1,6 @@
 //! What is done to hauls in the ledger afterwards: names, tags, notes, deletion, rescue of a damaged file.
 
+use hollow_mile_core::units::Bytes;
 use hollow_mile_ledger::{Ledger, rescue};
 
 use super::{open_ledger, say, say_json};
@@ -128,6 +129,32 @@ pub fn restore(hauls: &[String], json: bool) -> Result<Exit, AppError> {
         say_json(&serde_json::json!({ "restored": chosen }))?;
     } else {
         say(&format!("{} restored", chosen.join(", ")))?;
+    }
+    Ok(Exit::Done)
+}
+
+/// Makes the records of old hauls smaller.
+pub fn compact(days: u32, json: bool) -> Result<Exit, AppError> {
+    let before = jiff::Timestamp::now().as_millisecond() - i64::from(days) * 86_400_000;
+    let done = open_ledger()?.compact(before)?;
+    if json {
+        say_json(&serde_json::json!({
+            "hauls": done.hauls, "samples_before": done.samples_before, "samples_after": done.samples_after,
+            "bytes_before": done.bytes_before, "bytes_after": done.bytes_after,
+        }))?;
+    } else if done.hauls.is_empty() {
+        say(&format!(
+            "nothing to compact: no haul of 1 000 samples or more that began more than {days} days ago"
+        ))?;
+    } else {
+        say(&format!(
+            "{} hauls compacted: {} samples of {} are left, the ledger has {} after {}; findings, figures and extremes are as they were",
+            done.hauls.len(),
+            done.samples_after,
+            done.samples_before,
+            Bytes::new(done.bytes_after),
+            Bytes::new(done.bytes_before)
+        ))?;
     }
     Ok(Exit::Done)
 }

@@ -167,6 +167,10 @@ enum Verb {
         /// Save what can be read of a damaged ledger into a new one
         #[arg(long, conflicts_with_all = ["deleted", "drive", "filter"])]
         rescue: bool,
+        /// Join samples of hauls that began more than so many days ago, and make the file smaller: findings, figures and extremes
+        /// stay as they are
+        #[arg(long, value_name = "DAYS", conflicts_with_all = ["deleted", "drive", "filter", "rescue"])]
+        compact: Option<u32>,
         /// As JSON
         #[arg(long)]
         json: bool,
@@ -386,6 +390,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Tell(args)) => live::tell(args),
         Some(Verb::KeepHauls) => crate::watch::keeper::run(),
         Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(json),
+        Some(Verb::Ledger { compact: Some(days), json, .. }) => keep::compact(days, json),
         Some(Verb::Ledger { drive, filter, deleted, json, .. }) => {
             archive::list(drive.as_deref(), &filter, deleted, json)
         }

@@ -125,9 +125,8 @@ impl App {
             self.haul.loading = Some(loading);
             return self.go(Screen::Haul);
         }
-        match self.ledger.readings(&row.haul) {
-            Ok(readings) => {
-                let conclusions = readings.conclude();
+        match self.ledger.concluded(&row.haul) {
+            Ok((readings, conclusions)) => {
                 self.haul = HaulView::kept(row, readings, conclusions);
                 self.go(Screen::Haul);
             }

@@ -29,10 +29,7 @@ impl Loading {
         let (ledger, haul) = (ledger.another()?, haul.to_owned());
         let (give, take) = bounded(1);
         spawn("review", move || {
-            let read = ledger.readings(&haul).map_err(|e| e.to_string()).map(|readings| {
-                let conclusions = readings.conclude();
-                Box::new((readings, conclusions))
-            });
+            let read = ledger.concluded(&haul).map(Box::new).map_err(|e| e.to_string());
             let _ = give.send(read);
         })?;
         Ok(Self(take))

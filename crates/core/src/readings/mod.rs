@@ -17,6 +17,7 @@ mod scan;
 mod segment;
 mod series;
 mod stats;
+mod thin;
 
 use std::time::Duration;
 
@@ -34,6 +35,7 @@ pub use range::{Between, Overview};
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};
+pub use thin::Thin;
 
 use figures::Seconds;
 use run::Run;

@@ -79,10 +79,7 @@ impl Overview {
             self.out.push(event.clone());
             return;
         };
-        // A load and a rest are not mixed.
-        let idle = |s: &Sample| s.written + s.read == Bytes::ZERO;
-        let other = |o: &Sample| o.leg != s.leg || idle(o) != idle(s);
-        if self.open.as_ref().is_some_and(|(o, n)| *n >= self.each || other(o)) {
+        if self.open.as_ref().is_some_and(|(o, n)| *n >= self.each || apart(o, s)) {
             self.close();
         }
         self.open = Some(match self.open.take() {
@@ -103,7 +100,13 @@ impl Overview {
     }
 }
 
-fn joined(a: &Sample, b: &Sample) -> Sample {
+/// Samples of two legs are not joined, nor a load and a rest.
+pub(super) fn apart(a: &Sample, b: &Sample) -> bool {
+    let idle = |s: &Sample| s.written + s.read == Bytes::ZERO;
+    a.leg != b.leg || idle(a) != idle(b)
+}
+
+pub(super) fn joined(a: &Sample, b: &Sample) -> Sample {
     let both = |x: Option<Bytes>, y: Option<Bytes>| x.zip(y).map(|(x, y)| x + y).or(x).or(y);
     let latency = match (a.latency, b.latency) {
         (Some(x), Some(y)) => Some(LatencySummary {

@@ -213,6 +213,10 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
         if !conditions.is_empty() {
             lines.push(("with", conditions.join(", ")));
         }
+        if let Some(left) = kept.and_then(|k| k.row.kept_samples) {
+            let all = kept.map_or(0, |k| k.row.samples);
+            lines.push(("samples", format!("compacted: {left} of {all} are left")));
+        }
         if kept.is_some() {
             lines.push(("started", text::local_time(head.started_unix_ms)));
         }

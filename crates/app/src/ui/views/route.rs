@@ -38,8 +38,7 @@ pub struct KnownLevel {
 /// The levels that an earlier haul showed, from its conclusions.
 #[must_use]
 pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
-    let Ok(readings) = ledger.readings(haul) else { return Vec::new() };
-    let c = readings.conclude();
+    let Ok((_, c)) = ledger.concluded(haul) else { return Vec::new() };
     let ends: Vec<_> =
         c.findings.iter().filter(|f| f.kind == hollow_mile_core::finding::FindingKind::CacheEnd).collect();
     let mut levels: Vec<KnownLevel> = ends

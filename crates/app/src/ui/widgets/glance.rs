@@ -26,11 +26,7 @@ impl Glance {
         // Of a long record its overview is enough.
         let (readings, conclusions) = match ledger.overview(haul) {
             Some(both) => both,
-            None => {
-                let readings = ledger.readings(haul).ok()?;
-                let conclusions = readings.conclude();
-                (readings, conclusions)
-            }
+            None => ledger.concluded(haul).ok()?,
         };
         Some(Self { haul: haul.to_owned(), readings, conclusions })
     }
