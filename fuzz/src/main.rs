@@ -11,4 +11,4 @@ static ENTRY: LazyLock<fn(&[u8])> = LazyLock::new(|| {
     found.unwrap_or_else(|| panic!("no entry {name:?}: set FUZZ_ENTRY")).1
 });
 
-libfuzzer_sys::fuzz_target!(|data: &[u8]| { ENTRY(data) });
+libfuzzer_sys::fuzz_target!(|data: &[u8]| ENTRY(data));

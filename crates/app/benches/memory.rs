@@ -1,8 +1,8 @@
 //! Resident memory over time: eight drives at once.
 //!
 //! `cargo bench -p hollow-mile --bench memory` runs eight simulated drives for 24 hours (`-- hours N`) of their clocks each, side by side, and
-//! prints the slope of resident memory over the second half; `-- real MINUTES` runs eight files of 128 MiB for so many
-//! real minutes. Headless, as `hollow-mile haul` runs them.
+//! prints the slope of resident memory over the second half, open file handles, and the ledger's size; a week is `-- hours 168`.
+//! `-- real MINUTES` runs files of 128 MiB (eight, or `files N`) for so many real minutes. Headless, as `hollow-mile haul` runs them.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 use std::time::{Duration, Instant};
@@ -29,6 +29,11 @@ fn slope(points: &[(f64, f64)]) -> f64 {
     num / points.iter().map(|p| (p.0 - mx).powi(2)).sum::<f64>().max(1e-12)
 }
 
+/// Open file handles of this program.
+fn handles() -> usize {
+    std::fs::read_dir("/proc/self/fd").map_or(0, Iterator::count)
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().collect();
     let given = |word: &str| -> Option<f64> {
@@ -46,7 +51,8 @@ fn main() {
     let route = Route::from_toml(&text).unwrap();
     let names = ["corrie-2t", "ptarmigan-4t", "moraine-1t", "skerry-8t"];
     let began = Instant::now();
-    let sessions: Vec<Session> = (0..8u64)
+    let count = given("files").map_or(8, |n| n as u64);
+    let sessions: Vec<Session> = (0..count)
         .map(|i| {
             let ledger = Ledger::open(dir.path()).unwrap();
             let (target, size) = match minutes {
@@ -72,6 +78,7 @@ fn main() {
     let mut clocks = vec![0.0f64; sessions.len()];
     let mut points: Vec<(f64, f64)> = Vec::new();
     let mut over = vec![false; sessions.len()];
+    let mut most_handles = (0, 0);
     while !over.iter().all(|o| *o) {
         for (i, session) in sessions.iter().enumerate() {
             match session.try_events() {
@@ -87,12 +94,15 @@ fn main() {
         let all_haul = clocks.iter().all(|c| *c < hours * 0.99);
         if all_haul && mean >= points.len() as f64 * hours / 200.0 {
             points.push((mean, resident_mb()));
+            let now = handles();
+            // At the first look, and the most at any later one.
+            most_handles = (if most_handles.0 == 0 { now } else { most_handles.0 }, most_handles.1.max(now));
         }
     }
     let half = &points[points.len() / 2..];
     let during = slope(half);
     println!(
-        "eight {} for {:.2} h each, in {:.0} s: resident {:.1} MB at half time, {:.1} MB at the end, slope {:+.3} MB an hour over the second half",
+        "{count} {} for {:.2} h each, in {:.0} s: resident {:.1} MB at half time, {:.1} MB at the end, slope {:+.3} MB an hour over the second half",
         if minutes.is_some() { "files" } else { "simulated drives" },
         hours,
         began.elapsed().as_secs_f64(),
@@ -100,6 +110,14 @@ fn main() {
         half[half.len() - 1].1,
         during
     );
+    let size = |name: &str| std::fs::metadata(dir.path().join(name)).map_or(0, |m| m.len()) as f64 / 1e6;
+    println!("file handles: {} at first, {} at most", most_handles.0, most_handles.1);
+    let log_mb = size("ledger.sqlite-wal");
     let samples: usize = sessions.into_iter().map(|s| s.finish().unwrap().readings.series().len()).sum();
+    let ledger_mb = size("ledger.sqlite");
+    println!(
+        "ledger: {ledger_mb:.1} MB at the end, {:.1} B a sample; its log {log_mb:.1} MB before",
+        ledger_mb * 1e6 / samples as f64
+    );
     println!("then, with the findings of {samples} samples made from the ledger: {:.1} MB", resident_mb());
 }

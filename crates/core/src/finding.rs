@@ -263,6 +263,15 @@ pub struct Conclusions {
     pub surveys: crate::surveys::Surveys,
 }
 
+/// Words for the record, and when they came.
+#[derive(Debug, Serialize)]
+pub struct Noted<'a> {
+    /// Seconds since the haul began.
+    pub elapsed_s: f64,
+    /// The words.
+    pub text: &'a str,
+}
+
 /// The findings object of the design, ready for JSON.
 #[derive(Debug, Serialize)]
 pub struct FindingsDocument<'a> {
@@ -276,6 +285,8 @@ pub struct FindingsDocument<'a> {
     pub figures: &'a Figures,
     /// What the record cannot tell, and why.
     pub doubts: Vec<String>,
+    /// What was noted while it ran.
+    pub notes: Vec<Noted<'a>>,
     /// How the cache is built and comes back, how warm the drive gets.
     #[serde(flatten)]
     pub models: Option<Models>,

@@ -194,6 +194,11 @@ pub fn encode<E>(events: &[Event], to_json: impl Fn(&Event) -> Result<Vec<u8>, E
     Ok(out)
 }
 
+/// Longer than any haul: a century.
+const LONGEST: Duration = Duration::from_secs(100 * 365 * 86_400);
+/// More than any drive moves in an interval: an exbibyte.
+const MOST_BYTES: u64 = 1 << 60;
+
 fn narrow<T: TryFrom<u64>>(v: u64, what: &str) -> Result<T, BatchError> {
     T::try_from(v).map_err(|_| BatchError::Damaged(format!("{v} is no {what}")))
 }
@@ -239,6 +244,14 @@ pub fn decode(
             }),
             _ => None,
         };
+        // Nothing takes a century: sums of what is read here cannot run over.
+        let within = |v: u64, most: Duration| u128::from(v) <= most.as_nanos();
+        if !within(ends[i], LONGEST) || !within(spans[i], LONGEST) {
+            return Err(BatchError::Damaged("a time beyond a century".into()));
+        }
+        if written[i] > MOST_BYTES || read[i] > MOST_BYTES {
+            return Err(BatchError::Damaged("more bytes in a sample than any drive has".into()));
+        }
         Ok(Sample {
             end: Duration::from_nanos(ends[i]),
             span: Duration::from_nanos(spans[i]),
@@ -272,7 +285,11 @@ pub fn decode(
         if events.len() != index {
             return Err(BatchError::Damaged(format!("an event stands at index {index}, which is taken")));
         }
-        events.push(from_json(json).map_err(BatchError::Damaged)?);
+        let event = from_json(json).map_err(BatchError::Damaged)?;
+        if event.at() > LONGEST {
+            return Err(BatchError::Damaged("a time beyond a century".into()));
+        }
+        events.push(event);
     }
     for i in next..n {
         events.push(Event::Sample(sample(i)?));
@@ -295,7 +312,7 @@ mod tests {
     fn any_event() -> impl Strategy<Value = Event> {
         let opt = |s: core::ops::Range<u64>| proptest::option::of(s);
         let sample = (
-            (any::<u64>(), 0u64..1 << 40, 0u16..9, 0u64..1 << 50, 0u64..1 << 50),
+            (0u64..3_000_000_000_000_000_000, 0u64..1 << 40, 0u16..9, 0u64..1 << 50, 0u64..1 << 50),
             (
                 opt(0..u64::MAX),
                 proptest::option::of(-60_000i32..150_000),

@@ -1,8 +1,11 @@
 //! Writes one haul into the ledger, event by event.
 
 use std::fs::File;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::event::{Event, HaulHead, HaulState, Vitals};
 use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::readings::Readings;
@@ -13,6 +16,8 @@ use crate::{Ledger, LedgerError, wear};
 
 /// Half of the promised second, so that a slow commit still keeps the promise.
 const COMMIT_EVERY: Duration = Duration::from_millis(500);
+/// Commits go to the page cache, which takes them also when the disk below is gone: so often they are forced to the medium.
+const FORCE_EVERY: Duration = Duration::from_secs(5);
 /// A simulated haul brings more events a second than a batch should hold.
 const MOST_EVENTS: usize = 16_384;
 
@@ -33,6 +38,22 @@ pub struct HaulWriter {
     first_vitals: Option<Box<Vitals>>,
     newest_vitals: Option<Box<Vitals>>,
     has_vitals: bool,
+    /// The write-ahead log, where forcing it does not make the drive under test flush.
+    log: Option<File>,
+    forced_at: Instant,
+}
+
+/// The ledger's log, unless the haul's file lies on the same file system. (The guard keeps a device under test from holding it.)
+fn log_beside(ledger: &Ledger, head: &HaulHead) -> Option<File> {
+    let device = |path: &Path| std::fs::metadata(path).map(|m| m.dev()).ok();
+    let file = head.drive.target.strip_prefix("file:").filter(|_| head.drive.kind == DriveKind::File);
+    if let Some(folder) = file.and_then(|f| Path::new(f).parent())
+        && device(folder) == device(ledger.home())
+    {
+        return None;
+    }
+    // Opened now: a later fault of the disk is then told to this handle.
+    File::open(ledger.home().join("ledger.sqlite-wal")).ok()
 }
 
 impl HaulWriter {
@@ -57,6 +78,8 @@ impl HaulWriter {
             first_vitals: None,
             newest_vitals: None,
             has_vitals: false,
+            log: log_beside(&ledger, head),
+            forced_at: Instant::now(),
             ledger,
         })
     }
@@ -126,7 +149,19 @@ impl HaulWriter {
         self.next_batch += 1;
         self.pending.clear();
         (self.first_vitals, self.newest_vitals) = (None, None);
-        Ok(())
+        self.force()
+    }
+
+    /// Forces what was committed to the medium, when it is time.
+    fn force(&mut self) -> Result<(), LedgerError> {
+        let Some(log) = self.log.as_ref().filter(|_| self.forced_at.elapsed() >= FORCE_EVERY) else {
+            return Ok(());
+        };
+        self.forced_at = Instant::now();
+        log.sync_data().map_err(|e| LedgerError::NotWritable {
+            home: self.ledger.home().display().to_string(),
+            why: format!("its disk does not take what was committed: {e}"),
+        })
     }
 
     /// The fold over all that was pushed, read back from the ledger.

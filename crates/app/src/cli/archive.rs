@@ -6,7 +6,7 @@ use std::path::Path;
 
 use hollow_mile_core::digest::Digest;
 use hollow_mile_core::event::{Event, HaulState};
-use hollow_mile_core::finding::{Conclusions, FindingsDocument};
+use hollow_mile_core::finding::{Conclusions, FindingsDocument, Noted};
 use hollow_mile_core::models::Models;
 use hollow_mile_core::models::stream::{self, Stream};
 use hollow_mile_core::readings::Readings;
@@ -161,6 +161,11 @@ pub fn findings(
             findings: &conclusions.findings,
             figures: &conclusions.figures,
             doubts: readings.doubts(),
+            notes: readings
+                .notes()
+                .iter()
+                .map(|(at, text)| Noted { elapsed_s: at.as_secs_f64(), text })
+                .collect(),
             models: Some(models),
             surveys,
             limits: &limits,
@@ -186,6 +191,9 @@ pub fn findings(
     claimed.extend(warm.iter().map(|w| format!("{w}.")));
     claimed.extend(cost.filter(|c| c.written_bytes > 0).map(|c| format!("this haul {}.", c.words())));
     parts.push(("claims", claimed));
+    let noted =
+        readings.notes().iter().map(|(at, text)| format!("{}  {text}", hollow_mile_core::units::clock(*at)));
+    parts.push(("notes", noted.collect()));
     parts.push(("doubts", readings.doubts()));
     for (name, lines) in parts.iter().filter(|p| !p.1.is_empty()) {
         say(&format!(

@@ -320,7 +320,7 @@ impl Readings {
             if let Some(run) = self.runs.last_mut() {
                 run.extend(&self.series);
             }
-            self.written_since_rest += sample.written.get();
+            self.written_since_rest = self.written_since_rest.saturating_add(sample.written.get());
         } else {
             self.run_open = false;
             self.written_since_rest = 0;

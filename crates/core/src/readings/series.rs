@@ -111,7 +111,7 @@ impl Series {
         let before = |column: &[u64]| last.map_or(0, |i| column[i]);
         let span = sample.span.as_nanos() as u64;
         let moved = (sample.written + sample.read).get();
-        self.loaded_ns.push(before(&self.loaded_ns) + if loaded { span } else { 0 });
+        self.loaded_ns.push(before(&self.loaded_ns).saturating_add(if loaded { span } else { 0 }));
         self.written.push(before(&self.written).saturating_add(sample.written.get()));
         self.moved.push(before(&self.moved).saturating_add(moved));
         self.other.push(before(&self.other).saturating_add(sample.other.map_or(0, Bytes::get)));
