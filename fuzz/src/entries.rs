@@ -189,7 +189,8 @@ pub fn claims(data: &[u8]) {
 
 /// A ledger's file: opened, listed, every haul read, and rescued.
 pub fn ledger(data: &[u8]) {
-    let folder = tempfile::Builder::new().tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).expect("a folder");
+    let folder =
+        tempfile::Builder::new().tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).expect("a folder");
     let home = folder.path();
     std::fs::write(home.join("ledger.sqlite"), data).expect("a file");
     if let Ok(ledger) = Ledger::open(home) {

@@ -1,5 +1,6 @@
 //! The `hollow-mile` program.
 
+use std::io::Write;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -8,10 +9,13 @@ use hollow_mile::error::Exit;
 use hollow_mile::text::printable;
 
 fn main() -> ExitCode {
+    // Records, charts and reports are their user's alone, whatever the shell would give to others.
+    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
     let exit = match run(Args::parse()) {
         Ok(exit) => exit,
         Err(e) => {
-            eprintln!("hollow-mile: {}", printable(&e.message));
+            // The terminal may be gone.
+            let _ = writeln!(std::io::stderr(), "hollow-mile: {}", printable(&e.message));
             e.exit
         }
     };

@@ -25,11 +25,32 @@ pub fn local_time(unix_ms: i64) -> String {
     )
 }
 
+/// What a terminal would obey, or show in another order or not at all: controls, marks of direction, characters without width.
+#[must_use]
+pub fn is_unsafe(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+}
+
 /// The text without what a terminal would obey: names come from drives and files.
 #[must_use]
 pub fn printable(text: &str) -> String {
-    let safe = |c: char| if c.is_control() && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c };
+    let safe = |c: char| if is_unsafe(c) && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c };
     text.chars().map(safe).collect()
+}
+
+/// A JSON text with the same in escapes: they stand in strings alone, and the reader gets them as they were.
+#[must_use]
+pub fn escaped_json(json: &str) -> String {
+    let mut out = String::with_capacity(json.len());
+    for c in json.chars() {
+        if is_unsafe(c) && c != '\n' {
+            out.push_str(&format!("\\u{:04x}", u32::from(c)));
+        } else {
+            out.push(c);
+        }
+    }
+    out
 }
 
 /// A day in this machine's time zone: `2026-09-14`.

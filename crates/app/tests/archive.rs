@@ -7,7 +7,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
 use std::process::Stdio;
 
-use common::Bench;
+use common::{Bench, Terminal};
 use serde_json::Value;
 
 /// Three hauls bare and three with a fan on a drive that throttles, with a route that ends soon.
@@ -368,7 +368,8 @@ fn names_from_files_cannot_command_the_terminal() {
     let bench = Bench::new();
     let file = bench.path("odd.csv");
     let rows: String = (1..200).map(|i| format!("{i},{}\n", i * 300_000_000u64)).collect();
-    let head = "# model=Evil\u{1b}[2J\u{7}\n# serial=\u{1b}]0;x\u{7}\nelapsed_s,written_bytes,od\u{1b}d\n";
+    let head =
+        "# model=Evil\u{1b}[2J\u{7}\u{202e}\n# serial=\u{1b}]0;x\u{7}\nelapsed_s,written_bytes,od\u{1b}d\n";
     std::fs::write(&file, format!("{head}{}", rows.replace('\n', ",\n"))).unwrap();
     let imported = bench.run(&["import", &file]);
     assert!(imported.status.success(), "{}", String::from_utf8_lossy(&imported.stderr));
@@ -388,6 +389,39 @@ fn names_from_files_cannot_command_the_terminal() {
     ] {
         let out = bench.run(&args);
         let all = [out.stdout, out.stderr, imported.stdout.clone(), imported.stderr.clone()].concat();
-        assert!(!all.contains(&0x1b) && !all.contains(&7), "{args:?}: {}", String::from_utf8_lossy(&all));
+        let text = String::from_utf8_lossy(&all);
+        assert!(!all.contains(&0x1b) && !all.contains(&7) && !text.contains('\u{202e}'), "{args:?}: {text}");
     }
+    // Nor in the interface, whose terminal answers for itself.
+    let t = Terminal::start(&bench, "", 140, 40);
+    t.keys(&["L"]);
+    let screen = t.sees("1 haul");
+    assert!(screen.contains("]0;x") && !screen.contains('\u{202e}'), "{screen}");
+}
+
+#[test]
+fn every_file_is_its_users_alone() {
+    use std::os::unix::fs::PermissionsExt;
+    let bench = Bench::new();
+    bench.json(&["haul", "long-haul", "--on", "sim:corrie-2t", "--json"]);
+    for (kind, name) in [("csv", "a.csv"), ("json", "a.json"), ("parquet", "a.parquet")] {
+        assert!(bench.run(&["export", "last", "--as", kind, "-o", name]).status.success());
+    }
+    assert!(bench.run(&["chart", "last", "--kind", "lanes", "-o", "a.svg"]).status.success());
+    assert!(bench.run(&["report", "last", "-o", "a.pdf"]).status.success());
+    assert!(bench.run(&["report", "last", "-o", "a.md"]).status.success());
+    let mut folders = vec![bench.dir.path().to_owned()];
+    let mut seen = 0;
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().flatten() {
+            let meta = entry.metadata().unwrap();
+            seen += 1;
+            let mode = meta.permissions().mode() & 0o777;
+            assert_eq!(mode & 0o077, 0, "{} is {mode:o}", entry.path().display());
+            if meta.is_dir() {
+                folders.push(entry.path());
+            }
+        }
+    }
+    assert!(seen >= 9, "{seen} files");
 }

@@ -471,7 +471,7 @@ fn to_events(name: &str, table: Table) -> Imported {
             temperature: row.fields[4].filter(|t| !stuck && (-60.0..200.0).contains(t)).map(Celsius::new),
             latency: row.fields[5].filter(|p| *p >= 0.0).map(|p| {
                 let us = p.min(f64::from(u32::MAX)) as u32;
-                let most = row.fields[13].map_or(us, |m| m.clamp(p, f64::from(u32::MAX)) as u32);
+                let most = row.fields[13].map_or(us, |m| m.max(p).min(f64::from(u32::MAX)) as u32);
                 LatencySummary { operations: 1, p50_us: us, p99_us: us, max_us: most }
             }),
             other: row.fields[6].map(|_| Bytes::new(other)),

@@ -178,6 +178,10 @@ impl Ledger {
 
     /// The lock of a haul, when nobody holds it.
     fn try_lock(&self, haul: &str) -> std::io::Result<Option<File>> {
+        // A ledger of somebody else's making must not name other files.
+        if haul.is_empty() || !haul.chars().all(|c| c.is_ascii_alphanumeric()) {
+            return Err(std::io::ErrorKind::InvalidFilename.into());
+        }
         let file = OpenOptions::new()
             .create(true)
             .truncate(false)

@@ -1,5 +1,7 @@
 //! Tables of the ledger, and how an older file becomes a newer one.
 
+use std::fs::OpenOptions;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use rusqlite::Connection;
@@ -114,6 +116,12 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             // A copy of the file as it was; one that is there already is as good.
             let copy = home.join(format!("ledger-version-{version}.sqlite"));
             if !copy.exists() {
+                // An empty file may be written into, and this one is its user's alone.
+                let made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&copy);
+                made.map_err(|e| LedgerError::NotWritable {
+                    home: home.display().to_string(),
+                    why: e.to_string(),
+                })?;
                 db.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;
             }
             let tx = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;

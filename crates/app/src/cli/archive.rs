@@ -207,7 +207,7 @@ pub fn findings(
 /// Makes a file for writing; one that exists is written over only when told to.
 pub(super) fn create(path: &Path, force: bool) -> Result<File, AppError> {
     let mut options = OpenOptions::new();
-    options.write(true).mode(0o644);
+    options.write(true).mode(0o600);
     if force {
         options.create(true).truncate(true)
     } else {

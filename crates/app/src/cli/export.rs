@@ -20,6 +20,7 @@ use parquet::schema::types::Type;
 use super::archive::create;
 use super::open_ledger;
 use crate::error::{AppError, Exit};
+use crate::text;
 
 /// How a haul is written out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -323,10 +324,9 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
             };
             let document =
                 serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });
-            let mut text = serde_json::to_vec(&document)
+            let text = serde_json::to_string(&document)
                 .map_err(|e| AppError::usage(format!("haul {} cannot be written as JSON: {e}", row.haul)))?;
-            text.push(b'\n');
-            text
+            format!("{}\n", text::escaped_json(&text)).into_bytes()
         }
         (ExportKind::Parquet, _) => table
             .parquet(readings.head().map(about).unwrap_or_default())

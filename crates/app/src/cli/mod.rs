@@ -432,7 +432,7 @@ fn say(text: &str) -> Result<(), AppError> {
 
 fn say_json(value: &impl Serialize) -> Result<(), AppError> {
     let text = serde_json::to_string_pretty(value).map_err(|e| AppError::usage(format!("no JSON: {e}")))?;
-    say(&text)
+    say(&crate::text::escaped_json(&text))
 }
 
 /// Columns with two spaces between them, as wide as their widest cell.

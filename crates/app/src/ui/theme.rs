@@ -110,7 +110,8 @@ impl Theme {
     /// The one accent: where the user is.
     #[must_use]
     pub fn accent(&self) -> Style {
-        self.style(ACCENT, Color::Yellow).add_modifier(Modifier::BOLD)
+        // Of the sixteen, the one that can be read on dark and on light grounds.
+        self.style(ACCENT, Color::Magenta).add_modifier(Modifier::BOLD)
     }
 
     /// The chosen row.

@@ -150,13 +150,28 @@ fn curves(
     }
 }
 
-/// Columns of a table as wide as they need to be, cut on the right.
-fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
+/// How wide each column of a table needs to be.
+fn widths(head: &[String], rows: &[Vec<String>]) -> Vec<u16> {
     let width = |c: usize| {
         let cells = rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count());
         cells.chain([head[c].chars().count()]).max().unwrap_or(0) as u16 + 2
     };
-    let widths: Vec<u16> = (0..head.len()).map(width).collect();
+    (0..head.len()).map(width).collect()
+}
+
+/// `4 699 ± 10.45 MB/s (3)` as `4 699 MB/s (3)`, and `420 GB ± 5.516 MB (3)` as `420 GB (3)`.
+fn without_interval(cell: &str) -> String {
+    let Some((value, rest)) = cell.split_once(" ± ") else { return cell.to_owned() };
+    let mut words: Vec<&str> = rest.split(' ').skip(1).collect();
+    if value.ends_with(|c: char| !c.is_ascii_digit()) && !words.is_empty() {
+        words.remove(0);
+    }
+    std::iter::once(value).chain(words).collect::<Vec<_>>().join(" ")
+}
+
+/// Columns of a table as wide as they need to be, cut on the right.
+fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
+    let widths = widths(head, rows);
     let mut line = |y: u16, cells: &[String], style: Style| {
         let mut x = area.x;
         for (cell, w) in cells.iter().zip(&widths) {
@@ -251,7 +266,13 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
     let room = usize::from(at.height.saturating_sub(1)).max(1);
     match view.page {
         Page::Figures => {
-            let (head, rows) = contrast_figures(c, at.width >= 150);
+            let (head, mut rows) = contrast_figures(c, at.width >= 150);
+            // Where not all fits, what differs is worth more than the interval of each side.
+            if widths(&head, &rows).iter().sum::<u16>() > at.width {
+                for cell in rows.iter_mut().flat_map(|r| r.iter_mut().skip(1).take(c.sides.len())) {
+                    *cell = without_interval(cell);
+                }
+            }
             table(&head, &rows, view.from.min(rows.len().saturating_sub(room)), at, buf, theme);
         }
         Page::Findings => {
@@ -277,6 +298,23 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
             let rest = Rect { y: at.y + upper.height, height: at.height - upper.height, ..at };
             let mut out = Writer::new(rest, buf);
             c.warnings.iter().for_each(|w| out.text(w, 2, Style::new()));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cell_loses_its_interval_and_keeps_its_unit() {
+        for (cell, short) in [
+            ("4 699 ± 10.45 MB/s (3)", "4 699 MB/s (3)"),
+            ("420 GB ± 5.516 MB (3)", "420 GB (3)"),
+            ("79.3 ± 0.1 % (3)", "79.3 % (3)"),
+            ("663 MB/s", "663 MB/s"),
+        ] {
+            assert_eq!(without_interval(cell), short);
         }
     }
 }

@@ -300,6 +300,7 @@ fn answer(view: &LedgerView) -> String {
     let groups = view.lines.len() - shown;
     let mut words = match (all, view.filter.value()) {
         (0, _) => "no hauls yet: the yard plans one".to_owned(),
+        (1, "") => "1 haul".to_owned(),
         (_, "") => format!("{all} hauls"),
         (_, filter) => format!("{shown} of {all} hauls have \"{filter}\""),
     };

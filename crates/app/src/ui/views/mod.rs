@@ -17,7 +17,7 @@ use ratatui::layout::Rect;
 
 use super::actions::{Screen, available};
 use super::app::App;
-use super::widgets::panel::wrap;
+use super::widgets::panel::{fit, wrap};
 
 /// The smallest terminal that a view is drawn in.
 pub const LEAST: (u16, u16) = (80, 24);
@@ -49,19 +49,20 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);
     overlay::render(app, area, buf);
+    // Whatever a drive or a file calls itself, wherever it was drawn.
+    for cell in &mut buf.content {
+        if cell.symbol().chars().any(crate::text::is_unsafe) {
+            cell.set_symbol("\u{fffd}");
+        }
+    }
 }
 
 /// The first row: where one is, and on the right whose data it is.
 pub fn top(app: &App, area: Rect, buf: &mut Buffer, words: &str) {
     let width = usize::from(area.width);
     let (x, _) = buf.set_stringn(area.x, area.y, app.screen.name(), width, app.theme.accent());
-    buf.set_stringn(
-        x + 2,
-        area.y,
-        words,
-        width.saturating_sub(usize::from(x - area.x) + 2),
-        app.theme.strong(),
-    );
+    let room = width.saturating_sub(usize::from(x - area.x) + 2);
+    buf.set_stringn(x + 2, area.y, fit(words, room), room, app.theme.strong());
     let running = app.running();
     let mut right = if app.demo { "demo data".to_owned() } else { app.home.display().to_string() };
     if running > 0 {
