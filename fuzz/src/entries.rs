@@ -16,8 +16,11 @@ use hollow_mile_core::units::{Bytes, Celsius, Rate};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 use hollow_mile_ledger::{Ledger, csv_file, rescue};
 
+/// Takes bytes, whatever they are.
+pub type Entry = fn(&[u8]);
+
 /// Each by its name, which is also its folder in the corpus.
-pub const ALL: [(&str, fn(&[u8])); 8] = [
+pub const ALL: [(&str, Entry); 8] = [
     ("pages", pages),
     ("record", batch),
     ("csv", csv),

@@ -5,7 +5,7 @@ mod entries;
 
 use std::sync::LazyLock;
 
-static ENTRY: LazyLock<fn(&[u8])> = LazyLock::new(|| {
+static ENTRY: LazyLock<entries::Entry> = LazyLock::new(|| {
     let name = std::env::var("FUZZ_ENTRY").unwrap_or_default();
     let found = entries::ALL.iter().find(|(n, _)| *n == name);
     found.unwrap_or_else(|| panic!("no entry {name:?}: set FUZZ_ENTRY")).1

@@ -145,7 +145,8 @@ fn killed(case: &mut Case, seed: u64) {
     let mut child = begin(&bench, &args);
     let mut victim = child.id();
     if detach {
-        assert!(child.wait().unwrap().success());
+        let done = child.wait().unwrap();
+        assert!(done.success());
         victim = bench.json(&["live", "--json"])[0]["process"].as_u64().unwrap() as u32;
     }
     let moment = Duration::from_millis(rng.random_range(0..if seed.is_multiple_of(3) { 500 } else { 2500 }));
@@ -156,9 +157,8 @@ fn killed(case: &mut Case, seed: u64) {
         std::thread::sleep(Duration::from_millis(2));
     }
     Command::new("kill").args(["-KILL", &victim.to_string()]).stderr(Stdio::null()).status().unwrap();
-    if !detach {
-        child.wait().unwrap();
-    }
+    // Once more does no harm to one that has ended.
+    child.wait().unwrap();
     // A dead process that nobody has waited for yet has a single task, and none of its files.
     let tasks = || std::fs::read_dir(format!("/proc/{victim}/task")).map_or(0, Iterator::count);
     wait_until("the process to be gone", || {
