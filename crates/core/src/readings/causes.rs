@@ -16,6 +16,7 @@ mod earlier;
 mod hidden;
 mod passing;
 mod place_again;
+mod standing;
 mod words;
 
 use super::levels::Level;
@@ -73,15 +74,15 @@ impl Context<'_> {
         from.min(self.series.len())..to.min(self.series.len())
     }
 
-    /// By how much the drive may have been warmer than its newest reading says, K: half a step of the sensor, and what it
-    /// gained since, at the pace of the last ten seconds.
+    /// By how much the drive may have been nearer to its limit than its newest reading says, K: half a step of the sensor, or of
+    /// the limit, which is stated in whole kelvin; and what it gained since, at the pace of the last ten seconds.
     fn unread(&self, at: Duration) -> f64 {
         let range = self.around(at, 10, 0);
         let seconds = self.series.loaded_s(range.clone()).max(1.0);
         let mut read = range.filter_map(|i| self.degrees(i));
         let first = read.next();
         let gained = first.zip(read.next_back()).map_or(0.0, |(a, b)| (b - a).max(0.0));
-        (0.5 * self.resolution + 1.2 * gained / seconds + 0.1).min(AT_LIMIT)
+        (0.5 * self.resolution.max(1.0) + 1.2 * gained / seconds + 0.1).min(AT_LIMIT)
     }
 
     /// The count of thermal transitions as the newest reading of this moment had it.
@@ -160,11 +161,28 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature }
         })
         .collect();
-    let limit = cx.limit.map(Celsius::degrees).or_else(|| limit_from_cycles(&steps));
-    let near = |t: &f64| limit.is_some_and(|l| *t > l - WELL_BELOW - 2.0 && *t <= l + AT_LIMIT);
-    let rises =
-        steps.iter().filter(|s| !s.is_drop()).filter_map(|s| cx.coldest(cx.around(s.place.elapsed, 3, 1)));
-    let lets_go = rises.filter(near).reduce(f64::min);
+    let samples = |s: &Step<'_>| run.samples(&s.right.points);
+    // Where it fell each time, when that is a little below what is stated.
+    let learned = limit_from_cycles(&steps);
+    let stated = cx.limit.map(Celsius::degrees);
+    let below = learned.filter(|l| stated.is_some_and(|s| (s - 3.0..s).contains(l)));
+    let limit = below
+        .or(stated)
+        .or(learned)
+        .or_else(|| standing::limit_from_standing(&steps, cx, run.first, samples));
+    let near = |t: &f64| limit.is_some_and(|l| *t > l - WELL_BELOW - 5.0 && *t <= l + AT_LIMIT);
+    let rise_at = |s: &Step<'_>| cx.coldest(cx.around(s.place.elapsed, 3, 1)).filter(|_| !s.is_drop());
+    let lets_go = steps.iter().filter_map(rise_at).filter(near).reduce(f64::min);
+    // What follows a fall at the limit again and again at one temperature is its end, however far below.
+    let mut after_limit: Vec<f64> = steps
+        .windows(2)
+        .filter(|w| w[0].is_drop() && w[0].temperature.zip(limit).is_some_and(|(t, l)| t >= l - AT_LIMIT))
+        .filter_map(|w| rise_at(&w[1]))
+        .collect();
+    after_limit.sort_by(f64::total_cmp);
+    let wide =
+        after_limit.first().zip(after_limit.last()).filter(|(a, b)| after_limit.len() >= 2 && *b - *a < 3.0);
+    let lets_go = wide.map(|(a, _)| *a).filter(|a| limit.is_some_and(|l| *a > l - 20.0)).or(lets_go);
     let judge = Judge { run, levels, cx, limit, lets_go };
     judge.findings(&steps)
 }
@@ -200,6 +218,12 @@ fn limit_from_many(steps: &[Step<'_>]) -> Option<f64> {
 
 fn cut(step: &Step<'_>) -> f64 {
     (step.after().get().max(1.0) / step.before().get().max(1.0)).ln()
+}
+
+/// The same fall from the same rate.
+fn alike(a: &Step<'_>, b: &Step<'_>) -> bool {
+    let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.1;
+    same_rate && (cut(a) - cut(b)).abs() < 0.12
 }
 
 /// A controller takes about the same share each time: a drop of another size, once the usual one is known, is not its.
@@ -258,11 +282,14 @@ impl Judge<'_> {
                 continue;
             }
             // Held down by heat already, it falls further for heat only if it is still getting hotter.
-            let held = episode.as_ref().is_some_and(|e| e.end.is_none())
-                || self.is_pinned(&pinned, step.place.elapsed);
+            let held = episode.as_ref().is_some_and(|e| e.end.is_none()) || self.is_pinned(&pinned, step);
             let hotter = || self.gets_hotter(step, episode.as_ref().map(|e| &steps[e.last]));
             let controlled = self.is_controlled(step);
-            if controlled || self.is_heat(step) && (!held || hotter()) && fits_cut(step, usual) {
+            // What heat did before in this run, with the speed back in between, it does again.
+            let again = episode.as_ref().is_some_and(|e| e.rises > 0 && alike(&steps[e.last], step));
+            if controlled
+                || self.is_heat(step, again) && (again || !held || hotter()) && fits_cut(step, usual)
+            {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
                 });
@@ -289,7 +316,7 @@ impl Judge<'_> {
             }
             let base = self.unthrottled(steps, i, episode.as_ref());
             if self.stays_down(step, base) && self.run.kind == LoadKind::Write && !self.is_traffic(step) {
-                found.push(self.cache_end(step));
+                found.push(if self.may_be_heat(step) { self.undecided(step) } else { self.cache_end(step) });
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
                 }
@@ -358,7 +385,7 @@ impl Judge<'_> {
     fn usual_cut(&self, steps: &[Step<'_>]) -> Option<f64> {
         let mut cuts: Vec<f64> = steps
             .windows(2)
-            .filter(|w| w[0].is_drop() && !w[1].is_drop() && self.is_heat(&w[0]))
+            .filter(|w| w[0].is_drop() && !w[1].is_drop() && self.is_heat(&w[0], false))
             .map(|w| cut(&w[0]))
             .collect();
         let usual = super::stats::median(&mut cuts)?;
@@ -367,9 +394,14 @@ impl Judge<'_> {
         (alike >= 2 && alike * 2 > cuts.len()).then_some(usual)
     }
 
-    /// Held down for a while already; the fall that begins it is not meant.
-    fn is_pinned(&self, pinned: &[Pinned], at: Duration) -> bool {
-        pinned.iter().any(|p| p.from + Duration::from_secs(4) < at && at <= p.to + Duration::from_secs(8))
+    /// Held down for a while already; a fall from the free rate, which begins that, is not meant.
+    fn is_pinned(&self, pinned: &[Pinned], step: &Step<'_>) -> bool {
+        let at = step.place.elapsed;
+        pinned.iter().any(|p| {
+            p.from + Duration::from_secs(4) < at
+                && at <= p.to + Duration::from_secs(8)
+                && step.before().get() < 0.92 * p.free.get()
+        })
     }
 
     /// The temperature stands at the limit before and after: the rate is what heat lets through. If a cache ended there, the
@@ -379,7 +411,7 @@ impl Judge<'_> {
         // Cooling takes its time: a large step that stays is not a controller's.
         let small = step.after().get() > 0.8 * step.before().get();
         if !small && self.stays_down(step, step.before()) {
-            return false;
+            return self.stands_at_limit(step, limit);
         }
         // A controller takes speed away in small steps; the cache ends of a drive that happens to be at its limit are large.
         if small && step.temperature.is_some_and(|t| t >= limit - AT_LIMIT) {
@@ -472,8 +504,9 @@ impl Judge<'_> {
         self.run.samples(&level.points)
     }
 
-    /// At the limit when it dropped, and not slow long after it had cooled.
-    fn is_heat(&self, step: &Step<'_>) -> bool {
+    /// At the limit when it dropped, and not slow long after it had cooled. One that is like an earlier one may end with the
+    /// record before it has cooled.
+    fn is_heat(&self, step: &Step<'_>, again: bool) -> bool {
         let counters = self.cx.counters_moved(step.place.elapsed);
         if counters == Some(false) {
             // The drive counts when it throttles, and it did not: whatever the temperature, this was something else.
@@ -485,15 +518,15 @@ impl Judge<'_> {
         if t + self.cx.unread(step.place.elapsed) < limit {
             return false;
         }
-        !self.slow_though_cool(step, limit)
+        !self.slow_though_cool(step, limit, again)
     }
 
     /// Slow for longer than it takes to notice, though it had cooled to where heat lets go: below the temperature at
     /// which the speed came back elsewhere in the run, or well below the limit; or so much slower and cooling on its
     /// own that no controller holds it.
-    fn slow_though_cool(&self, step: &Step<'_>, limit: f64) -> bool {
+    fn slow_though_cool(&self, step: &Step<'_>, limit: f64, again: bool) -> bool {
         let low = self.samples_of(step.right);
-        let lets_go = self.lets_go.map_or(limit - WELL_BELOW, |t| (t - 1.5).max(limit - WELL_BELOW));
+        let lets_go = self.lets_go.map_or(limit - WELL_BELOW, |t| t - 1.5);
         let cooled = low.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < lets_go));
         if cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 8.0) {
             return true;
@@ -501,7 +534,10 @@ impl Judge<'_> {
         // The record ends, or the next step comes, before it has cooled so far: heat would hold it near the limit.
         let last = self.cx.coldest(low.end.saturating_sub(20).max(low.start)..low.end);
         let cooling = last.is_some_and(|t| t < limit - 3.0);
-        cooling && step.index + 1 == self.levels.len() && step.after().get() < 0.3 * step.before().get()
+        !again
+            && cooling
+            && step.index + 1 == self.levels.len()
+            && step.after().get() < 0.3 * step.before().get()
     }
 
     /// The rate from which a drop is to be judged: while heat holds the drive down, the one before heat did.

@@ -44,10 +44,12 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let (hi, lo) = (left.exit_rate().get(), right.entry_rate().get());
     let mut sample = split.best;
     let mut share = 0.0;
+    // What noise makes of a whole sample is no share.
+    let margin = (3.0 * left.sigma.max(right.sigma)).clamp(0.01, 0.08);
     // The sample in which it happened stands on either side of the split.
     for i in [split.best.saturating_sub(1), split.best] {
         let part = (series.rate(i.min(series.len() - 1)) - lo) / (hi - lo);
-        if range.contains(&i) && (0.08..0.92).contains(&part) {
+        if range.contains(&i) && (margin..1.0 - margin).contains(&part) {
             sample = i;
             share = part;
             break;

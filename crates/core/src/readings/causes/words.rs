@@ -125,6 +125,14 @@ impl Judge<'_> {
         }
         doubt *= self.recall_cache_end(&mut f, step);
         f.confidence = 1.0 - doubt;
+        if f.confidence < 0.5 {
+            // A wrong cause is worse than none.
+            f.kind = FindingKind::Unexplained;
+            f.confidence = super::standing::UNDECIDED;
+            f.evidence.push(
+                "So small a fall is the end of a cache in one of three: a second haul would tell, by the same bytes.".into(),
+            );
+        }
         f
     }
 
