@@ -343,6 +343,7 @@ impl Judge<'_> {
                 found.push(self.held_finding(p));
             }
         }
+        found.extend(self.quick_sawtooth(&found));
         let hidden = self.hidden_ends(steps, &found, &pinned, usual);
         // What was without an explanation has one.
         let explains =

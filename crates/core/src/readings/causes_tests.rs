@@ -387,3 +387,56 @@ fn one_fall_while_it_was_hottest_is_heat_unless_it_is_as_hot_again_at_full_speed
     assert!(heat[0].confidence < 0.9 && heat[0].evidence.iter().any(|e| e.contains("second fall")));
     assert_eq!(kinds(&once(84.0)), [FindingKind::Unexplained], "it was hotter later, and not slow");
 }
+
+#[test]
+fn a_temperature_that_stands_after_a_fall_is_heat_and_one_that_sinks_is_not() {
+    // With and without a limit: the drive does less, and is as warm as before.
+    for limit in [Some(80.0), None] {
+        let held =
+            Story::with_limit(limit).write(90, 3000.0, 50.0, 80.0).write(200, 1400.0, 80.0, 80.0).found();
+        assert_eq!(kinds(&held), [FindingKind::Throttle], "{held:#?}");
+        let ended =
+            Story::with_limit(limit).write(90, 3000.0, 50.0, 80.0).write(200, 900.0, 80.0, 58.0).found();
+        assert_eq!(kinds(&ended), [FindingKind::CacheEnd], "{ended:#?}");
+    }
+}
+
+#[test]
+fn a_fall_at_the_hottest_moment_of_a_short_record_is_left_open() {
+    let found = Story::with_limit(None).write(90, 3000.0, 50.0, 78.0).write(30, 1400.0, 78.0, 72.0).found();
+    assert_eq!(kinds(&found), [FindingKind::Unexplained]);
+    assert!(found[0].confidence < 0.1 && found[0].evidence[2].contains("limit would decide"), "{found:#?}");
+    // Far from any limit there is nothing to doubt.
+    let cool = Story::with_limit(None).write(90, 3000.0, 40.0, 58.0).write(30, 1400.0, 58.0, 52.0).found();
+    assert_eq!(kinds(&cool), [FindingKind::CacheEnd]);
+}
+
+#[test]
+fn the_last_of_many_equal_falls_is_heat_too_though_the_record_ends_in_it() {
+    let mut s = Story::with_limit(Some(80.0)).write(60, 4000.0, 50.0, 80.0);
+    for _ in 0..3 {
+        s = s.write(20, 1000.0, 80.0, 70.0).write(20, 4000.0, 70.0, 80.0);
+    }
+    let found = s.write(14, 1000.0, 80.0, 74.0).found();
+    assert_eq!(kinds(&found), [FindingKind::Throttle], "{found:#?}");
+}
+
+#[test]
+fn a_sawtooth_of_a_few_samples_a_tooth_is_heat() {
+    let mut readings = Story::with_limit(Some(82.0)).readings;
+    let (mut t, mut held) = (50.0, false);
+    for i in 1..=900u64 {
+        t += if held { -0.35 } else { 0.9 } * if t < 70.0 { 1.0 } else { 0.8 };
+        held = if held { t > 78.5 } else { t >= 82.0 };
+        let wobble = 1.0 + (i * 37 % 11) as f64 / 100.0 - 0.05;
+        readings.push(&Event::Sample(Sample {
+            end: Duration::from_secs(i),
+            span: Duration::from_secs(1),
+            written: Bytes::new((if held { 1.3e9 } else { 2.9e9 } * wobble) as u64),
+            temperature: Some(Celsius::new(f64::round(t))),
+            ..Sample::default()
+        }));
+    }
+    let found = readings.conclude().findings;
+    assert_eq!(kinds(&found), [FindingKind::Throttle], "{found:#?}");
+}

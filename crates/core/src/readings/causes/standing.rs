@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::time::Duration;
 
 use crate::finding::{Finding, FindingKind};
-use crate::units::{Bytes, Celsius};
+use crate::units::{Bytes, Celsius, Rate, clock};
 
 use super::{AT_LIMIT, Context, HOT, Judge, Step};
 
@@ -114,4 +114,92 @@ pub(super) fn limit_from_standing(
             && cx.stands(low.start..until, t, STANDS_S))
         .then_some(t)
     })
+}
+
+/// Falls of a quick sawtooth that tell one.
+const LEAST_FALLS: usize = 4;
+
+impl Judge<'_> {
+    /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and
+    /// comes back cooler, again and again.
+    pub(super) fn quick_sawtooth(&self, found: &[Finding]) -> Option<Finding> {
+        let (limit, series) = (self.limit?, self.cx.series);
+        let all = self.run.samples(&(0..self.run.len()));
+        let at_limit = |t: f64| t >= limit - AT_LIMIT - 0.6;
+        if found.iter().any(|f| f.kind == FindingKind::Throttle)
+            || !self.cx.hottest(all.clone()).is_some_and(at_limit)
+        {
+            return None;
+        }
+        let mut some: Vec<f64> =
+            all.clone().step_by((all.len() / 4000).max(1)).map(|i| series.rate(i)).collect();
+        some.sort_by(f64::total_cmp);
+        let share = |p: usize| some.get(some.len() * p / 100).copied().unwrap_or_default();
+        let (low, high) = (share(15), share(85));
+        if low > 0.8 * high {
+            return None;
+        }
+        let middle = (low * high).sqrt();
+        let (mut falls, mut rises): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
+        let mut fast = None;
+        for i in all {
+            let rate = series.rate(i);
+            match fast {
+                Some(true) if rate < middle / 1.08 => {
+                    falls.push(i);
+                    fast = Some(false);
+                }
+                Some(false) if rate > middle * 1.08 => {
+                    rises.push(i);
+                    fast = Some(true);
+                }
+                None => fast = Some(rate > middle),
+                _ => {}
+            }
+        }
+        let most = |hits: usize, of: usize| hits * 5 >= of * 4;
+        let hot = falls
+            .iter()
+            .filter(|i| self.cx.hottest(i.saturating_sub(2)..**i + 1).is_some_and(at_limit))
+            .count();
+        // Each comes back cooler than it fell.
+        let cooler = falls.iter().zip(rises.iter().skip_while(|r| **r < falls[0]));
+        let cooler = cooler
+            .filter(|(f, r)| self.cx.degrees(**f).zip(self.cx.degrees(**r)).is_some_and(|(a, b)| b < a - 1.4))
+            .count();
+        if falls.len() < LEAST_FALLS || !most(hot, falls.len()) || !most(cooler, falls.len() - 1) {
+            return None;
+        }
+        let (first, last) = (falls[0], rises.last().copied().unwrap_or(falls[0]));
+        let place = Bytes::new(series.written_before(first));
+        let here = Bytes::new(series.written(first) - series.written_before(first));
+        let t = self.cx.hottest(first.saturating_sub(2)..first + 1).map(Celsius::new);
+        Some(Finding {
+            kind: FindingKind::Throttle,
+            elapsed: series.end(first.saturating_sub(1)),
+            end_elapsed: Some(series.end(last)),
+            written: place,
+            written_low: place.saturating_sub(here),
+            written_high: place + here,
+            position: series.position(first),
+            position_end: series.position(last),
+            before: Some(Rate::new(high)),
+            after: Some(Rate::new(low)),
+            temperature: t,
+            confidence: 0.93,
+            evidence: vec![
+                format!(
+                    "Fell {} times between {} and {}, from about {} to {}, at {} with a limit of {}.",
+                    falls.len(),
+                    clock(series.end(first)),
+                    clock(series.end(last)),
+                    Rate::new(high),
+                    Rate::new(low),
+                    t.unwrap_or_default(),
+                    Celsius::new(limit)
+                ),
+                "The speed came back each time it had cooled, without rest.".into(),
+            ],
+        })
+    }
 }
