@@ -28,6 +28,8 @@ use super::series::Series;
 const AT_LIMIT: f64 = 1.6;
 /// A drive that stays slow this far below its limit is not slow because of heat, K. Wider than usual hysteresis.
 const WELL_BELOW: f64 = 8.0;
+/// What falls further within this time after heat took speed away is the same fall.
+const ONE_FALL: Duration = Duration::from_secs(5);
 /// Throttling again within this time belongs to the same finding.
 const SAME_EPISODE: Duration = Duration::from_secs(600);
 
@@ -311,7 +313,11 @@ impl Judge<'_> {
                 e.counters |= counters;
                 continue;
             }
-            if i < explained_until {
+            // Noise cuts one fall in two.
+            let same_fall = |e: &Episode| {
+                e.end.is_none() && step.place.elapsed.saturating_sub(steps[e.last].place.elapsed) < ONE_FALL
+            };
+            if i < explained_until || episode.as_ref().is_some_and(same_fall) {
                 continue;
             }
             let base = self.unthrottled(steps, i, episode.as_ref());

@@ -5,13 +5,15 @@ use crate::event::{Event, Sample};
 use super::range::{apart, joined};
 
 /// Joins samples, but leaves those with an extreme of their group as they are: the slowest and the fastest, the longest
-/// latency and the highest p99, the coldest and the hottest, and every one with a failed operation. Other events stay.
+/// latency and the highest p99, the coldest and the hottest, and every one with a failed operation. Other events stay, and so do
+/// the samples of a step, which a survey takes one by one.
 ///
 /// What is lost: how the samples between two of these lay. What is not: bytes, time, errors, and every extreme of a group.
 #[derive(Debug)]
 pub struct Thin {
     each: usize,
     group: Vec<Sample>,
+    in_step: bool,
     out: Vec<Event>,
 }
 
@@ -19,16 +21,25 @@ impl Thin {
     /// Groups of `each` samples, at least one. Of a group up to thirteen are left: six extremes and what lies between them.
     #[must_use]
     pub fn new(each: usize) -> Self {
-        Self { each: each.max(1), group: Vec::new(), out: Vec::new() }
+        Self { each: each.max(1), group: Vec::new(), in_step: false, out: Vec::new() }
     }
 
     /// Takes the next event.
     pub fn push(&mut self, event: &Event) {
         let Event::Sample(s) = event else {
             self.close();
+            match event {
+                Event::StepStarted { .. } => self.in_step = true,
+                Event::StepEnded { .. } | Event::LegEnded { .. } => self.in_step = false,
+                _ => {}
+            }
             self.out.push(event.clone());
             return;
         };
+        if self.in_step {
+            self.out.push(event.clone());
+            return;
+        }
         if self.group.len() >= self.each || self.group.last().is_some_and(|o| apart(o, s)) {
             self.close();
         }

@@ -1,8 +1,6 @@
 //! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
 //! speed never comes back to what it was once heat lets go.
 
-use std::time::Duration;
-
 use crate::drive::LoadKind;
 use crate::finding::{Finding, FindingKind};
 use crate::units::{Bytes, Celsius, Rate};
@@ -60,12 +58,11 @@ impl Judge<'_> {
             return seconds > 3.0 && cooled.is_some_and(|t| t < limit - AT_LIMIT);
         }
         // A controller that held the temperature at the limit would give speed back as soon as it leaves it.
-        let at = begin.place.elapsed;
-        let was_held = pinned
-            .iter()
-            .any(|p| p.from + Duration::from_secs(4) < at && at <= p.to + Duration::from_secs(10));
-        let enough =
-            if was_held { limit - 2.5 } else { self.lets_go.map_or(limit - WELL_BELOW - 2.0, |t| t - 1.5) };
+        let enough = if self.is_pinned(pinned, begin) {
+            limit - 2.5
+        } else {
+            self.lets_go.map_or(limit - WELL_BELOW - 2.0, |t| t - 1.5)
+        };
         let low_phase = steps.get(level).is_some_and(|s| !s.is_drop());
         let cooled = samples.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < enough));
         !low_phase && cooled.is_some_and(|c| self.cx.series.loaded_s(c..samples.end) > 8.0)
