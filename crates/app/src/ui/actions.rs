@@ -60,9 +60,7 @@ impl Screen {
             Self::Yard => "Which drives are here, what is each, and what is known of it?",
             Self::Route => "What shall be done on this drive, and what will it cost?",
             Self::Haul => "What happens on the drive, where, and why?",
-            Self::Ground => {
-                "Which stretches are slow, and how do the figures go with place, span, fill and load?"
-            }
+            Self::Ground => "Which stretches are slow, and what changes with place, span, fill?",
             Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
             Self::Contrast => "What differs between these hauls by more than the noise?",
@@ -168,14 +166,7 @@ const FILE: Option<Screen> = Some(Screen::DriveFile);
 /// All of them.
 pub const BINDINGS: &[Binding] = &[
     b(YARD, "Enter", Action::Open, "plan a haul", "Choose a route for this drive.", Some("plan a haul")),
-    b(
-        YARD,
-        "m",
-        Action::Mark,
-        "mark",
-        "Mark this drive: a route is started on all that are marked at once.",
-        Some("mark"),
-    ),
+    b(YARD, "m", Action::Mark, "mark", "Mark it: a route starts on all marked ones.", Some("mark")),
     b(YARD, "w", Action::Watch, "watch", "Watch the haul that runs on this drive.", Some("watch")),
     b(YARD, "v", Action::Vitals, "vitals", "Health and wear of this drive.", Some("vitals")),
     b(
@@ -245,14 +236,7 @@ pub const BINDINGS: &[Binding] = &[
         Some("time-lapse"),
     ),
     b(HAUL, "b", Action::Hold, "hold a stream", "Ask whether it held a stream with a buffer.", None),
-    b(
-        HAUL,
-        "s",
-        Action::Ground,
-        "ground",
-        "Slow stretches, spans, fill, ladder, streams, verify.",
-        Some("ground"),
-    ),
+    b(HAUL, "s", Action::Ground, "ground", "What its surveys say: stretches, spans, fill.", Some("ground")),
     b(
         GROUND,
         "Tab",
@@ -280,14 +264,7 @@ pub const BINDINGS: &[Binding] = &[
     b(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.", None),
     b(HAUL, "<", Action::Slower, "slower", "Let the clock of a simulated drive run slower.", None),
     b(HAUL, "e", Action::SkipLeg, "end the leg", "Go on to the next leg.", None),
-    b(
-        HAUL,
-        "C",
-        Action::Controls,
-        "controls",
-        "Take the controls of this haul from whoever holds them, or give them up.",
-        None,
-    ),
+    b(HAUL, "C", Action::Controls, "controls", "Take the controls, or give them to others.", None),
     b(HAUL, "X", Action::Stop, "stop", "End the haul; what was recorded stays.", Some("stop")),
     b(HAUL, "x", Action::Export, "export chart", "Write the lanes as an SVG file.", Some("chart")),
     b(HAUL, "h ←", Action::CursorLeft, "cursor left", "Read the values one column to the left.", None),
@@ -320,7 +297,7 @@ pub const BINDINGS: &[Binding] = &[
     b(LEDGER, "r", Action::Rename, "rename", "Give this haul another name.", None),
     b(LEDGER, "t", Action::Tags, "tags", "Change the tags of this haul.", Some("tags")),
     b(LEDGER, "n", Action::Note, "note", "Write a note on this haul.", None),
-    b(LEDGER, "D", Action::Delete, "delete", "Take the marked hauls, or this one, out of the ledger.", None),
+    b(LEDGER, "D", Action::Delete, "delete", "Take the marked hauls, or this one, out.", None),
     b(LEDGER, "u", Action::Undo, "undo", "Put back what was deleted last.", None),
     b(
         LEDGER,
@@ -428,6 +405,16 @@ mod tests {
                     assert!(seen.insert(key), "{key} twice in {}", screen.name());
                 }
             }
+        }
+    }
+
+    #[test]
+    fn no_line_of_the_help_is_cut() {
+        for b in BINDINGS {
+            assert!(b.help.chars().count() <= 49 && b.name.chars().count() <= 17, "{}: {}", b.name, b.help);
+        }
+        for screen in Screen::ALL {
+            assert!(screen.question().chars().count() <= 72, "{}", screen.question());
         }
     }
 
