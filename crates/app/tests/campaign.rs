@@ -159,11 +159,11 @@ fn killed(case: &mut Case, seed: u64) {
     Command::new("kill").args(["-KILL", &victim.to_string()]).stderr(Stdio::null()).status().unwrap();
     // Once more does no harm to one that has ended.
     child.wait().unwrap();
-    // A dead process that nobody has waited for yet has a single task, and none of its files.
+    // A dead process that nobody has waited for yet is a zombie of one task: only then are its files closed and its lock is free.
     let tasks = || std::fs::read_dir(format!("/proc/{victim}/task")).map_or(0, Iterator::count);
-    wait_until("the process to be gone", || {
-        !Path::new(&format!("/proc/{victim}/exe")).exists() && tasks() <= 1
-    });
+    let dead =
+        || std::fs::read_to_string(format!("/proc/{victim}/stat")).map_or(true, |s| s.contains(") Z "));
+    wait_until("the process to be gone", || dead() && tasks() <= 1);
     examine(case, &home(&bench), seen, &[HaulState::CutShort, HaulState::Done]);
     tidy(case, &home(&bench), &target);
 }

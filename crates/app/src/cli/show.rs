@@ -198,7 +198,8 @@ pub fn check_route(file: &Path, json: bool) -> Result<Exit, AppError> {
     })?;
     let legs: Vec<String> =
         route.legs.iter().enumerate().map(|(i, l)| format!("  {}. {}", i + 1, l.words())).collect();
-    say(&format!("{}: good, {} leg(s)\n{}", file.display(), legs.len(), legs.join("\n")))?;
+    let count = if legs.len() == 1 { "1 leg".to_owned() } else { format!("{} legs", legs.len()) };
+    say(&format!("{}: good, {count}\n{}", file.display(), legs.join("\n")))?;
     Ok(Exit::Done)
 }
 
