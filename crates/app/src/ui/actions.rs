@@ -411,7 +411,7 @@ mod tests {
     #[test]
     fn no_line_of_the_help_is_cut() {
         for b in BINDINGS {
-            assert!(b.help.chars().count() <= 49 && b.name.chars().count() <= 17, "{}: {}", b.name, b.help);
+            assert!(b.help.chars().count() <= 49 && b.name.chars().count() <= 18, "{}: {}", b.name, b.help);
         }
         for screen in Screen::ALL {
             assert!(screen.question().chars().count() <= 72, "{}", screen.question());
