@@ -12,3 +12,5 @@ awk '/"elapsed_s"/ { gsub(",", ""); exit !($2 > 13 && $2 < 20) }' /tmp/out
 hm findings "$haul" --json
 has /tmp/out 'set ahead by 3[56][0-9][0-9] s'
 has /tmp/out 'set back by 7[12][0-9][0-9] s'
+# As it was: the tests that follow ask for the last haul, and that goes by when hauls began.
+date -s "@$(($(date +%s) + 3600))" >/dev/null
