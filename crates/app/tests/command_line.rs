@@ -263,7 +263,7 @@ fn a_signal_stops_a_haul_in_good_order() {
 fn two_programs_share_a_ledger() {
     let bench = Bench::new();
     let args = ["haul", "long-haul", "--on", "sim:corrie-2t", "--json"];
-    let mut children: Vec<_> = (0..3)
+    let children: Vec<_> = (0..3)
         .map(|_| {
             bench
                 .command(&args)
@@ -273,8 +273,9 @@ fn two_programs_share_a_ledger() {
                 .unwrap()
         })
         .collect();
-    for child in &mut children {
-        assert_eq!(child.wait().unwrap().code(), Some(0));
+    for child in children {
+        let out = child.wait_with_output().unwrap();
+        assert_eq!(out.status.code(), Some(0), "{}", String::from_utf8_lossy(&out.stderr));
     }
     let rows = bench.json(&["ledger", "--json"]);
     let states: Vec<_> = rows.as_array().unwrap().iter().map(|r| r["state"].as_str().unwrap()).collect();

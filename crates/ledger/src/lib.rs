@@ -21,7 +21,7 @@ mod writer;
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hollow_mile_core::event::{Conditions, Event, HaulHead, HaulState};
 use hollow_mile_core::finding::{Conclusions, FindingKind};
@@ -135,20 +135,40 @@ impl Ledger {
         let path = home.join("ledger.sqlite");
         let file = OpenOptions::new().create(true).read(true).append(true).mode(0o600).open(&path);
         file.map_err(|e| not_writable(&e))?;
+        let alone = Self::alone(home).map_err(|e| not_writable(&e))?;
         let db = Self::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(|e| match e {
             LedgerError::Store(e) => not_writable(&e),
             other => other,
         })?;
         let mut ledger = Self { db, home: home.to_owned() };
         schema::prepare(&mut ledger.db, home)?;
+        drop(alone);
         ledger.mark_cut_short()?;
         ledger.purge(false)?;
         Ok(ledger)
     }
 
+    /// Held while a ledger is opened: the store does not wait when two programs make the same file at once, it refuses one.
+    /// A program that was frozen while it held this keeps others out for ten seconds, not for ever.
+    fn alone(home: &Path) -> std::io::Result<File> {
+        let path = home.join("locks/.opening");
+        let file = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(path)?;
+        let until = Instant::now() + Duration::from_secs(10);
+        loop {
+            match flock(&file, FlockOperation::NonBlockingLockExclusive) {
+                Err(rustix::io::Errno::WOULDBLOCK) if Instant::now() < until => {
+                    std::thread::sleep(Duration::from_millis(2));
+                }
+                Ok(()) | Err(rustix::io::Errno::WOULDBLOCK) => return Ok(file),
+                Err(e) => return Err(e.into()),
+            }
+        }
+    }
+
     fn connect(path: &Path, flags: OpenFlags) -> Result<Connection, LedgerError> {
         let db = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
-        db.busy_timeout(Duration::from_secs(5))?;
+        // A checkpoint to a slow disk holds others up for seconds.
+        db.busy_timeout(Duration::from_secs(20))?;
         db.pragma_update(None, "journal_mode", "WAL")?;
         // A commit survives a killed program at once, and the loss of power from the next checkpoint on. Forcing each
         // one to the medium would make the drive under test flush twice a second when the ledger lies on it.
@@ -199,10 +219,13 @@ impl Ledger {
         let mut running = self.db.prepare("SELECT haul FROM hauls WHERE state = 'running'")?;
         let hauls: Vec<String> = running.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
         for haul in hauls {
-            // Whoever runs it holds its lock; a lock that can be had belongs to nobody.
+            // Whoever runs it holds its lock; a lock that can be had belongs to nobody, unless the haul ended a moment ago.
             if let Ok(Some(_held)) = self.try_lock(&haul) {
-                let readings = self.readings(&haul).unwrap_or_default();
-                self.conclude(&haul, HaulState::CutShort, None, &readings, &readings.conclude())?;
+                let still = "SELECT 1 FROM hauls WHERE haul = ?1 AND state = 'running'";
+                if self.db.prepare_cached(still)?.exists([&haul])? {
+                    let readings = self.readings(&haul).unwrap_or_default();
+                    self.conclude(&haul, HaulState::CutShort, None, &readings, &readings.conclude())?;
+                }
                 let _ = std::fs::remove_file(self.lock_path(&haul));
             }
         }

@@ -237,3 +237,16 @@ fn a_drives_health_is_kept_over_its_hauls() {
     assert_eq!(again, spans);
     assert!(dir.path().join("ledger-version-1.sqlite").exists());
 }
+
+#[test]
+fn programs_that_make_a_ledger_at_once_wait_for_each_other() {
+    for _ in 0..20 {
+        let dir = tempfile::tempdir().unwrap();
+        std::thread::scope(|scope| {
+            let opened: Vec<_> = (0..6).map(|_| scope.spawn(|| Ledger::open(dir.path()).map(drop))).collect();
+            for thread in opened {
+                assert_eq!(thread.join().unwrap().map_err(|e| e.to_string()), Ok(()));
+            }
+        });
+    }
+}
