@@ -114,8 +114,13 @@ pub fn stamped(
         }
         return Err(AppError::usage(format!("haul {} wrote no stamped blocks", row.haul)));
     };
-    if reading.ended.is_none() {
-        eprintln!("haul {} was cut short before its flush: what it wrote last may be missing", row.haul);
+    let flushed = reading.flushed.min(written);
+    if flushed < written {
+        eprintln!(
+            "haul {} was cut short {} after its last flush: what it wrote since may be missing, and is told apart",
+            row.haul,
+            written.saturating_sub(flushed)
+        );
     }
     let (start, end) = leg.region.on(head.drive.capacity, leg.block);
     let origin = Origin {
@@ -124,5 +129,5 @@ pub fn stamped(
         pass: reading.leg.into(),
     };
     let (start, end, written) = (start.get(), end.get(), written.get());
-    Ok(Some(Expected { origin, start, end, written, workers: leg.workers }))
+    Ok(Some(Expected { origin, start, end, written, flushed: flushed.get(), workers: leg.workers }))
 }

@@ -276,6 +276,51 @@ fn a_verify_that_was_stopped_or_killed_goes_on_behind_what_it_has_checked() {
 }
 
 #[test]
+fn loss_of_power_is_told_from_a_drive_that_loses_what_was_flushed() {
+    use std::os::unix::fs::FileExt;
+    let bench = Bench::new();
+    let Some(device) = common::Loop::new(&bench, 64 << 20) else { return };
+    let text = "[[leg]]\nkind = \"write\"\nstamped = true\nrate = \"12 MB/s\"\nflush_every = \"24 MiB\"\nuntil = { bytes = \"100 %\" }\n";
+    let path = route(&bench, "flushed", text);
+    let args = ["haul", &path, "--on", &device.node, "--erase", device.name(), "--json"];
+    let mut child = bench.command(&args).stdout(std::process::Stdio::null()).spawn().unwrap();
+    let row = || bench.json(&["ledger", "--json"])[0].clone();
+    common::wait_until("more than was flushed", || row()["written_bytes"].as_u64() > Some(28 << 20));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let haul = row()["haul"].as_str().unwrap().to_owned();
+    let of = route(&bench, "again", &format!("[[leg]]\nkind = \"verify\"\nof = \"{haul}\"\n"));
+    let again = || {
+        let out = bench.command(&["haul", &of, "--on", &device.node, "--json"]).output().unwrap();
+        assert_eq!(out.status.code(), Some(0), "{}", String::from_utf8_lossy(&out.stderr));
+        let done: Value = serde_json::from_slice(&out.stdout).unwrap();
+        (done["surveys"]["verify"].clone(), String::from_utf8(out.stderr).unwrap(), done["findings"].clone())
+    };
+    let (whole, words, _) = again();
+    assert!(words.contains("after its last flush"), "{words}");
+    assert_eq!(
+        (&whole["wrong_bytes"], &whole["unflushed_bytes"]),
+        (&0.into(), &0.into()),
+        "killed, not lost"
+    );
+    let written = whole["checked_bytes"].as_u64().unwrap();
+    assert!((28 << 20..48 << 20).contains(&written), "{written}");
+    // Power goes: the last of it was not flushed; the second MiB was.
+    let medium = std::fs::File::options().write(true).open(&device.node).unwrap();
+    let lost = 256 << 10;
+    medium.write_all_at(&vec![0u8; lost as usize], written - lost).unwrap();
+    medium.sync_all().unwrap();
+    let (v, _, findings) = again();
+    assert_eq!((&v["wrong_bytes"], &v["unflushed_bytes"]), (&0.into(), &lost.into()));
+    assert_eq!(findings, serde_json::json!([]));
+    medium.write_all_at(&[0u8; 8192], 1 << 20).unwrap();
+    medium.sync_all().unwrap();
+    let (v, _, findings) = again();
+    assert_eq!((&v["wrong_bytes"], &v["unflushed_bytes"]), (&8192.into(), &lost.into()));
+    assert_eq!(findings[0]["kind"], "data-mismatch");
+}
+
+#[test]
 fn what_cannot_be_is_said_before_the_start() {
     let bench = Bench::new();
     let sink = bench.path("bad.toml");

@@ -318,6 +318,8 @@ pub struct Load {
     pub sample: Option<Bytes>,
     /// Where a sequential load begins, when that is not where the one before it ended.
     pub from: Option<Bytes>,
+    /// Bytes that were moved under this load before, from the start of its region on: stamps go on in that lap.
+    pub done: Bytes,
 }
 
 impl Load {
@@ -341,6 +343,7 @@ impl Load {
             limit: None,
             sample: None,
             from: None,
+            done: Bytes::ZERO,
         }
     }
 
@@ -460,6 +463,12 @@ pub trait Drive: Send {
     /// # Errors
     /// When draining or flushing fails.
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError>;
+
+    /// Lets what is in flight complete and makes what was written durable; the load goes on with the next interval.
+    ///
+    /// # Errors
+    /// When draining or flushing fails.
+    fn flush(&mut self) -> Result<LoadSummary, DriveError>;
 
     /// One health reading; `None` where the drive has none to give.
     fn vitals(&mut self) -> Option<Vitals>;

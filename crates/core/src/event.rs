@@ -321,6 +321,15 @@ pub enum Event {
         /// Flush time and latency histogram.
         summary: LoadSummary,
     },
+    /// All that the leg had written was made durable, and the leg went on.
+    Flushed {
+        /// Since the haul began, when the drive had said so.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// How long the drive took.
+        took: Duration,
+    },
     /// Blocks came back other than they were written.
     Mismatch {
         /// Since the haul began.
@@ -380,6 +389,7 @@ impl Event {
             | Self::Fault { at, .. }
             | Self::StepStarted { at, .. }
             | Self::StepEnded { at, .. }
+            | Self::Flushed { at, .. }
             | Self::Mismatch { at, .. }
             | Self::Note { at, .. }
             | Self::Paused { at }

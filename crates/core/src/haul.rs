@@ -5,6 +5,7 @@
 
 mod steps;
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use crate::course::{Course, Planned};
@@ -91,7 +92,11 @@ pub struct Haul<D: Drive> {
     elapsed: Duration,
     leg_began: Duration,
     leg_moved: Bytes,
+    /// Of these, what a flush in the leg has made durable.
+    leg_flushed: Bytes,
     leg_errors: u64,
+    /// Latency of the leg up to its last pause: operations by value in ns.
+    leg_latency: BTreeMap<u64, u64>,
     /// Of a leg that goes through several loads.
     course: Option<Course>,
     planned: Option<Planned>,
@@ -143,7 +148,9 @@ impl<D: Drive> Haul<D> {
             elapsed: Duration::ZERO,
             leg_began: Duration::ZERO,
             leg_moved: Bytes::ZERO,
+            leg_flushed: Bytes::ZERO,
             leg_errors: 0,
+            leg_latency: BTreeMap::new(),
             course: None,
             planned: None,
             step_began: Duration::ZERO,
@@ -272,6 +279,10 @@ impl<D: Drive> Haul<D> {
     fn load(&self, index: usize, leg: &Leg) -> Load {
         let identity = self.drive.identity();
         let mut load = leg.load(identity.capacity);
+        if leg.stamped {
+            // What a verify expects lies from the start of the region on.
+            load.from = Some(load.start);
+        }
         if let (LegKind::Fill, Some(level)) = (leg.kind, leg.level) {
             let to = level.of(identity.capacity).min(identity.capacity);
             let whole = |b: Bytes| Bytes::new(b.get() / leg.block.get() * leg.block.get());
@@ -327,6 +338,8 @@ impl<D: Drive> Haul<D> {
     fn begin_leg(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
         self.leg_began = self.elapsed;
         self.leg_moved = Bytes::ZERO;
+        self.leg_flushed = Bytes::ZERO;
+        self.leg_latency.clear();
         self.leg_errors = 0;
         self.load_finished = false;
         self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
@@ -412,6 +425,9 @@ impl<D: Drive> Haul<D> {
         if self.paused {
             return;
         }
+        if let Err(error) = self.flush_in_leg(out, index, leg) {
+            return self.fail(out, index, &error);
+        }
         if let Some(planned) = &self.planned {
             let in_step = self.elapsed - self.step_began;
             let over = self.load_finished || planned.duration.is_some_and(|d| in_step >= d);
@@ -486,6 +502,9 @@ impl<D: Drive> Haul<D> {
         self.paused = self.wants.paused;
         let summary = self.drive.finish(false)?;
         self.account_for_drain(out, index, &summary);
+        for (value, count) in summary.histogram {
+            *self.leg_latency.entry(value).or_default() += count;
+        }
         let at = self.elapsed;
         if self.paused {
             self.emit(out, Event::Paused { at });
@@ -496,7 +515,7 @@ impl<D: Drive> Haul<D> {
                 Some(planned) => steps::resumed(planned.load.clone(), self.step_moved()),
                 None => {
                     let load = self.load(index, leg);
-                    if load.kind.is_fill() {
+                    if load.kind.is_fill() || leg.stamped {
                         steps::resumed(load, self.leg_moved)
                     } else {
                         // It goes on where the drive stands.
@@ -541,8 +560,9 @@ impl<D: Drive> Haul<D> {
         // A leg with steps has flushed at the end of each.
         let writes = self.course.is_none() && leg.as_ref().is_some_and(|l| l.kind.moves() && l.destroys());
         match self.drive.finish(writes) {
-            Ok(summary) => {
+            Ok(mut summary) => {
                 self.account_for_drain(out, index, &summary);
+                summary.histogram = self.with_earlier(summary.histogram);
                 self.elapsed += summary.flush.unwrap_or_default();
                 if let Some(leg) = &leg {
                     self.remember(index, leg);
@@ -567,6 +587,17 @@ impl<D: Drive> Haul<D> {
             }
             Err(error) => self.fail(out, index, &error),
         }
+    }
+
+    /// The latency histogram of a leg, of which this is what came since the last pause.
+    fn with_earlier(&mut self, newest: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
+        if self.leg_latency.is_empty() {
+            return newest;
+        }
+        for (value, count) in newest {
+            *self.leg_latency.entry(value).or_default() += count;
+        }
+        std::mem::take(&mut self.leg_latency).into_iter().collect()
     }
 
     fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
@@ -603,6 +634,9 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
     }
     fn finish(&mut self, flush: bool) -> Result<crate::drive::LoadSummary, DriveError> {
         (**self).finish(flush)
+    }
+    fn flush(&mut self) -> Result<crate::drive::LoadSummary, DriveError> {
+        (**self).flush()
     }
     fn vitals(&mut self) -> Option<Vitals> {
         (**self).vitals()

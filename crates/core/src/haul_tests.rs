@@ -55,6 +55,11 @@ impl Drive for Puppet {
         self.calls.push(format!("finish {flush}"));
         Ok(LoadSummary { flush: flush.then_some(Duration::from_millis(7)), ..LoadSummary::default() })
     }
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        self.calls.push("flush".into());
+        Ok(LoadSummary { flush: Some(Duration::from_millis(7)), ..LoadSummary::default() })
+    }
+
     fn vitals(&mut self) -> Option<Vitals> {
         Some(Vitals::default())
     }
@@ -90,6 +95,7 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::Fault { .. } => Some("fault".into()),
             Event::StepStarted { .. } => Some("step".into()),
             Event::StepEnded { .. } => Some("step over".into()),
+            Event::Flushed { took, .. } => Some(format!("flushed in {} ms", took.as_millis())),
             Event::Mismatch { found, .. } => Some(format!("{:?}", found.wrong)),
             Event::Note { text, .. } => Some(format!("note {text}")),
             Event::Paused { .. } => Some("paused".into()),
@@ -322,4 +328,33 @@ fn a_haul_that_goes_on_moves_what_is_left() {
     let events = run(&mut h);
     assert_eq!(h.drive().calls[0], "begin Write Some(100000000)");
     assert!(words(&events).contains(&"leg 1".to_owned()) && !words(&events).contains(&"leg 0".to_owned()));
+}
+
+#[test]
+fn a_write_is_made_durable_each_time_that_so_much_has_come() {
+    let mut h = haul(
+        Puppet::new(),
+        "[[leg]]\nkind='write'\nstamped=true\nflush_every='150 MB'\nuntil={bytes='500 MB'}\n",
+    );
+    let events = run(&mut h);
+    let wanted = [
+        "haul",
+        "leg 0",
+        "100 MB",
+        "100 MB",
+        "flushed in 7 ms",
+        "100 MB",
+        "100 MB",
+        "flushed in 7 ms",
+        "100 MB",
+        "ended Bytes",
+        "done",
+    ];
+    assert_eq!(words(&events), wanted);
+    // As if power had gone before the end: what the last flush took in is certain.
+    let mut readings = Readings::new();
+    events[..events.len() - 3].iter().for_each(|e| readings.push(e));
+    assert_eq!(readings.legs()[0].flushed, Bytes::new(400_000_000));
+    events[events.len() - 3..].iter().for_each(|e| readings.push(e));
+    assert_eq!(readings.legs()[0].flushed, Bytes::new(500_000_000));
 }

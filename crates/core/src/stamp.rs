@@ -69,6 +69,8 @@ pub enum Verdict {
     Stale,
     /// The stamp is sound and the data under it is not.
     Corrupt,
+    /// It is not there, and had not been made durable when the write was cut short.
+    Unflushed,
 }
 
 /// Judges a block that was read from this address.
@@ -102,6 +104,8 @@ pub struct Expected {
     pub end: u64,
     /// Bytes written, from the start of the region on and round again.
     pub written: u64,
+    /// So many of them are known to have been made durable: the others may be missing.
+    pub flushed: u64,
     /// The region was shared by so many workers, whose laps are not known apart.
     pub workers: u32,
 }
@@ -114,38 +118,68 @@ impl Expected {
         if self.written >= region || self.workers > 1 { self.end } else { self.start + self.written }
     }
 
+    /// The newest lap of the first so many bytes that went over this address.
+    const fn lap_of(&self, bytes: u64, address: u64) -> Option<u64> {
+        let region = self.end.saturating_sub(self.start);
+        let region = if region == 0 { 1 } else { region };
+        let laps = bytes / region;
+        if address.saturating_sub(self.start) < bytes % region { Some(laps) } else { laps.checked_sub(1) }
+    }
+
     /// What the block at this address should say.
     #[must_use]
     pub const fn at(&self, address: u64) -> Origin {
-        let region = self.end.saturating_sub(self.start);
-        let region = if region == 0 { 1 } else { region };
-        let laps = self.written / region;
-        let newest = address.saturating_sub(self.start) < self.written % region;
-        let lap = if newest || laps == 0 { laps } else { laps - 1 };
-        Origin { pass: self.origin.pass << 16 | (lap as u32 & 0xffff), ..self.origin }
+        let lap = match self.lap_of(self.written, address) {
+            Some(lap) => lap as u32 & 0xffff,
+            None => 0,
+        };
+        Origin { pass: self.origin.pass << 16 | lap, ..self.origin }
+    }
+
+    /// What is to be thought of a block when the write was cut short: a newer lap than the record knew of may have come
+    /// to the medium, an unflushed one need not have. `found` is the origin of a sound block that belongs at this address.
+    #[must_use]
+    pub fn cut_short(&self, verdict: Verdict, found: Option<Origin>, address: u64) -> Verdict {
+        if verdict == Verdict::Right || self.flushed >= self.written {
+            return verdict;
+        }
+        // Of several workers nobody knows whose part the flushed bytes lie in.
+        let certain = if self.workers > 1 { None } else { self.lap_of(self.flushed, address) };
+        let ours = found.filter(|o| {
+            (o.drive, o.haul, o.pass >> 16) == (self.origin.drive, self.origin.haul, self.origin.pass)
+        });
+        match (certain, ours) {
+            (None, Some(_)) => Verdict::Right,
+            (Some(lap), Some(o)) if u64::from(o.pass & 0xffff) >= lap & 0xffff => Verdict::Right,
+            (None, None) => Verdict::Unflushed,
+            (Some(_), _) => verdict,
+        }
     }
 
     /// Judges a block that was read from this address.
     #[must_use]
     pub fn judge(&self, block: &[u8], address: u64) -> Verdict {
-        match judge(block, self.at(address), address) {
+        let verdict = match judge(block, self.at(address), address) {
             // Each worker goes round its own part.
-            Verdict::Stale if self.workers > 1 => match found_origin(block) {
+            Verdict::Stale if self.workers > 1 => match found_origin(block, address) {
                 Some(o) if o.pass >> 16 == self.origin.pass => {
                     judge(block, Origin { pass: o.pass, ..self.origin }, address)
                 }
                 _ => Verdict::Stale,
             },
             verdict => verdict,
-        }
+        };
+        let sound = verdict == Verdict::Stale;
+        self.cut_short(verdict, sound.then(|| found_origin(block, address)).flatten(), address)
     }
 }
 
-fn found_origin(block: &[u8]) -> Option<Origin> {
+/// Who wrote a sound block that belongs at this address.
+fn found_origin(block: &[u8], address: u64) -> Option<Origin> {
     let b = block.first_chunk::<LENGTH>()?;
     let eight = |at: usize| b[at..at + 8].iter().rev().fold(0u64, |n, d| n << 8 | u64::from(*d));
     let pass = b[4..8].iter().rev().fold(0u32, |n, d| n << 8 | u32::from(*d));
-    Some(Origin { drive: eight(8), haul: eight(16), pass })
+    (eight(24) == address).then(|| Origin { drive: eight(8), haul: eight(16), pass })
 }
 
 /// In what way a block is not the one that was written.
@@ -160,6 +194,8 @@ pub enum Wrong {
     Stale,
     /// Its data is not what was written.
     Corrupt,
+    /// It had not been made durable when the write was cut short, and is not there: no fault of the drive.
+    Unflushed,
 }
 
 impl Wrong {
@@ -171,6 +207,7 @@ impl Wrong {
             Self::Misplaced => "from another address",
             Self::Stale => "from an older write",
             Self::Corrupt => "corrupt",
+            Self::Unflushed => "not there, and had not been flushed",
         }
     }
 }
@@ -199,6 +236,7 @@ impl Mismatch {
             Verdict::Misplaced { address } => (Wrong::Misplaced, Some(Bytes::new(address))),
             Verdict::Stale => (Wrong::Stale, None),
             Verdict::Corrupt => (Wrong::Corrupt, None),
+            Verdict::Unflushed => (Wrong::Unflushed, None),
         };
         Some(Self { position: Bytes::new(address), length: Bytes::new(length), wrong, belongs })
     }
@@ -251,7 +289,8 @@ mod tests {
     #[test]
     fn what_should_stand_where_is_known_after_any_number_of_laps() {
         let origin = Origin { drive: 1, haul: 2, pass: 5 };
-        let e = |written| Expected { origin, start: 4096, end: 4096 * 11, written, workers: 1 };
+        let e =
+            |written| Expected { origin, start: 4096, end: 4096 * 11, written, flushed: written, workers: 1 };
         let lap = |e: Expected, block: u64| e.at(block * 4096).pass & 0xffff;
         assert_eq!(e(4096 * 3).written_end(), 4096 * 4);
         assert_eq!((lap(e(4096 * 13), 1), lap(e(4096 * 13), 4), lap(e(4096 * 10), 10)), (1, 0, 0));
@@ -272,6 +311,58 @@ mod tests {
     }
 
     proptest! {
+        /// A medium that lost any of what was not flushed, and got some that the record does not know of.
+        #[test]
+        fn loss_of_power_may_take_what_was_not_flushed_and_nothing_else(
+            region in 1u64..12,
+            flushed in 0u64..30,
+            more in 1u64..20,
+            unknown in 0u64..3,
+            keeps: u64,
+            victim in 0u64..12,
+        ) {
+            const B: u64 = EVERY as u64;
+            let origin = Origin { pass: 5, ..ORIGIN };
+            let written = flushed + more;
+            let stamped = |ordinal: u64| {
+                let pass = origin.pass << 16 | (ordinal / region) as u32;
+                let mut b = vec![9; EVERY];
+                let stamp = encode(Origin { pass, ..origin }, ordinal % region * B, body_sum(&b));
+                b[..LENGTH].copy_from_slice(&stamp);
+                b
+            };
+            let mut medium = vec![vec![0; EVERY]; region as usize];
+            for ordinal in 0..written + unknown {
+                if ordinal < flushed || keeps >> (ordinal % 64) & 1 == 1 {
+                    medium[(ordinal % region) as usize] = stamped(ordinal);
+                }
+            }
+            let expected = Expected {
+                origin,
+                start: 0,
+                end: region * B,
+                written: written * B,
+                flushed: flushed * B,
+                workers: 1,
+            };
+            for address in (0..expected.written_end()).step_by(EVERY) {
+                let block = &medium[(address / B) as usize];
+                let verdict = expected.judge(block, address);
+                let lost = address / B >= flushed && block.iter().all(|b| *b == 0);
+                prop_assert_eq!(verdict, if lost { Verdict::Unflushed } else { Verdict::Right });
+            }
+            // What was flushed and is not there is a fault.
+            let victim = victim % region;
+            if victim < flushed {
+                let judged = expected.judge(&[0; EVERY], victim * B);
+                prop_assert_eq!(judged, Verdict::Unstamped);
+            }
+            if flushed > region {
+                let oldest = (flushed - 1) % region;
+                prop_assert_eq!(expected.judge(&stamped(oldest), oldest * B), Verdict::Stale);
+            }
+        }
+
         #[test]
         fn no_flipped_bit_goes_unseen(bit in 0usize..EVERY * 8) {
             let mut b = block(0);

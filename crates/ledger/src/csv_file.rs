@@ -111,6 +111,7 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
             Event::StepStarted { .. }
                 | Event::StepEnded { .. }
                 | Event::Mismatch { .. }
+                | Event::Flushed { .. }
                 | Event::Fault { .. }
                 | Event::LegEnded { .. }
         )

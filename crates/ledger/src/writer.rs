@@ -40,7 +40,9 @@ pub struct HaulWriter {
     has_vitals: bool,
     /// The write-ahead log, where forcing it does not make the drive under test flush.
     log: Option<File>,
-    forced_at: Instant,
+    /// None when it is to be forced now.
+    forced_at: Option<Instant>,
+    is_simulated: bool,
 }
 
 /// The ledger's log, unless the haul's file lies on the same file system. (The guard keeps a device under test from holding it.)
@@ -79,7 +81,8 @@ impl HaulWriter {
             newest_vitals: None,
             has_vitals: false,
             log: log_beside(&ledger, head),
-            forced_at: Instant::now(),
+            forced_at: Some(Instant::now()),
+            is_simulated: head.drive.kind == DriveKind::Simulated,
             ledger,
         })
     }
@@ -103,7 +106,17 @@ impl HaulWriter {
             self.newest_vitals = Some(vitals.clone());
         }
         let first = matches!(event, Event::HaulStarted(_));
+        let flushed = match &event {
+            Event::Flushed { .. } => true,
+            Event::LegEnded { summary, .. } => summary.flush.is_some(),
+            _ => false,
+        };
         self.pending.push(event);
+        if flushed && !self.is_simulated {
+            // What the drive was told to keep through a loss of power, the ledger keeps too.
+            self.forced_at = None;
+            return self.commit();
+        }
         if first || self.pending.len() >= MOST_EVENTS || self.committed_at.elapsed() >= COMMIT_EVERY {
             self.commit()?;
         }
@@ -154,10 +167,9 @@ impl HaulWriter {
 
     /// Forces what was committed to the medium, when it is time.
     fn force(&mut self) -> Result<(), LedgerError> {
-        let Some(log) = self.log.as_ref().filter(|_| self.forced_at.elapsed() >= FORCE_EVERY) else {
-            return Ok(());
-        };
-        self.forced_at = Instant::now();
+        let due = self.forced_at.is_none_or(|at| at.elapsed() >= FORCE_EVERY);
+        let Some(log) = self.log.as_ref().filter(|_| due) else { return Ok(()) };
+        self.forced_at = Some(Instant::now());
         log.sync_data().map_err(|e| LedgerError::NotWritable {
             home: self.ledger.home().display().to_string(),
             why: format!("its disk does not take what was committed: {e}"),

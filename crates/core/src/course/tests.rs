@@ -138,7 +138,14 @@ fn a_plain_stream_is_offered_once() {
 #[test]
 fn a_verify_reads_what_was_written_and_no_more() {
     let origin = Origin { drive: 1, haul: 2, pass: 0 };
-    let written = Expected { origin, start: 4096 * 10, end: 1 << 30, written: 100 << 20, workers: 1 };
+    let written = Expected {
+        origin,
+        start: 4096 * 10,
+        end: 1 << 30,
+        written: 100 << 20,
+        flushed: 100 << 20,
+        workers: 1,
+    };
     let plan = |text: &str, stamped: &[Expected]| {
         Course::of(&leg(text), &drive(), stamped).map(|c| c.unwrap().next(&Readings::new()).unwrap())
     };

@@ -13,6 +13,7 @@ use crate::units::Bytes;
 /// What is left of a load that began at the edge of its region, after so much of it was done.
 pub(super) fn resumed(mut load: Load, moved: Bytes) -> Load {
     load.limit = load.limit.map(|limit| limit.saturating_sub(moved));
+    load.done = moved;
     let region = load.end.saturating_sub(load.start).get().max(1);
     let done = Bytes::new(moved.get() % region / load.block.get() * load.block.get());
     match load.pattern {
@@ -49,6 +50,26 @@ impl<D: Drive> Haul<D> {
         self.elapsed += summary.flush.unwrap_or_default();
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::StepEnded { at, leg, summary });
+        Ok(())
+    }
+
+    /// Makes what a plain write has written durable, when it is time.
+    pub(super) fn flush_in_leg(
+        &mut self,
+        out: &mut Vec<Event>,
+        index: usize,
+        leg: &Leg,
+    ) -> Result<(), DriveError> {
+        let due = leg.flush_every.is_some_and(|every| self.leg_moved >= self.leg_flushed + every);
+        if !due || self.load_finished {
+            return Ok(());
+        }
+        let summary = self.drive.flush()?;
+        self.account_for_drain(out, index, &summary);
+        let took = summary.flush.unwrap_or_default();
+        self.elapsed += took;
+        self.leg_flushed = self.leg_moved;
+        self.emit(out, Event::Flushed { at: self.elapsed, leg: index as u16, took });
         Ok(())
     }
 
@@ -92,6 +113,8 @@ impl<D: Drive> Haul<D> {
                         start: load.start.get(),
                         end: load.end.get(),
                         written: self.leg_moved.get(),
+                        // The leg has ended with a flush.
+                        flushed: self.leg_moved.get(),
                         workers: load.workers,
                     }
                 }))

@@ -2,6 +2,7 @@
 
 use crate::finding::{Finding, FindingKind};
 use crate::stamp::Mismatch;
+use crate::stamp::Wrong;
 use crate::step::Task;
 use crate::surveys::ground::GroundSurvey;
 use crate::surveys::verify::VerifySurvey;
@@ -135,7 +136,7 @@ fn mismatches(readings: &Readings, survey: &VerifySurvey) -> Option<Finding> {
     let is_check = |s: &&StepReading| matches!(s.step.task, Task::Check { .. });
     let from = readings.steps().iter().rfind(is_check)?.from;
     let all: Vec<&(std::time::Duration, Mismatch)> =
-        readings.mismatches().iter().filter(|(at, _)| *at >= from).collect();
+        readings.mismatches().iter().filter(|(at, m)| *at >= from && m.wrong != Wrong::Unflushed).collect();
     let ((at, first), (_, last)) = (all.first()?, all.last()?);
     let mut f = at_sample(readings, readings.series().index_at(*at), FindingKind::DataMismatch);
     f.elapsed = *at;

@@ -49,6 +49,8 @@ pub struct LegReading {
     pub from: Duration,
     /// Bytes moved in the haul when it began.
     pub moved_before: Bytes,
+    /// So many of its bytes are known to have been made durable.
+    pub flushed: Bytes,
     /// When and why it ended, with flush time and latency histogram.
     pub ended: Option<(Duration, LegEnd, LoadSummary)>,
 }
@@ -186,6 +188,7 @@ impl Readings {
                     leg: *leg,
                     from: *at,
                     moved_before: self.written + self.read,
+                    flushed: Bytes::ZERO,
                     ended: None,
                 });
                 self.begin_leg(*leg);
@@ -225,6 +228,7 @@ impl Readings {
                     open.ended = Some((*at, summary.clone()));
                 }
             }
+            Event::Flushed { leg, .. } => self.flushed(*leg),
             Event::Mismatch { at, found } => self.push_mismatch(*at, *found),
             Event::Note { at, text } => self.notes.push((*at, text.clone())),
             Event::Paused { .. } => {
@@ -233,11 +237,21 @@ impl Readings {
             }
             Event::Resumed { .. } => self.paused = false,
             Event::LegEnded { at, leg, why, summary } => {
+                if summary.flush.is_some() {
+                    self.flushed(*leg);
+                }
                 if let Some(open) = self.legs.iter_mut().rev().find(|l| l.leg == *leg && l.ended.is_none()) {
                     open.ended = Some((*at, *why, summary.clone()));
                 }
             }
             Event::HaulEnded { at, state, reason } => self.ended = Some((*at, *state, reason.clone())),
+        }
+    }
+
+    fn flushed(&mut self, leg: u16) {
+        let moved = self.written + self.read;
+        if let Some(open) = self.legs.iter_mut().rev().find(|l| l.leg == leg && l.ended.is_none()) {
+            open.flushed = moved.saturating_sub(open.moved_before);
         }
     }
 

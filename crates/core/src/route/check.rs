@@ -281,6 +281,21 @@ fn check_load(leg: &Leg, f: &mut Faults) {
         "stamped",
         "stamped data is incompressible: leave out compressible_percent",
     );
+    f.unless(
+        leg.flush_every.is_none() || leg.kind == LegKind::Write,
+        "flush_every",
+        "flush_every goes with kind = \"write\"",
+    );
+    f.unless(
+        leg.flush_every.is_none_or(|every| every >= leg.block),
+        "flush_every",
+        "flush_every must be at least one block",
+    );
+    f.unless(
+        leg.flush_every.is_none() || leg.workers == 1,
+        "flush_every",
+        "flush_every goes with one worker: of several, nobody knows whose part was flushed",
+    );
     let in_order = leg.pattern == Pattern::Sequential;
     f.unless(!leg.stamped || in_order, "pattern", "a stamped write goes through its region in order");
     f.unless(leg.rate.is_none_or(|r| r.get() >= 1.0), "rate", "rate must be at least 1 B/s");

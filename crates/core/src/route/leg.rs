@@ -243,6 +243,9 @@ pub struct Leg {
     /// Every written 4 KiB carries a stamp that tells who wrote it and where.
     #[serde(default, skip_serializing_if = "is_default")]
     pub stamped: bool,
+    /// Writes: what was written is made durable each time that so much has come.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub flush_every: Option<Bytes>,
     /// Which part of the drive.
     #[serde(default, skip_serializing_if = "is_default")]
     pub region: Region,
@@ -347,6 +350,7 @@ impl Leg {
             rate: None,
             compressible_percent: 0,
             stamped: false,
+            flush_every: None,
             region: Region::default(),
             test: SelfTestLength::Short,
             operation: Operation::Read,
@@ -545,6 +549,9 @@ impl Leg {
         }
         if self.stamped {
             words += ", stamped";
+        }
+        if let Some(every) = self.flush_every {
+            words += &format!(", flushed every {}", every.binary());
         }
         if let Some(turn) = &self.turn {
             words += &format!(" ({})", turn.label);

@@ -27,6 +27,9 @@ pub struct VerifySurvey {
     pub stale_bytes: u64,
     /// Bytes of blocks whose data is corrupt.
     pub corrupt_bytes: u64,
+    /// Bytes that are not there and had not been made durable when the write was cut short: no fault, and not wrong.
+    #[serde(default)]
+    pub unflushed_bytes: u64,
     /// What the drive seems to hold, when its addresses wrap round.
     pub holds_bytes: Option<u64>,
     /// Stretches, the first thousand.
@@ -62,11 +65,12 @@ pub fn survey(readings: &Readings) -> Option<VerifySurvey> {
     Some(VerifySurvey {
         written_bytes: written.get(),
         checked_bytes: checked,
-        wrong_bytes: all.iter().map(|m| m.length.get()).sum(),
+        wrong_bytes: all.iter().map(|m| m.length.get()).sum::<u64>() - of(Wrong::Unflushed),
         unstamped_bytes: of(Wrong::Unstamped),
         misplaced_bytes: of(Wrong::Misplaced),
         stale_bytes: of(Wrong::Stale),
         corrupt_bytes: of(Wrong::Corrupt),
+        unflushed_bytes: of(Wrong::Unflushed),
         holds_bytes: wraps_after(&all),
         mismatches: all.into_iter().take(LISTED).collect(),
     })
@@ -77,8 +81,18 @@ impl VerifySurvey {
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
         let checked = Bytes::new(self.checked_bytes);
+        let lost = (self.unflushed_bytes > 0).then(|| {
+            format!(
+                "{} had not been flushed when the write was cut short, and are not there: no fault of the drive.",
+                Bytes::new(self.unflushed_bytes)
+            )
+        });
         if self.wrong_bytes == 0 {
-            return vec![format!("{checked} read back, every block the one that was written.")];
+            let all = match &lost {
+                Some(_) => format!("{checked} read back, every block that was flushed is there and right."),
+                None => format!("{checked} read back, every block the one that was written."),
+            };
+            return std::iter::once(all).chain(lost).collect();
         }
         let mut all = vec![format!(
             "{} of {checked} came back other than they were written.",
@@ -100,6 +114,7 @@ impl VerifySurvey {
                 all.push(format!("{} are {}.", Bytes::new(bytes), wrong.words()));
             }
         }
+        all.extend(lost);
         all
     }
 }

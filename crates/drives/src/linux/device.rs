@@ -201,6 +201,10 @@ impl Drive for BlockDrive {
         Ok(LoadSummary { remark: wiped.or(tested), ..summary })
     }
 
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        self.mover.flush()
+    }
+
     fn vitals(&mut self) -> Option<Vitals> {
         if !self.loaded {
             self.watch.refresh();

@@ -274,6 +274,10 @@ impl Drive for FileDrive {
         Ok(LoadSummary { remark, ..self.mover.finish(flush)? })
     }
 
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        self.mover.flush()
+    }
+
     fn vitals(&mut self) -> Option<Vitals> {
         let composite_temperature = self.thermometer.as_ref()?.reading();
         Some(Vitals { composite_temperature, ..Vitals::default() })

@@ -7,7 +7,7 @@ use hollow_mile_core::event::LatencySummary;
 use hollow_mile_core::stamp::Mismatch;
 use hollow_mile_core::units::{Bytes, Celsius};
 
-use super::crew::{Crew, EngineChoice};
+use super::crew::{Crew, EngineChoice, Report};
 use super::guard::Access;
 use super::pump::Failed;
 use super::traffic::Others;
@@ -224,18 +224,8 @@ impl Mover {
         if let Some(mut crew) = self.crew.take() {
             let (report, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);
-            let drain = self.lap();
             self.next = report.position.map_or(self.next, Bytes::get);
-            let bytes = report.pumped.written + report.pumped.read;
-            // A drain of nothing takes microseconds, which is no part of the record.
-            if bytes > 0 {
-                summary.drained = Bytes::new(bytes);
-                summary.drained_read = Bytes::new(report.pumped.read);
-                summary.drain = drain;
-                if let Some(others) = &mut self.others {
-                    let _ = others.since(bytes, 0);
-                }
-            }
+            self.account(&report, &mut summary);
             summary.histogram = points(&whole);
             summary.engine = Some(self.engine());
         }
@@ -244,6 +234,39 @@ impl Mover {
             summary.flush = Some(self.lap());
         }
         Ok(summary)
+    }
+
+    /// Lets what is in flight complete and makes what was written durable; the load goes on.
+    ///
+    /// # Errors
+    /// When draining or flushing fails.
+    pub fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        let mut summary = LoadSummary::default();
+        if let Some(crew) = &mut self.crew {
+            let (report, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
+            self.next = report.position.map_or(self.next, Bytes::get);
+            self.account(&report, &mut summary);
+        }
+        if let Access::Write(writable) = &self.access {
+            writable.flush().map_err(|e| self.refused("flushing", &e))?;
+            summary.flush = Some(self.lap());
+        }
+        Ok(summary)
+    }
+
+    /// What was in flight and completed while draining.
+    fn account(&mut self, report: &Report, summary: &mut LoadSummary) {
+        let drain = self.lap();
+        let bytes = report.pumped.written + report.pumped.read;
+        // A drain of nothing takes microseconds, which is no part of the record.
+        if bytes > 0 {
+            summary.drained = Bytes::new(bytes);
+            summary.drained_read = Bytes::new(report.pumped.read);
+            summary.drain = drain;
+            if let Some(others) = &mut self.others {
+                let _ = others.since(bytes, 0);
+            }
+        }
     }
 
     /// Lets go of the engine.

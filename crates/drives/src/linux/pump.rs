@@ -230,7 +230,7 @@ impl<Q: Queue> Pump<Q> {
             stamp: load.stamp,
             check: load.check,
             sample: load.sample.map_or(u64::MAX, |s| (s.get() / u64::from(load.workers.max(1))).max(1)),
-            lap: 0,
+            lap: (load.done.get() / (share.end - share.start).max(1)) as u32,
             block,
             start: share.start,
             end: share.end,

@@ -301,7 +301,8 @@ fn what_comes_back_is_judged_block_by_block() {
         let origin = Origin { drive: 1, haul: 2, pass: 3 };
         let write = Load { stamp: Some(origin), ..load(LoadKind::Write, size, MIB, 4, Some(size + 4 * MIB)) };
         run(&mut drive, &write);
-        let check = Expected { origin, start: 0, end: size, written: size + 4 * MIB, workers: 1 };
+        let written = size + 4 * MIB;
+        let check = Expected { origin, start: 0, end: size, written, flushed: written, workers: 1 };
         for workers in [1, 3] {
             assert_eq!(
                 verify(&mut drive, size, check, workers),
@@ -309,7 +310,7 @@ fn what_comes_back_is_judged_block_by_block() {
                 "both laps are known, {workers} workers"
             );
         }
-        let short = Expected { written: size, ..check };
+        let short = Expected { written: size, flushed: size, ..check };
         let stale: u64 = verify(&mut drive, size, short, 1).iter().map(|m| m.length.get()).sum();
         assert_eq!(stale, 4 * MIB, "a block of another lap than expected is stale");
         let file = std::fs::File::options().read(true).write(true).open(drive.path()).unwrap();
@@ -324,6 +325,45 @@ fn what_comes_back_is_judged_block_by_block() {
             found.iter().map(|m| (m.position.get(), m.length.get(), m.wrong)).collect();
         assert_eq!(seen, [(5 * MIB, 4096, Wrong::Misplaced), (11 * MIB, 8192, Wrong::Unstamped)]);
         assert_eq!(found[0].belongs, Some(Bytes::new(9 * MIB)));
+    });
+}
+
+#[test]
+fn a_stamped_write_that_is_flushed_or_paused_goes_on_in_its_lap() {
+    on_both_engines(|engine, dir| {
+        let size = 16 * MIB;
+        let mut drive = FileDrive::create(&dir.join("v"), Bytes::new(size), engine, 1).unwrap();
+        let origin = Origin { drive: 1, haul: 2, pass: 3 };
+        let all = size + 7 * MIB;
+        let mut write = Load {
+            stamp: Some(origin),
+            rate: Some(Rate::from_mb_s(200.0)),
+            ..load(LoadKind::Write, size, MIB, 4, Some(all))
+        };
+        let (mut written, mut pauses) = (0, 0);
+        drive.begin(&write).unwrap();
+        loop {
+            let tally = drive.work(Duration::from_millis(10)).unwrap();
+            written += tally.written.get();
+            if tally.finished {
+                break;
+            }
+            let flushed = drive.flush().unwrap();
+            assert!(flushed.flush.is_some());
+            written += flushed.drained.get();
+            // Twice it is taken off, once of these in the second lap.
+            if written > [4 * MIB, size + 2 * MIB, u64::MAX][pauses] {
+                pauses += 1;
+                written += drive.finish(false).unwrap().drained.get();
+                write.done = Bytes::new(written);
+                write.limit = Some(Bytes::new(all - written));
+                drive.begin(&write).unwrap();
+            }
+        }
+        drive.finish(true).unwrap();
+        assert_eq!((written, pauses), (all, 2));
+        let check = Expected { origin, start: 0, end: size, written, flushed: written, workers: 1 };
+        assert_eq!(verify(&mut drive, size, check, 1), []);
     });
 }
 

@@ -218,6 +218,10 @@ impl Drive for WithThermometers {
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
         self.drive.finish(flush)
     }
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        self.drive.flush()
+    }
+
     fn vitals(&mut self) -> Option<Vitals> {
         self.drive.vitals()
     }

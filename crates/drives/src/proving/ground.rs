@@ -225,6 +225,10 @@ impl Drive for Ground {
     fn finish(&mut self, _flush: bool) -> Result<LoadSummary, DriveError> {
         Ok(LoadSummary::default())
     }
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        Ok(LoadSummary::default())
+    }
+
     fn vitals(&mut self) -> Option<Vitals> {
         None
     }

@@ -52,9 +52,14 @@ impl Written {
 }
 
 impl Content {
-    /// A sequential write of a region begins.
-    pub fn begin(&mut self, origin: Option<Origin>, start: u64, end: u64) {
-        self.all.push(Written { origin, start, end, bytes: 0 });
+    /// A sequential write of a region begins, or goes on after so many bytes.
+    pub fn begin(&mut self, origin: Option<Origin>, start: u64, end: u64, done: u64) {
+        let goes_on = |w: &Written| {
+            done > 0 && origin.is_some() && (w.origin, w.start, w.end, w.bytes) == (origin, start, end, done)
+        };
+        if !self.all.last().is_some_and(goes_on) {
+            self.all.push(Written { origin, start, end, bytes: 0 });
+        }
     }
 
     /// It goes on by so many bytes.
@@ -82,7 +87,7 @@ impl Content {
             }
             let found = Origin { pass: origin.pass << 16 | lap, ..origin };
             let wanted = expected.at(address);
-            return if found.drive != wanted.drive || found.haul != wanted.haul {
+            let verdict = if found.drive != wanted.drive || found.haul != wanted.haul {
                 Verdict::Stale
             } else if at != address {
                 Verdict::Misplaced { address: at }
@@ -91,6 +96,7 @@ impl Content {
             } else {
                 Verdict::Right
             };
+            return expected.cut_short(verdict, Some(found).filter(|_| at == address), address);
         }
         Verdict::Unstamped
     }
@@ -127,9 +133,16 @@ mod tests {
     fn checked(faults: &Faults, written: u64) -> Vec<Mismatch> {
         let origin = Origin { drive: 1, haul: 2, pass: 3 };
         let mut content = Content::default();
-        content.begin(Some(origin), 0, 100 * MIB);
+        content.begin(Some(origin), 0, 100 * MIB, 0);
         content.write(written * MIB);
-        let expected = Expected { origin, start: 0, end: 100 * MIB, written: written * MIB, workers: 1 };
+        let expected = Expected {
+            origin,
+            start: 0,
+            end: 100 * MIB,
+            written: written * MIB,
+            flushed: written * MIB,
+            workers: 1,
+        };
         let mut out = Vec::new();
         content.check(&expected, faults, 7, 100 * MIB, 0..expected.written_end(), &mut out);
         out

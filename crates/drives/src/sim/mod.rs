@@ -193,6 +193,12 @@ impl SimDrive {
     }
 }
 
+impl SimDrive {
+    fn flush_time(&self) -> Duration {
+        Duration::from_millis(3 + u64::from(self.load.depth) / 8)
+    }
+}
+
 impl Drive for SimDrive {
     fn identity(&self) -> &DriveIdentity {
         &self.identity
@@ -228,7 +234,7 @@ impl Drive for SimDrive {
         self.chore = 0.0;
         if load.kind.destroys() && load.kind.moves() {
             self.measure_room();
-            self.content.begin(load.stamp, start, end);
+            self.content.begin(load.stamp, start, end, load.done.get());
         }
         Ok(())
     }
@@ -283,7 +289,7 @@ impl Drive for SimDrive {
     }
 
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        let flush = flush.then(|| Duration::from_millis(3 + u64::from(self.load.depth) / 8));
+        let flush = flush.then(|| self.flush_time());
         let remark = match self.load.kind {
             LoadKind::Wipe if self.chore >= WIPE_S => {
                 self.high_water = 0;
@@ -306,6 +312,10 @@ impl Drive for SimDrive {
         let histogram = points(&self.histogram);
         self.histogram.clear();
         Ok(LoadSummary { flush, histogram, remark, ..LoadSummary::default() })
+    }
+
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        Ok(LoadSummary { flush: Some(self.flush_time()), ..LoadSummary::default() })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {

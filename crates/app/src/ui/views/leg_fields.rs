@@ -25,6 +25,7 @@ pub enum LegField {
     Rate,
     Compressible,
     Stamped,
+    FlushEvery,
     StopAfterErrors,
     Test,
     Does,
@@ -132,10 +133,10 @@ impl LegField {
     /// Those that mean something for a leg, in the order in which they are asked.
     pub fn of(leg: &Leg) -> Vec<Self> {
         use LegField::{
-            Bins, Block, Blocks, Buffer, Compressible, Crews, Depth, Depths, Does, From, Level, Of, Order,
-            Orders, OverBlock, OverDepth, OverFill, Passes, PastCacheEnd, Rate, ReadPercent, Repeat, Rests,
-            Sample, Search, Settle, Shares, Stamped, Steady, Step, StopAfterErrors, Stream, Test, To,
-            UntilBytes, UntilHeat, UntilTime, Workers,
+            Bins, Block, Blocks, Buffer, Compressible, Crews, Depth, Depths, Does, FlushEvery, From, Level,
+            Of, Order, Orders, OverBlock, OverDepth, OverFill, Passes, PastCacheEnd, Rate, ReadPercent,
+            Repeat, Rests, Sample, Search, Settle, Shares, Stamped, Steady, Step, StopAfterErrors, Stream,
+            Test, To, UntilBytes, UntilHeat, UntilTime, Workers,
         };
         let load = [Block, Depth, Workers, Order, From, To];
         match leg.kind {
@@ -149,7 +150,7 @@ impl LegField {
                 all.push(Rate);
                 match leg.kind {
                     LegKind::Mixed => all.push(ReadPercent),
-                    LegKind::Write => all.extend([Compressible, Stamped]),
+                    LegKind::Write => all.extend([Compressible, Stamped, FlushEvery]),
                     _ => {}
                 }
                 all.extend([StopAfterErrors, Repeat]);
@@ -188,6 +189,7 @@ impl LegField {
             Self::Rate => "rate",
             Self::Compressible => "compressible",
             Self::Stamped => "stamped",
+            Self::FlushEvery => "flush every",
             Self::StopAfterErrors => "errors allowed",
             Self::Test => "test",
             Self::Does => "operation",
@@ -238,6 +240,9 @@ impl LegField {
             Self::Rate => "No faster than this: 620 MB/s. Of a stream: its rate.",
             Self::Compressible => "Share of the data that a compressing drive could squeeze away, 0 to 100.",
             Self::Stamped => "yes: every 4 KiB says which drive, haul, pass and address it belongs to.",
+            Self::FlushEvery => {
+                "Made durable each time that so much was written: what loss of power may not take."
+            }
             Self::StopAfterErrors => {
                 "The haul ends as failed when so many operations of the leg have failed."
             }
@@ -293,6 +298,7 @@ impl LegField {
             Self::Rate => or_empty(leg.rate),
             Self::Compressible => format!("{} %", leg.compressible_percent),
             Self::Stamped => yes(leg.stamped),
+            Self::FlushEvery => leg.flush_every.map(Bytes::binary).unwrap_or_default(),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
             Self::Does => word_of(leg.operation, &DOES),
@@ -346,6 +352,7 @@ impl LegField {
             Self::Rate => leg.rate = optional(text, plain::<Rate>)?,
             Self::Compressible => leg.compressible_percent = percent(text)?,
             Self::Stamped => leg.stamped = yes(text)?,
+            Self::FlushEvery => leg.flush_every = optional(text, plain::<Bytes>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
             Self::Does => leg.operation = one_of(text, &DOES)?,

@@ -283,6 +283,7 @@ fn verify(v: &VerifySurvey) -> Vec<Table> {
         ("without stamp", v.unstamped_bytes),
         ("from an older write", v.stale_bytes),
         ("corrupt", v.corrupt_bytes),
+        ("lost before a flush", v.unflushed_bytes),
     ];
     let rows = counts.iter().map(|(n, b)| Row::of(vec![(*n).into(), Bytes::new(*b).to_string()])).collect();
     let listed = v

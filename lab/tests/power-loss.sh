@@ -1,0 +1,41 @@
+# A drive with a volatile write cache loses power in a stamped write: what was flushed is there, what was not may be gone.
+modprobe null_blk nr_devices=0
+mount -t configfs config /sys/kernel/config 2>/dev/null || true
+drive=/sys/kernel/config/nullb/volatile
+mkdir $drive
+echo 128 >$drive/size
+echo 4096 >$drive/blocksize
+echo 1 >$drive/memory_backed
+# MiB that the cache holds: all that comes between two flushes.
+echo 32 >$drive/cache_size
+echo 1 >$drive/power
+node=/dev/$(ls /sys/block | grep nullb | head -n 1)
+name=${node#/dev/}
+printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nrate = "3 MB/s"\nstamped = true\nflush_every = "4 MiB"\nuntil = { bytes = "100 %%" }\n' | route flushed
+hollow-mile haul /tmp/flushed.toml --on $node --erase $name --json >/tmp/out 2>/tmp/err &
+job=$!
+# Between the third flush and the fourth.
+samples=0
+for i in $(seq 100); do
+    sleep 0.2
+    hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
+    [ "$(number /tmp/rows written_bytes)" -gt 13800000 ] 2>/dev/null && break
+done
+echo 0 >$drive/power
+wait $job || true
+cat /tmp/err
+haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+written=$(number /tmp/out written_bytes)
+echo 1 >$drive/power
+printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$haul" | route again
+hm haul /tmp/again.toml --on $node --json
+code_is 0
+lost=$(number /tmp/out unflushed_bytes)
+echo "$written written, $lost lost"
+[ "$(number /tmp/out wrong_bytes)" = 0 ]
+[ "$lost" -gt 65536 ] && [ "$lost" -lt 5000000 ]
+[ "$((written - lost))" -ge 12582912 ]
+echo 0 >$drive/power
+rmdir $drive
+umount /sys/kernel/config
+rmmod null_blk
