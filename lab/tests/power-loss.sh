@@ -1,7 +1,9 @@
 # A drive with a volatile write cache loses power in a stamped write: what was flushed is there, what was not may be gone.
 modprobe null_blk nr_devices=0
 mount -t configfs config /sys/kernel/config 2>/dev/null || true
-drive=/sys/kernel/config/nullb/volatile
+drive=/sys/kernel/config/nullb/nullb0
+# Of a first try.
+if [ -d $drive ]; then rmdir $drive; fi
 mkdir $drive
 echo 128 >$drive/size
 echo 4096 >$drive/blocksize
@@ -9,13 +11,11 @@ echo 1 >$drive/memory_backed
 # MiB that the cache holds: all that comes between two flushes.
 echo 32 >$drive/cache_size
 echo 1 >$drive/power
-node=/dev/$(ls /sys/block | grep nullb | head -n 1)
-name=${node#/dev/}
+node=/dev/nullb0
 printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nrate = "3 MB/s"\nstamped = true\nflush_every = "4 MiB"\nuntil = { bytes = "100 %%" }\n' | route flushed
-hollow-mile haul /tmp/flushed.toml --on $node --erase $name --json >/tmp/out 2>/tmp/err &
+hollow-mile haul /tmp/flushed.toml --on $node --erase nullb0 --json >/tmp/out 2>/tmp/err &
 job=$!
 # Between the third flush and the fourth.
-samples=0
 for i in $(seq 100); do
     sleep 0.2
     hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
