@@ -34,6 +34,11 @@ host() {
     echo "LAB-HOST $*" >/dev/console
 }
 
+# The same, after so many seconds.
+later() {
+    echo "LAB-LATER $*" >/dev/console
+}
+
 # The kernel's name of the drive that scsi_debug pretends to be.
 pretended() {
     for d in /sys/block/sd*; do
@@ -62,4 +67,10 @@ slow_stretch() {
     } | dmsetup create slow --noudevsync
     dmsetup mknodes --noudevsync 2>/dev/null || true
     node=/dev/dm-$(dmsetup info -c --noheadings -o minor slow)
+}
+
+# The machine loses power at once, with all that lies in memory and caches, and this test runs again with LAB_AFTER set.
+power_cut() {
+    echo "LAB-POWER-CUT $1 $LAB_COUNTS" >/dev/console
+    sleep 600
 }
