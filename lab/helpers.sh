@@ -29,6 +29,11 @@ number() {
     sed -n "s/^ *\"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1
 }
 
+# The haul that a JSON document tells of.
+haul_id() {
+    sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' "$1" | head -n 1
+}
+
 # Asks the host to say something to the emulator's monitor.
 host() {
     echo "LAB-HOST $*" >/dev/console

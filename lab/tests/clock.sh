@@ -7,7 +7,7 @@ sleep 4
 date -s "@$(($(date +%s) - 7200))" >/dev/null
 wait
 has /tmp/out '"state": "done"'
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 awk '/"elapsed_s"/ { gsub(",", ""); exit !($2 > 13 && $2 < 20) }' /tmp/out
 hm findings "$haul" --json
 has /tmp/out 'set ahead by 3[56][0-9][0-9] s'

@@ -17,7 +17,7 @@ rmmod null_blk
 printf 'kind = "write"\nstamped = true\nblock = "256 KiB"\nregion = { from = "256 MiB" }\nuntil = { bytes = "48 MiB" }\n' | route stamp
 hm haul /tmp/stamp.toml --on /dev/nvme0n1 --erase KW-0417 --json
 code_is 0
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 printf 'kind = "verify"\nblock = "256 KiB"\nof = "%s"\n' "$haul" | route again
 hm haul /tmp/again.toml --on /dev/nvme0n1 --json
 code_is 0

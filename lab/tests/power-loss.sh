@@ -24,7 +24,7 @@ done
 echo 0 >$drive/power
 wait $job || true
 cat /tmp/err
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 written=$(number /tmp/out written_bytes)
 echo 1 >$drive/power
 printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$haul" | route again

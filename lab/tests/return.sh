@@ -15,7 +15,7 @@ cat /tmp/err
 code_is 4
 has /tmp/err 'is gone'
 written=$(number /tmp/out written_bytes)
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 echo "- - -" >/sys/class/scsi_host/$host/scan
 sleep 2
 name=$(pretended)

@@ -20,7 +20,7 @@ written=$(number /tmp/out written_bytes)
 [ "$written" -ge 12582912 ] && [ "$written" -lt 19000000 ]
 hm findings last --json
 code_is 0
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$haul" | route again
 hm haul /tmp/again.toml --on /dev/nvme0n1 --json
 code_is 0

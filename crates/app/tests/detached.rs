@@ -94,12 +94,8 @@ fn two_terminals_watch_one_haul_and_one_of_them_has_the_controls() {
 fn a_haul_started_to_go_on_survives_its_closed_terminal_and_is_shown_live_again() {
     let bench = Bench::new();
     let t = Terminal::start(&bench, "", 140, 40);
-    t.sees("a file on this machine");
-    t.keys(&["G", "Enter"]);
-    t.sees("a new file");
-    t.keys(&["Tab", "j", "Enter", "C-u"]);
-    t.text("64 MiB");
-    t.keys(&["Enter", "j", "j", "j", "j", "j"]);
+    t.chooses_a_file();
+    t.keys(&["j", "j", "j", "j", "j"]);
     t.sees("▸ when left");
     t.keys(&["Enter"]);
     t.sees("goes on");

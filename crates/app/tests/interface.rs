@@ -174,13 +174,7 @@ fn a_file_that_a_kill_left_behind_is_offered_for_removal() {
 fn a_file_haul_runs_in_the_interface_and_a_closed_terminal_ends_it() {
     let bench = Bench::new();
     let t = Terminal::start(&bench, "", 140, 40);
-    t.sees("a file on this machine");
-    t.keys(&["G", "Enter"]);
-    t.sees("a new file");
-    t.keys(&["Tab", "j", "Enter", "C-u"]);
-    t.text("64 MiB");
-    t.keys(&["Enter"]);
-    t.sees("64 MiB");
+    t.chooses_a_file();
     // Ten minutes on it, so that it is under way when the terminal goes.
     t.keys(&["Tab", "j", "j", "s"]);
     t.sees("hot-walk");

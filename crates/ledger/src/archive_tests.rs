@@ -6,6 +6,7 @@ use super::tests::{events, head, write};
 use super::*;
 use hollow_mile_core::digest::VERSION as DIGEST;
 use hollow_mile_core::event::{LatencySummary, Sample};
+use hollow_mile_core::readings::Column;
 use hollow_mile_core::units::Celsius;
 
 fn opened(dir: &Path, hauls: &[&str]) -> Ledger {
@@ -93,6 +94,7 @@ fn a_ledger_of_version_3_gets_its_conditions_after_a_copy() {
     for column in columns {
         ledger.db.execute(&format!("ALTER TABLE hauls DROP COLUMN {column}"), []).unwrap();
     }
+    ledger.db.execute("ALTER TABLE overviews DROP COLUMN program", []).unwrap();
     ledger.db.pragma_update(None, "user_version", 3).unwrap();
     drop(ledger);
     let ledger = Ledger::open(dir.path()).unwrap();
@@ -178,7 +180,7 @@ fn health_and_files_left_behind_outlive_a_damaged_ledger() {
 }
 
 /// A long write in which the cache ends, with one very late operation and one hot moment.
-fn long_write(dir: &Path, haul: &str) {
+fn long_write(dir: &Path, haul: &str, samples: u64) {
     let head = head(haul);
     let mut writer = Ledger::open(dir).unwrap().begin(&head).unwrap();
     let mut readings = Readings::new();
@@ -188,7 +190,7 @@ fn long_write(dir: &Path, haul: &str) {
     };
     push(Event::HaulStarted(Box::new(head)));
     push(Event::LegStarted { at: Duration::ZERO, leg: 0 });
-    for i in 0..20_000u64 {
+    for i in 0..samples {
         let full = i < 7_777;
         push(Event::Sample(Sample {
             end: Duration::from_millis((i + 1) * 100),
@@ -209,20 +211,49 @@ fn long_write(dir: &Path, haul: &str) {
     writer.finish(HaulState::Done, None, &readings, &conclusions).unwrap();
 }
 
+/// Slowest and fastest rate, lowest and highest temperature, longest p99, over so many columns.
+fn extremes(r: &Readings, columns: usize) -> [Option<f64>; 5] {
+    let columns =
+        r.columns(hollow_mile_core::readings::Ruler::Elapsed, 0.0, r.elapsed().as_secs_f64(), columns);
+    let of = |f: &dyn Fn(&Column) -> Option<f64>, pick: fn(f64, f64) -> f64| {
+        columns.iter().filter_map(f).reduce(pick)
+    };
+    [
+        of(&|c| c.slowest.map(|r| r.get()), f64::min),
+        of(&|c| c.fastest.map(|r| r.get()), f64::max),
+        of(&|c| c.coldest.map(|t| t.degrees()), f64::min),
+        of(&|c| c.hottest.map(|t| t.degrees()), f64::max),
+        of(&|c| c.p99.map(|p| p.as_secs_f64()), f64::max),
+    ]
+}
+
+#[test]
+fn a_picture_of_a_long_record_is_drawn_from_less_and_has_its_extremes() {
+    let dir = tempfile::tempdir().unwrap();
+    long_write(dir.path(), "aaaa0001", 120_000);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let (whole, conclusions) = ledger.concluded("aaaa0001").unwrap();
+    let (short, kept) = ledger.pictured("aaaa0001").unwrap();
+    assert!(short.series().len() * 3 < whole.series().len(), "{}", short.series().len());
+    assert_eq!(extremes(&short, 660), extremes(&whole, 660));
+    assert_eq!((short.written(), short.elapsed()), (whole.written(), whole.elapsed()));
+    assert_eq!(kept.findings.len(), conclusions.findings.len());
+    // Another version of the program may conclude other things: then the whole record is read.
+    ledger.db.execute("UPDATE overviews SET program = '0.0.0'", []).unwrap();
+    assert_eq!(ledger.pictured("aaaa0001").unwrap().0.series().len(), whole.series().len());
+    assert!(matches!(ledger.pictured("bbbb"), Ok((r, _)) if r.series().is_empty()));
+}
+
 #[test]
 fn a_compacted_record_keeps_findings_figures_and_extremes() {
     let dir = tempfile::tempdir().unwrap();
-    long_write(dir.path(), "aaaa0001");
+    long_write(dir.path(), "aaaa0001", 20_000);
     let ledger = opened(dir.path(), &["aaaa0002"]);
     let (readings, before) = ledger.concluded("aaaa0001").unwrap();
     assert_eq!(before.findings.len(), 1);
     // As it is kept: rates in whole bytes a second.
     let before: Conclusions = serde_json::from_str(&serde_json::to_string(&before).unwrap()).unwrap();
     let digest = ledger.digest("aaaa0001").unwrap();
-    let extremes = |r: &Readings| {
-        let c = r.columns(hollow_mile_core::readings::Ruler::Elapsed, 0.0, r.elapsed().as_secs_f64(), 1);
-        (c[0].slowest, c[0].fastest, c[0].coldest, c[0].hottest, c[0].p99)
-    };
     assert_eq!(ledger.compact(0).unwrap().hauls, Vec::<String>::new(), "none began before 1970");
     let running = Ledger::open(dir.path()).unwrap().begin(&head("aaaa0003")).unwrap();
     assert!(matches!(ledger.compact(i64::MAX), Err(LedgerError::InUse(h)) if h == "aaaa0003"));
@@ -238,7 +269,7 @@ fn a_compacted_record_keeps_findings_figures_and_extremes() {
     assert_eq!(after, before);
     assert_eq!(ledger.digest("aaaa0001").unwrap(), digest);
     assert_eq!(ledger.overview("aaaa0001").unwrap().1, before);
-    assert_eq!(extremes(&thinned), extremes(&readings));
+    assert_eq!(extremes(&thinned, 1), extremes(&readings, 1));
     assert_eq!((thinned.written(), thinned.elapsed()), (readings.written(), readings.elapsed()));
     let row = ledger.haul("aaaa0001").unwrap();
     assert_eq!((row.samples, row.kept_samples), (20_000, Some(thinned.series().len() as u64)));

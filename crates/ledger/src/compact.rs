@@ -108,8 +108,8 @@ impl Ledger {
             record::encode(&Self::overview_of(&events, left), serde_json::to_vec).map_err(why(0))?;
         let concluded = serde_json::to_string(&conclusions).map_err(why(0))?;
         tx.execute(
-            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions) VALUES (?1, ?2, ?3)",
-            params![haul, overview, concluded],
+            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions, program) VALUES (?1, ?2, ?3, ?4)",
+            params![haul, overview, concluded, env!("CARGO_PKG_VERSION")],
         )?;
         tx.execute("UPDATE hauls SET kept_samples = ?2 WHERE haul = ?1", params![haul, left as i64])?;
         tx.commit()?;

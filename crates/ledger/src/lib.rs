@@ -21,6 +21,7 @@ mod writer;
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::event::{Conditions, Event, HaulHead, HaulState};
@@ -109,6 +110,13 @@ impl From<rusqlite::Error> for LedgerError {
             _ => Self::Store(e),
         }
     }
+}
+
+/// Batches of a record that are decoded ahead of whoever takes its events.
+const AHEAD: usize = 4;
+
+fn record_error(haul: &str, batch: i64, why: &dyn std::fmt::Display) -> LedgerError {
+    LedgerError::Record { haul: haul.to_owned(), batch, why: why.to_string() }
 }
 
 /// The archive.
@@ -246,7 +254,7 @@ impl Ledger {
         }
     }
 
-    /// Hands the events of a haul to `take`, in order.
+    /// Hands the events of a haul to `take`, in order. A long record is decoded on a thread of its own, ahead of `take`.
     ///
     /// # Errors
     /// When a batch cannot be read; what came before it has been handed over.
@@ -254,23 +262,48 @@ impl Ledger {
         let mut statement =
             self.db.prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq")?;
         let mut rows = statement.query([haul])?;
-        while let Some(r) = rows.next()? {
+        let mut next = || -> Result<Option<(i64, Vec<u8>)>, LedgerError> {
+            let Some(r) = rows.next()? else { return Ok(None) };
             let batch: i64 = r.get(0)?;
-            let bytes = r.get_ref(1)?.as_blob().map_err(|e| LedgerError::Record {
-                haul: haul.to_owned(),
-                batch,
-                why: e.to_string(),
-            })?;
-            let events =
-                record::decode(bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
-            let events = events.map_err(|e| LedgerError::Record {
-                haul: haul.to_owned(),
-                batch,
-                why: e.to_string(),
-            })?;
-            events.iter().for_each(&mut take);
+            let bytes = r.get_ref(1)?.as_blob().map_err(|e| record_error(haul, batch, &e))?;
+            Ok(Some((batch, bytes.to_owned())))
+        };
+        let decoded = |(batch, bytes): (i64, Vec<u8>)| {
+            record::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()))
+                .map_err(|e| record_error(haul, batch, &e))
+        };
+        for _ in 0..AHEAD {
+            let Some(batch) = next()? else { return Ok(()) };
+            decoded(batch)?.iter().for_each(&mut take);
         }
-        Ok(())
+        std::thread::scope(|scope| {
+            let (send, batches) = sync_channel(AHEAD);
+            let (done, events) = sync_channel(AHEAD);
+            scope.spawn(move || {
+                for batch in batches {
+                    if done.send(decoded(batch)).is_err() {
+                        return;
+                    }
+                }
+            });
+            let (mut under_way, mut read) = (0, Ok(()));
+            loop {
+                while under_way < AHEAD && read.is_ok() {
+                    match next() {
+                        Ok(Some(batch)) => under_way += usize::from(send.send(batch).is_ok()),
+                        Ok(None) => break,
+                        // What was read before it is handed over first.
+                        Err(e) => read = Err(e),
+                    }
+                }
+                if under_way == 0 {
+                    return read;
+                }
+                under_way -= 1;
+                let Ok(events) = events.recv() else { return read };
+                events?.iter().for_each(&mut take);
+            }
+        })
     }
 
     /// The fold over a haul's events.

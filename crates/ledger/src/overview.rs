@@ -2,7 +2,7 @@
 
 use hollow_mile_core::event::{Earlier, Event};
 use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
-use hollow_mile_core::readings::{Overview, Readings};
+use hollow_mile_core::readings::{Readings, Thin};
 use hollow_mile_core::record;
 use rusqlite::{OptionalExtension, params};
 
@@ -17,10 +17,13 @@ CREATE TABLE overviews (
 ) WITHOUT ROWID;
 ";
 
+/// Another version of the program may conclude other things.
+const PROGRAM: &str = env!("CARGO_PKG_VERSION");
+
 /// Shorter records are read as fast without.
 const LEAST_SAMPLES: u64 = 50_000;
-/// Samples of an overview: as many as the widest view has columns, and some.
-const SAMPLES: usize = 4_000;
+/// Groups of samples in an overview, of each of which the extremes are kept: several to a column of the widest picture.
+const GROUPS: u64 = 3_000;
 
 impl Ledger {
     /// Keeps an overview of a haul that is over, when it is long.
@@ -29,7 +32,7 @@ impl Ledger {
         if samples < LEAST_SAMPLES {
             return Ok(());
         }
-        let mut overview = Overview::new(samples as usize, SAMPLES);
+        let mut overview = Thin::overview(samples.div_ceil(GROUPS) as usize);
         self.replay(haul, |e: &Event| overview.push(e))?;
         let why = |e: serde_json::Error| LedgerError::Record {
             haul: haul.to_owned(),
@@ -39,15 +42,29 @@ impl Ledger {
         let bytes = record::encode(&overview.finish(), serde_json::to_vec).map_err(why)?;
         let concluded = serde_json::to_string(conclusions).map_err(why)?;
         self.db.execute(
-            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions) VALUES (?1, ?2, ?3)",
-            params![haul, bytes, concluded],
+            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions, program) VALUES (?1, ?2, ?3, ?4)",
+            params![haul, bytes, concluded, PROGRAM],
         )?;
         Ok(())
     }
 
+    /// What a picture of a whole haul is drawn from: of a long one its overview, when this version of the program made it.
+    ///
+    /// # Errors
+    /// As [`Ledger::concluded`].
+    pub fn pictured(&self, haul: &str) -> Result<(Readings, Conclusions), LedgerError> {
+        let made_by: Option<Option<String>> = self
+            .db
+            .prepare_cached("SELECT program FROM overviews WHERE haul = ?1")?
+            .query_row([haul], |r| r.get(0))
+            .optional()?;
+        let ours = made_by.flatten().is_some_and(|p| p == PROGRAM);
+        ours.then(|| self.overview(haul)).flatten().map_or_else(|| self.concluded(haul), Ok)
+    }
+
     /// The overview of a record that is at hand.
     pub(crate) fn overview_of(events: &[Event], samples: u64) -> Vec<Event> {
-        let mut overview = Overview::new(samples as usize, SAMPLES);
+        let mut overview = Thin::overview(samples.div_ceil(GROUPS) as usize);
         events.iter().for_each(|e| overview.push(e));
         overview.finish()
     }

@@ -26,6 +26,8 @@ fn add_columns(db: &Connection) -> Result<(), LedgerError> {
     for column in COLUMNS_4 {
         db.execute(&format!("ALTER TABLE hauls ADD COLUMN {column}"), [])?;
     }
+    // Which version of the program made an overview; none for those before version 4.
+    db.execute("ALTER TABLE overviews ADD COLUMN program TEXT", [])?;
     // Asked once a second by whoever looks at the yard.
     db.execute("CREATE INDEX IF NOT EXISTS hauls_under_way ON hauls (state) WHERE state = 'running'", [])?;
     Ok(())

@@ -127,7 +127,10 @@ pub fn draw(
     if kind == ChartKind::Wear {
         return Ok(DriveFile::of(ledger, home, &row.serial)?.wear_chart());
     }
-    let (readings, conclusions) = ledger.concluded(&row.haul)?;
+    // By position passes lie over each other: only the whole record tells them apart.
+    let whole = kind != ChartKind::Lanes || ruler == Ruler::Position;
+    let (readings, conclusions) =
+        if whole { ledger.concluded(&row.haul)? } else { ledger.pictured(&row.haul)? };
     let missing = |why: String| AppError::usage(format!("haul {}: {why}", row.haul));
     match kind {
         ChartKind::Ground => surveys::ground(&readings, &conclusions).map_err(missing),

@@ -123,6 +123,17 @@ impl Terminal {
         self.tmux(&["send-keys", "-l", text]);
     }
 
+    /// In the yard: the route view on a new file, of 64 MiB.
+    pub fn chooses_a_file(&self) {
+        self.sees("a file on this machine");
+        self.keys(&["G", "Enter"]);
+        self.sees("a new file");
+        self.keys(&["Tab", "j", "Enter", "C-u"]);
+        self.text("64 MiB");
+        self.keys(&["Enter"]);
+        self.sees("64 MiB");
+    }
+
     pub fn resize(&self, width: u16, height: u16) {
         self.tmux(&["resize-window", "-x", &width.to_string(), "-y", &height.to_string()]);
     }

@@ -31,7 +31,7 @@ use crate::surveys::{Surveys, ground as ground_survey, verify};
 use crate::units::{Bytes, Celsius, Rate};
 
 pub use ground::Ground;
-pub use range::{Between, Overview};
+pub use range::Between;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};

@@ -1,8 +1,8 @@
-//! A part of a record: what happened between two places, and a short stand-in for the whole of a long one.
+//! A part of a record: what happened between two places.
 
 use std::time::Duration;
 
-use crate::event::{Event, LatencySummary, Sample};
+use crate::event::{LatencySummary, Sample};
 use crate::finding::Conclusions;
 use crate::units::{Bytes, Celsius, Rate, clock, latency, span_words};
 
@@ -53,50 +53,6 @@ impl Readings {
             warmed: warmed.map(|(a, b)| (Celsius::new(a), Celsius::new(b))),
             findings,
         })
-    }
-}
-
-/// Makes a short record of a long one: all events but samples, and of those so many at most, each made of several. What it shows
-/// from afar is what the whole shows, but for extremes.
-#[derive(Debug)]
-pub struct Overview {
-    each: usize,
-    out: Vec<Event>,
-    open: Option<(Sample, usize)>,
-}
-
-impl Overview {
-    /// For a record of so many samples.
-    #[must_use]
-    pub fn new(samples: usize, most: usize) -> Self {
-        Self { each: samples.div_ceil(most.max(1)).max(1), out: Vec::new(), open: None }
-    }
-
-    /// Takes the next event.
-    pub fn push(&mut self, event: &Event) {
-        let Event::Sample(s) = event else {
-            self.close();
-            self.out.push(event.clone());
-            return;
-        };
-        if self.open.as_ref().is_some_and(|(o, n)| *n >= self.each || apart(o, s)) {
-            self.close();
-        }
-        self.open = Some(match self.open.take() {
-            None => (s.clone(), 1),
-            Some((o, n)) => (joined(&o, s), n + 1),
-        });
-    }
-
-    fn close(&mut self) {
-        self.out.extend(self.open.take().map(|o| Event::Sample(o.0)));
-    }
-
-    /// The short record.
-    #[must_use]
-    pub fn finish(mut self) -> Vec<Event> {
-        self.close();
-        self.out
     }
 }
 
@@ -175,7 +131,7 @@ impl Between {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
+    use crate::event::Event;
 
     fn samples(rates: &[u32]) -> Vec<Event> {
         rates
@@ -191,24 +147,6 @@ mod tests {
                 })
             })
             .collect()
-    }
-
-    proptest! {
-        #[test]
-        fn an_overview_is_short_and_loses_no_byte_and_no_second(
-            rates in proptest::collection::vec(0u32..1000, 1..400), most in 1usize..60
-        ) {
-            let all = samples(&rates);
-            let n = all.len();
-            let mut overview = Overview::new(n, most);
-            all.iter().for_each(|e| overview.push(e));
-            let short = overview.finish();
-            let changes = rates.windows(2).filter(|w| (w[0] == 0) != (w[1] == 0)).count();
-            prop_assert!(short.len() <= most + changes + 1);
-            let sum = |f: &dyn Fn(&Sample) -> u64| short.iter().map(|e| if let Event::Sample(s) = e { f(s) } else { 0 }).sum::<u64>();
-            prop_assert_eq!(sum(&|s| s.written.get()), rates.iter().map(|r| u64::from(*r)).sum::<u64>());
-            prop_assert_eq!(sum(&|s| s.span.as_secs()), rates.len() as u64);
-        }
     }
 
     #[test]

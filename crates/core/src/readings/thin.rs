@@ -13,6 +13,7 @@ use super::range::{apart, joined};
 pub struct Thin {
     each: usize,
     group: Vec<Sample>,
+    keeps_steps: bool,
     in_step: bool,
     out: Vec<Event>,
 }
@@ -21,7 +22,13 @@ impl Thin {
     /// Groups of `each` samples, at least one. Of a group up to thirteen are left: six extremes and what lies between them.
     #[must_use]
     pub fn new(each: usize) -> Self {
-        Self { each: each.max(1), group: Vec::new(), in_step: false, out: Vec::new() }
+        Self { each: each.max(1), group: Vec::new(), keeps_steps: true, in_step: false, out: Vec::new() }
+    }
+
+    /// The same for what is only looked at: samples of a step are joined like others, and its survey cannot be taken again.
+    #[must_use]
+    pub fn overview(each: usize) -> Self {
+        Self { keeps_steps: false, ..Self::new(each) }
     }
 
     /// Takes the next event.
@@ -29,7 +36,7 @@ impl Thin {
         let Event::Sample(s) = event else {
             self.close();
             match event {
-                Event::StepStarted { .. } => self.in_step = true,
+                Event::StepStarted { .. } => self.in_step = self.keeps_steps,
                 Event::StepEnded { .. } | Event::LegEnded { .. } => self.in_step = false,
                 _ => {}
             }

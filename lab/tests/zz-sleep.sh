@@ -10,6 +10,6 @@ cat /tmp/err
 has /tmp/out '"state": "done"'
 has /tmp/out '"errors": 0'
 awk '/"elapsed_s"/ { gsub(",", ""); exit !($2 > 11 && $2 < 16) }' /tmp/out
-haul=$(sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/out | head -n 1)
+haul=$(haul_id /tmp/out)
 hm findings "$haul" --json
 has /tmp/out 'the machine slept for ([5-9]|1[0-2]) s'
