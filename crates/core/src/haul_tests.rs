@@ -53,7 +53,9 @@ impl Drive for Puppet {
     }
     fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
         self.calls.push(format!("finish {flush}"));
-        Ok(LoadSummary { flush: flush.then_some(Duration::from_millis(7)), ..LoadSummary::default() })
+        let flush = flush.then_some(Duration::from_millis(7));
+        let histogram = if self.moved > 0 { vec![(1_000, 2), (self.moved, 1)] } else { Vec::new() };
+        Ok(LoadSummary { flush, histogram, ..LoadSummary::default() })
     }
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         self.calls.push("flush".into());
@@ -189,6 +191,25 @@ fn a_pause_takes_the_load_off_and_resuming_asks_for_what_is_left() {
             .iter()
             .any(|c| c.starts_with("begin Write Some(") && c != "begin Write Some(250000000)")
     );
+    // Latency of the leg is that of all its operations, also of those before the pause.
+    let operations: Vec<u64> = events
+        .iter()
+        .filter_map(|e| match e {
+            Event::LegEnded { summary, .. } => Some(summary.histogram.iter().map(|(_, n)| n).sum()),
+            _ => None,
+        })
+        .collect();
+    assert!(operations.len() == 1 && operations[0] >= 6, "{operations:?}");
+}
+
+#[test]
+fn a_stamped_write_begins_at_the_start_of_its_region_wherever_the_leg_before_ended() {
+    let stamped = "[[leg]]\nkind='write'\nstamped=true\nregion={from='40 MB'}\nuntil={bytes='100 MB'}\n";
+    let mut h = haul(Puppet::new(), &format!("{WRITE}{stamped}"));
+    run(&mut h);
+    // The region begins at a whole block.
+    let from = h.drive().from.unwrap().get();
+    assert!((39_000_000..=41_000_000).contains(&from), "{from}");
 }
 
 #[test]

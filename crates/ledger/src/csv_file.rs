@@ -459,7 +459,13 @@ fn to_events(name: &str, table: Table) -> Imported {
                 Event::LegEnded { leg, why, summary, .. } => {
                     leg_ends.insert(leg, (why, summary));
                 }
-                event => events.push(event),
+                event => {
+                    // A flush took time before this row's interval began.
+                    if let Event::Flushed { at, .. } | Event::StepStarted { at, .. } = &event {
+                        span = span.min(end - *at);
+                    }
+                    events.push(event);
+                }
             }
         }
         events.push(Event::Sample(Sample {

@@ -250,3 +250,30 @@ fn programs_that_make_a_ledger_at_once_wait_for_each_other() {
         });
     }
 }
+
+#[test]
+fn a_haul_that_ends_while_others_look_is_done_and_not_cut_short() {
+    let dir = tempfile::tempdir().unwrap();
+    drop(Ledger::open(dir.path()).unwrap());
+    std::thread::scope(|scope| {
+        let hauls = scope.spawn(|| {
+            for i in 0..40 {
+                let haul = format!("{i:08x}");
+                let mut writer = Ledger::open(dir.path()).unwrap().begin(&head(&haul)).unwrap();
+                writer.push(Event::HaulStarted(Box::new(head(&haul)))).unwrap();
+                writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
+            }
+        });
+        while !hauls.is_finished() {
+            Ledger::open(dir.path()).unwrap();
+        }
+    });
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let states: Vec<HaulState> = ledger.hauls().unwrap().into_iter().map(|r| r.state).collect();
+    assert_eq!(states, [HaulState::Done; 40]);
+    assert_eq!(
+        std::fs::read_dir(dir.path().join("locks")).unwrap().count(),
+        1,
+        "but for that of the opening"
+    );
+}

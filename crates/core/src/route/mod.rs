@@ -208,6 +208,12 @@ mod tests {
             ("kind = \"read\"\nread_percent = 50\nuntil = { bytes = \"1 GB\" }", "goes with kind"),
             ("kind = \"read\"\nworkers = 4\ndepth = 2\nuntil = { bytes = \"1 GB\" }", "workers"),
             ("kind = \"read\"\nstamped = true\nuntil = { bytes = \"1 GB\" }", "stamped"),
+            ("kind = \"read\"\nflush_every = \"1 GiB\"\nuntil = { bytes = \"1 GB\" }", "goes with kind"),
+            ("kind = \"write\"\nflush_every = \"4 KiB\"\nuntil = { bytes = \"1 GB\" }", "at least one block"),
+            (
+                "kind = \"write\"\nflush_every = \"1 GiB\"\nworkers = 2\nuntil = { bytes = \"1 GB\" }",
+                "one worker",
+            ),
             ("kind = \"wipe\"\nuntil = { bytes = \"1 GB\" }", "ends by itself"),
             (
                 "kind = \"read\"\nregion = { from = \"9 GB\", to = \"1 GB\" }\nuntil = { bytes = \"1 GB\" }",

@@ -422,6 +422,7 @@ mod tests {
             (LegField::Order, "sideways"),
             (LegField::Depths, "1, two"),
             (LegField::Stamped, "maybe"),
+            (LegField::FlushEvery, "often"),
             (LegField::ReadPercent, "300 %"),
         ] {
             let mut leg = Leg::new(LegKind::Ladder);
