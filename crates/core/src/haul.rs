@@ -95,7 +95,7 @@ pub struct Haul<D: Drive> {
     /// Of these, what a flush in the leg has made durable.
     leg_flushed: Bytes,
     leg_errors: u64,
-    /// Latency of the leg up to its last pause: operations by value in ns.
+    /// Latency of the leg, or of the step under way, up to its last pause: operations by value in ns.
     leg_latency: BTreeMap<u64, u64>,
     /// Of a leg that goes through several loads.
     course: Option<Course>,
@@ -589,7 +589,7 @@ impl<D: Drive> Haul<D> {
         }
     }
 
-    /// The latency histogram of a leg, of which this is what came since the last pause.
+    /// The latency histogram of a leg or step, of which this is what came since the last pause.
     fn with_earlier(&mut self, newest: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
         if self.leg_latency.is_empty() {
             return newest;

@@ -13,6 +13,8 @@ struct Puppet {
     limit: Option<u64>,
     moved: u64,
     from: Option<Bytes>,
+    /// Completes while a flush waits for it.
+    in_flight: u64,
 }
 
 impl Puppet {
@@ -59,7 +61,10 @@ impl Drive for Puppet {
     }
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         self.calls.push("flush".into());
-        Ok(LoadSummary { flush: Some(Duration::from_millis(7)), ..LoadSummary::default() })
+        let drained = self.in_flight.min(self.limit.unwrap_or(u64::MAX) - self.moved);
+        self.moved += drained;
+        let flush = Some(Duration::from_millis(7));
+        Ok(LoadSummary { flush, drained: Bytes::new(drained), ..LoadSummary::default() })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {
@@ -378,4 +383,49 @@ fn a_write_is_made_durable_each_time_that_so_much_has_come() {
     assert_eq!(readings.legs()[0].flushed, Bytes::new(400_000_000));
     events[events.len() - 3..].iter().for_each(|e| readings.push(e));
     assert_eq!(readings.legs()[0].flushed, Bytes::new(500_000_000));
+}
+
+#[test]
+fn a_write_whose_last_bytes_came_while_a_flush_waited_is_over() {
+    let puppet = Puppet { in_flight: 50_000_000, ..Puppet::new() };
+    let mut h = haul(puppet, "[[leg]]\nkind='write'\nflush_every='150 MB'\nuntil={bytes='500 MB'}\n");
+    let wanted = [
+        "haul",
+        "leg 0",
+        "100 MB",
+        "100 MB",
+        "50 MB",
+        "flushed in 7 ms",
+        "100 MB",
+        "100 MB",
+        "50 MB",
+        "flushed in 7 ms",
+        "ended Bytes",
+        "done",
+    ];
+    assert_eq!(words(&run(&mut h)), wanted);
+}
+
+#[test]
+fn latency_from_before_a_pause_belongs_to_the_step_it_came_in() {
+    let ladder = "[[leg]]\nkind='ladder'\nblocks=['4 KiB']\ndepths=[1]\nstep='1 s'\nsettle='0 s'\n";
+    let mut h = haul(Puppet::new(), ladder);
+    let mut events = Vec::new();
+    for _ in 0..5 {
+        h.step(&mut events);
+    }
+    h.pause(true);
+    h.step(&mut events);
+    h.pause(false);
+    events.extend(run(&mut h));
+    let operations = |s: &LoadSummary| s.histogram.iter().map(|(_, n)| n).sum::<u64>();
+    let steps: Vec<u64> = events
+        .iter()
+        .filter_map(|e| match e {
+            Event::StepEnded { summary, .. } => Some(operations(summary)),
+            _ => None,
+        })
+        .collect();
+    // Three operations each time that the load was taken off.
+    assert!(steps.len() == 1 && steps[0] >= 6, "{steps:?}");
 }

@@ -45,8 +45,9 @@ impl<D: Drive> Haul<D> {
     /// Ends the step under way, without the next.
     pub(super) fn end_step(&mut self, out: &mut Vec<Event>, index: usize) -> Result<(), DriveError> {
         let Some(planned) = self.planned.take() else { return Ok(()) };
-        let summary = self.drive.finish(planned.load.kind.destroys())?;
+        let mut summary = self.drive.finish(planned.load.kind.destroys())?;
         self.account_for_drain(out, index, &summary);
+        summary.histogram = self.with_earlier(summary.histogram);
         self.elapsed += summary.flush.unwrap_or_default();
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::StepEnded { at, leg, summary });
@@ -69,6 +70,8 @@ impl<D: Drive> Haul<D> {
         let took = summary.flush.unwrap_or_default();
         self.elapsed += took;
         self.leg_flushed = self.leg_moved;
+        // The last of it may have come while draining: nothing is left for another interval.
+        self.load_finished = self.load(index, leg).limit.is_some_and(|limit| self.leg_moved >= limit);
         self.emit(out, Event::Flushed { at: self.elapsed, leg: index as u16, took });
         Ok(())
     }

@@ -33,6 +33,10 @@ impl Thin {
 
     /// Takes the next event.
     pub fn push(&mut self, event: &Event) {
+        if matches!(event, Event::Flushed { .. }) && !self.keeps_steps {
+            // Several a second may come of them, and nothing of them is seen.
+            return;
+        }
         let Event::Sample(s) = event else {
             self.close();
             match event {

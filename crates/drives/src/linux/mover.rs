@@ -29,6 +29,9 @@ pub struct Mover {
     seed: u64,
     /// Why no more can be asked; told after the tally in which it happened.
     dead: Option<DriveError>,
+    /// What failed while a flush waited for it: told with the next interval.
+    late: Vec<Failed>,
+    late_errors: u32,
 }
 
 impl Mover {
@@ -55,6 +58,8 @@ impl Mover {
             mark: Instant::now(),
             seed,
             dead: None,
+            late: Vec::new(),
+            late_errors: 0,
         }
     }
 
@@ -180,7 +185,9 @@ impl Mover {
         let took = self.lap();
         self.next = report.position.map_or(self.next, Bytes::get);
         let pumped = report.pumped;
-        self.dead = pumped.faults.iter().filter(|f| !f.recovered).find_map(|f| self.fatal(f));
+        let mut faults = std::mem::take(&mut self.late);
+        faults.extend(pumped.faults);
+        self.dead = faults.iter().filter(|f| !f.recovered).find_map(|f| self.fatal(f));
         let busy = report.busy.as_secs_f64() / took.as_secs_f64().max(1e-9) / workers;
         let ours = pumped.written + pumped.read;
         Ok(Tally {
@@ -191,8 +198,8 @@ impl Mover {
             temperature,
             latency,
             other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
-            errors: pumped.errors,
-            faults: pumped.faults.iter().map(told).collect(),
+            errors: pumped.errors + std::mem::take(&mut self.late_errors),
+            faults: faults.iter().map(told).collect(),
             mismatches: in_order(pumped.mismatches),
             fill_ppm: None,
             host_busy_ppm: Some((busy * 1e6).round().clamp(0.0, 1e6) as u32),
@@ -246,6 +253,9 @@ impl Mover {
             let (report, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             self.next = report.position.map_or(self.next, Bytes::get);
             self.account(&report, &mut summary);
+            // What failed meanwhile is told with the next interval.
+            self.late_errors += report.pumped.errors;
+            self.late.extend(report.pumped.faults);
         }
         if let Access::Write(writable) = &self.access {
             writable.flush().map_err(|e| self.refused("flushing", &e))?;
