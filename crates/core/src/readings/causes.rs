@@ -57,16 +57,17 @@ impl Context<'_> {
         self.series.degrees(sample).filter(|_| !self.dead_sensor)
     }
 
+    /// Temperatures in these samples, as far as there are so many: a place that is reckoned may lie behind the last.
+    fn read_in(&self, samples: Range<usize>) -> impl Iterator<Item = f64> + '_ {
+        (samples.start..samples.end.min(self.series.len())).filter_map(|i| self.degrees(i))
+    }
+
     fn hottest(&self, samples: Range<usize>) -> Option<f64> {
-        samples
-            .filter_map(|i| self.degrees(i))
-            .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
+        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
     }
 
     fn coldest(&self, samples: Range<usize>) -> Option<f64> {
-        samples
-            .filter_map(|i| self.degrees(i))
-            .fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
+        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
     }
 
     /// Samples within so many seconds before and after a place.
