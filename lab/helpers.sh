@@ -34,6 +34,13 @@ haul_id() {
     sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' "$1" | head -n 1
 }
 
+# Reads back what a haul wrote stamped; what is found is in /tmp/out.
+read_back() {
+    printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$1" | route again
+    hm haul /tmp/again.toml --on "$2" --json
+    code_is 0
+}
+
 # Asks the host to say something to the emulator's monitor.
 host() {
     echo "LAB-HOST $*" >/dev/console

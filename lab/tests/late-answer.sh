@@ -9,8 +9,9 @@ has /tmp/out '"state": "done"'
 [ "$(number /tmp/out read_bytes)" = 16777216 ]
 awk '/longest_stall_s/ { gsub(",", ""); if ($2 >= 25) found = 1 } END { exit !found }' /tmp/out
 has_not /tmp/out '"kind": "cache-end"'
+haul=$(haul_id /tmp/out)
 # While nothing comes back the record goes on.
-hm export last --as csv -o /tmp/late.csv --force
+hm export "$haul" --as csv -o /tmp/late.csv --force
 rows=$(grep -c '^[0-9]' /tmp/late.csv)
-[ "$rows" -gt 100 ] || { echo "$rows rows"; exit 1; }
+[ "$rows" -gt 200 ] || { echo "$rows rows"; exit 1; }
 rmmod scsi_debug

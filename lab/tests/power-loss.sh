@@ -27,9 +27,7 @@ cat /tmp/err
 haul=$(haul_id /tmp/out)
 written=$(number /tmp/out written_bytes)
 echo 1 >$drive/power
-printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$haul" | route again
-hm haul /tmp/again.toml --on $node --json
-code_is 0
+read_back "$haul" $node
 lost=$(number /tmp/out unflushed_bytes)
 echo "$written written, $lost lost"
 [ "$(number /tmp/out wrong_bytes)" = 0 ]

@@ -21,9 +21,7 @@ written=$(number /tmp/out written_bytes)
 hm findings last --json
 code_is 0
 haul=$(haul_id /tmp/out)
-printf 'kind = "verify"\nof = "%s"\nblock = "64 KiB"\ndepth = 4\n' "$haul" | route again
-hm haul /tmp/again.toml --on /dev/nvme0n1 --json
-code_is 0
+read_back "$haul" /dev/nvme0n1
 [ "$(number /tmp/out wrong_bytes)" = 0 ]
 [ "$(number /tmp/out checked_bytes)" -ge 12582912 ]
 umount /mnt

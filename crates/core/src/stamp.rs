@@ -137,10 +137,12 @@ impl Expected {
     }
 
     /// What is to be thought of a block when the write was cut short: a newer lap than the record knew of may have come
-    /// to the medium, an unflushed one need not have. `found` is the origin of a sound block that belongs at this address.
+    /// to the medium, an unflushed one need not have. A block of this write from another address is no such thing: loss of
+    /// power moves none. `found` is the origin of a sound block that belongs at this address.
     #[must_use]
     pub fn cut_short(&self, verdict: Verdict, found: Option<Origin>, address: u64) -> Verdict {
-        if verdict == Verdict::Right || self.flushed >= self.written {
+        let is_moved = matches!(verdict, Verdict::Misplaced { .. });
+        if verdict == Verdict::Right || is_moved || self.flushed >= self.written {
             return verdict;
         }
         // Of several workers nobody knows whose part the flushed bytes lie in.
@@ -350,6 +352,12 @@ mod tests {
                 let verdict = expected.judge(block, address);
                 let lost = address / B >= flushed && block.iter().all(|b| *b == 0);
                 prop_assert_eq!(verdict, if lost { Verdict::Unflushed } else { Verdict::Right });
+            }
+            // Power or not, a block from another address is a fault.
+            let other = (victim + 1) % region;
+            if other != victim % region && victim % region < written && written <= region {
+                let judged = expected.judge(&stamped(other), victim % region * B);
+                prop_assert_eq!(judged, Verdict::Misplaced { address: other * B });
             }
             // What was flushed and is not there is a fault.
             let victim = victim % region;

@@ -9,7 +9,7 @@ use hollow_mile_core::readings::Thin;
 use hollow_mile_core::record;
 use rusqlite::{OptionalExtension, params};
 
-use crate::{Ledger, LedgerError};
+use crate::{Ledger, LedgerError, overview, record_error};
 
 /// Samples that are joined at most.
 const EACH: usize = 100;
@@ -88,13 +88,7 @@ impl Ledger {
         self.replay(haul, |e| thin.push(e))?;
         let events = thin.finish();
         let left = events.iter().filter(|e| matches!(e, Event::Sample(_))).count() as u64;
-        let why = |batch: usize| {
-            move |e: serde_json::Error| LedgerError::Record {
-                haul: haul.to_owned(),
-                batch: batch as i64,
-                why: e.to_string(),
-            }
-        };
+        let why = |batch: usize| move |e: serde_json::Error| record_error(haul, batch as i64, &e);
         let tx = self.db.unchecked_transaction()?;
         tx.execute("DELETE FROM batches WHERE haul = ?1", [haul])?;
         for (seq, part) in events.chunks(BATCH).enumerate() {
@@ -104,13 +98,9 @@ impl Ledger {
                 params![haul, seq as i64, bytes],
             )?;
         }
-        let overview =
-            record::encode(&Self::overview_of(&events, left), serde_json::to_vec).map_err(why(0))?;
+        let short = record::encode(&Self::overview_of(&events, left), serde_json::to_vec).map_err(why(0))?;
         let concluded = serde_json::to_string(&conclusions).map_err(why(0))?;
-        tx.execute(
-            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions, program) VALUES (?1, ?2, ?3, ?4)",
-            params![haul, overview, concluded, env!("CARGO_PKG_VERSION")],
-        )?;
+        overview::keep(&tx, haul, &short, &concluded, Some(overview::PROGRAM))?;
         tx.execute("UPDATE hauls SET kept_samples = ?2 WHERE haul = ?1", params![haul, left as i64])?;
         tx.commit()?;
         Ok(left)

@@ -4,9 +4,9 @@ use hollow_mile_core::event::{Earlier, Event};
 use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
 use hollow_mile_core::readings::{Readings, Thin};
 use hollow_mile_core::record;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 
-use crate::{Ledger, LedgerError};
+use crate::{Ledger, LedgerError, record_error};
 
 /// Its table.
 pub const TABLE: &str = "
@@ -18,12 +18,27 @@ CREATE TABLE overviews (
 ";
 
 /// Another version of the program may conclude other things.
-const PROGRAM: &str = env!("CARGO_PKG_VERSION");
+pub(crate) const PROGRAM: &str = env!("CARGO_PKG_VERSION");
 
 /// Shorter records are read as fast without.
 const LEAST_SAMPLES: u64 = 50_000;
 /// Groups of samples in an overview, of each of which the extremes are kept: several to a column of the widest picture.
 const GROUPS: u64 = 3_000;
+
+/// Keeps an overview in place of the one before; `program` is the version that concluded, where that is known.
+pub(crate) fn keep(
+    db: &Connection,
+    haul: &str,
+    bytes: &[u8],
+    conclusions: &str,
+    program: Option<&str>,
+) -> Result<(), LedgerError> {
+    db.execute(
+        "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions, program) VALUES (?1, ?2, ?3, ?4)",
+        params![haul, bytes, conclusions, program],
+    )?;
+    Ok(())
+}
 
 impl Ledger {
     /// Keeps an overview of a haul that is over, when it is long.
@@ -34,18 +49,10 @@ impl Ledger {
         }
         let mut overview = Thin::overview(samples.div_ceil(GROUPS) as usize);
         self.replay(haul, |e: &Event| overview.push(e))?;
-        let why = |e: serde_json::Error| LedgerError::Record {
-            haul: haul.to_owned(),
-            batch: 0,
-            why: e.to_string(),
-        };
+        let why = |e: serde_json::Error| record_error(haul, 0, &e);
         let bytes = record::encode(&overview.finish(), serde_json::to_vec).map_err(why)?;
         let concluded = serde_json::to_string(conclusions).map_err(why)?;
-        self.db.execute(
-            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions, program) VALUES (?1, ?2, ?3, ?4)",
-            params![haul, bytes, concluded, PROGRAM],
-        )?;
-        Ok(())
+        keep(&self.db, haul, &bytes, &concluded, Some(PROGRAM))
     }
 
     /// What a picture of a whole haul is drawn from: of a long one its overview, when this version of the program made it.

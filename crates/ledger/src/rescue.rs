@@ -12,7 +12,7 @@ use hollow_mile_core::record;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags, params};
 
-use crate::{Ledger, LedgerError, wear};
+use crate::{Ledger, LedgerError, overview, wear};
 
 /// What was saved of a damaged ledger.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -115,10 +115,7 @@ fn keep_conclusions(old: &Connection, new: &Ledger, haul: &str) -> Result<(), Le
     let row = old.query_row(sql, [haul], |r| Ok((r.get(0)?, r.get(1)?)));
     if let Ok((bytes, conclusions)) = row {
         let (bytes, conclusions): (Vec<u8>, String) = (bytes, conclusions);
-        new.db.execute(
-            "INSERT OR REPLACE INTO overviews (haul, bytes, conclusions) VALUES (?1, ?2, ?3)",
-            params![haul, bytes, conclusions],
-        )?;
+        overview::keep(&new.db, haul, &bytes, &conclusions, None)?;
     }
     Ok(())
 }

@@ -6,7 +6,7 @@ use hollow_mile_core::event::{Conditions, HaulHead, HaulState};
 use hollow_mile_core::units::Bytes;
 use rusqlite::{OptionalExtension, Row};
 
-use crate::{Ledger, LedgerError};
+use crate::{Ledger, LedgerError, record_error};
 
 /// A haul as the list shows it.
 #[derive(Debug, Clone, PartialEq)]
@@ -140,10 +140,6 @@ impl Ledger {
         let text: Option<String> =
             self.db.query_row("SELECT head FROM hauls WHERE haul = ?1", [haul], |r| r.get(0)).optional()?;
         let text = text.ok_or_else(|| LedgerError::NoSuchHaul(haul.to_owned()))?;
-        serde_json::from_str(&text).map_err(|e| LedgerError::Record {
-            haul: haul.to_owned(),
-            batch: 0,
-            why: e.to_string(),
-        })
+        serde_json::from_str(&text).map_err(|e| record_error(haul, 0, &e))
     }
 }

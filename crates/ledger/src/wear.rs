@@ -5,7 +5,7 @@ use hollow_mile_core::event::{Event, Vitals};
 use hollow_mile_core::record;
 use rusqlite::{Connection, Transaction, params};
 
-use crate::{Ledger, LedgerError};
+use crate::{Ledger, LedgerError, record_error};
 
 /// The table, new in version 2.
 pub(crate) const TABLE: &str = "
@@ -34,11 +34,7 @@ pub struct Wear {
 
 /// Keeps a reading: the first of a haul for good, the newest in place of the one before.
 pub(crate) fn keep(db: &Connection, haul: &str, newest: bool, vitals: &Vitals) -> Result<(), LedgerError> {
-    let json = serde_json::to_string(vitals).map_err(|e| LedgerError::Record {
-        haul: haul.to_owned(),
-        batch: -1,
-        why: e.to_string(),
-    })?;
+    let json = serde_json::to_string(vitals).map_err(|e| record_error(haul, -1, &e))?;
     db.prepare_cached("INSERT OR REPLACE INTO vitals (haul, newest, vitals) VALUES (?1, ?2, ?3)")?
         .execute(params![haul, newest, json])?;
     Ok(())

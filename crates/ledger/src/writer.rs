@@ -12,7 +12,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record;
 use rusqlite::params;
 
-use crate::{Ledger, LedgerError, wear};
+use crate::{Ledger, LedgerError, record_error, wear};
 
 /// Half of the promised second, so that a slow commit still keeps the promise.
 const COMMIT_EVERY: Duration = Duration::from_millis(500);
@@ -132,11 +132,8 @@ impl HaulWriter {
         if self.pending.is_empty() {
             return Ok(());
         }
-        let bytes = record::encode(&self.pending, serde_json::to_vec).map_err(|e| LedgerError::Record {
-            haul: self.haul.clone(),
-            batch: self.next_batch,
-            why: e.to_string(),
-        })?;
+        let bytes = record::encode(&self.pending, serde_json::to_vec)
+            .map_err(|e| record_error(&self.haul, self.next_batch, &e))?;
         let tx = self.ledger.db.unchecked_transaction()?;
         tx.prepare_cached("INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)")?.execute(params![
             self.haul,

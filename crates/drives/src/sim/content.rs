@@ -149,6 +149,23 @@ mod tests {
     }
 
     #[test]
+    fn a_drive_that_wraps_is_told_also_when_its_write_was_cut_short() {
+        let origin = Origin { drive: 1, haul: 2, pass: 3 };
+        let faults = Faults { holds: Some(Bytes::new(32 * MIB)), ..Faults::default() };
+        let mut content = Content::default();
+        content.begin(Some(origin), 0, 100 * MIB, 0);
+        content.write(60 * MIB);
+        for flushed in [0, 40 * MIB] {
+            let expected =
+                Expected { origin, start: 0, end: 100 * MIB, written: 60 * MIB, flushed, workers: 1 };
+            let mut out = Vec::new();
+            content.check(&expected, &faults, 7, 100 * MIB, 0..expected.written_end(), &mut out);
+            let moved: u64 = out.iter().filter(|m| m.belongs.is_some()).map(|m| m.length.get()).sum();
+            assert_eq!((out.len(), moved), (1, 28 * MIB), "{flushed}: {out:?}");
+        }
+    }
+
+    #[test]
     fn a_sound_drive_gives_back_what_was_written_on_every_lap() {
         for written in [10, 100, 130, 250] {
             assert_eq!(checked(&Faults::default(), written), [], "{written} MiB");

@@ -191,9 +191,7 @@ impl SimDrive {
             freed -= part;
         }
     }
-}
 
-impl SimDrive {
     fn flush_time(&self) -> Duration {
         Duration::from_millis(3 + u64::from(self.load.depth) / 8)
     }
