@@ -445,7 +445,7 @@ impl RouteView {
 
     fn expected(&self, route: &Route, capacity: Bytes) -> String {
         let mut total = Duration::ZERO;
-        for leg in &route.laid_out(self.is_file()).legs {
+        for (place, leg) in route.laid_out(self.is_file()).legs.iter().enumerate() {
             let by_time = leg.takes();
             let by_bytes = leg.bytes_on(capacity).and_then(|b| expected_write(&self.known, b));
             match (by_time, by_bytes) {
@@ -455,7 +455,10 @@ impl RouteView {
                 (None, None) if self.known.is_empty() => {
                     return "not known: no earlier haul on this drive tells its rates".into();
                 }
-                (None, None) => return "not known: a leg ends by heat or by a finding".into(),
+                (None, None) => {
+                    let (n, kind) = (place + 1, leg.kind.word());
+                    return format!("not known: nothing tells beforehand how long leg {n}, {kind}, takes");
+                }
             }
         }
         let basis = if self.known.is_empty() { "by its legs" } else { "by the last haul on this drive" };
