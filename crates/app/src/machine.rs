@@ -4,7 +4,7 @@ use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::event::Conditions;
 use hollow_mile_core::health::Health;
 use hollow_mile_core::units::{Bytes, Celsius, Rate};
-use hollow_mile_drives::linux::guard::Examination;
+use hollow_mile_drives::linux::guard::{Examination, Users};
 use hollow_mile_drives::linux::health::Prober;
 use hollow_mile_drives::linux::identify;
 use hollow_mile_drives::linux::sysfs::{BlockDevice, Sysfs};
@@ -38,10 +38,10 @@ pub struct Device {
 }
 
 impl Device {
-    fn of(sysfs: &Sysfs, block: BlockDevice, home: &Path) -> Self {
+    fn of(sysfs: &Sysfs, users: &Users, block: BlockDevice, home: &Path) -> Self {
         let prober = Prober::of(&block);
         let identity = identify(&block, &prober);
-        let examination = Examination::of(sysfs, &block, &protected(home));
+        let examination = Examination::of(sysfs, users, &block, &protected(home));
         Self { block, identity, examination, prober }
     }
 }
@@ -50,7 +50,8 @@ impl Device {
 #[must_use]
 pub fn devices(home: &Path) -> Vec<Device> {
     let sysfs = Sysfs::default();
-    sysfs.drives().into_iter().map(|b| Device::of(&sysfs, b, home)).collect()
+    let users = Users::now(&sysfs);
+    sysfs.drives().into_iter().map(|b| Device::of(&sysfs, &users, b, home)).collect()
 }
 
 /// One device, by its path.
@@ -60,7 +61,7 @@ pub fn devices(home: &Path) -> Vec<Device> {
 pub fn device(path: &Path, home: &Path) -> Result<Device, AppError> {
     let sysfs = Sysfs::default();
     let block = sysfs.by_path(path).map_err(AppError::usage)?;
-    Ok(Device::of(&sysfs, block, home))
+    Ok(Device::of(&sysfs, &Users::now(&sysfs), block, home))
 }
 
 /// What others move on a device just now, watched for so long; `None` where the kernel does not count.

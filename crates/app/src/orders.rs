@@ -96,7 +96,7 @@ impl Orders {
         for seat in &self.seats {
             let target = Target::parse(&seat.drive)?;
             if let Target::Device(path) = &target {
-                ready.doubts.extend(said_of_device(path, &self.home)?);
+                ready.doubts.extend(said_of_device(path, &self.home, self.route.destroys())?);
             }
             // Two simulated drives of one kind are two drives.
             let number = seat.number + u64::from(repeat) * self.seats.len() as u64;
@@ -164,9 +164,9 @@ impl Orders {
     }
 }
 
-/// What others do on a device before the haul begins, since its figures would tell of them too; and a link that has less
-/// than it could.
-fn said_of_device(path: &Path, home: &Path) -> Result<Vec<String>, AppError> {
+/// What others do on a device before the haul begins, since its figures would tell of them too; a link that has less
+/// than it could; and, before it is written, what of its users could not be seen.
+fn said_of_device(path: &Path, home: &Path, written: bool) -> Result<Vec<String>, AppError> {
     let device = machine::device(path, home)?;
     let mut said = Vec::new();
     if let Some(rate) =
@@ -176,6 +176,9 @@ fn said_of_device(path: &Path, home: &Path) -> Result<Vec<String>, AppError> {
     }
     if let Some(less) = device.identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
         said.push(format!("{} has less of a link than it could: {less}", path.display()));
+    }
+    if written {
+        said.extend(device.examination.unseen.iter().map(|u| format!("{}: {u}", path.display())));
     }
     Ok(said)
 }

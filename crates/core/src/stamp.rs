@@ -53,6 +53,14 @@ pub fn encode(origin: Origin, address: u64, body_sum: u32) -> [u8; LENGTH] {
     b
 }
 
+/// A block that begins with a stamp, of whatever drive, haul and address.
+#[must_use]
+pub fn is_stamped(block: &[u8]) -> bool {
+    block
+        .first_chunk::<LENGTH>()
+        .is_some_and(|b| b[..4] == MARK.to_le_bytes() && b[36..] == crc32fast::hash(&b[..36]).to_le_bytes())
+}
+
 /// What came back for a stamped block.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {

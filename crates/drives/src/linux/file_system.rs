@@ -6,6 +6,8 @@ use std::path::{Path, PathBuf};
 use hollow_mile_core::units::Bytes;
 use rustix::fs::{major, minor, statvfs};
 
+use super::sysfs::entries;
+
 /// Least and most that is left free for others.
 const LEAST_RESERVE: u64 = 64_000_000;
 const MOST_RESERVE: u64 = 10_000_000_000;
@@ -60,16 +62,30 @@ pub(super) struct Mount {
     pub point: String,
     /// What.
     pub source: String,
+    /// Further devices that its options name: logs and journals.
+    pub beside: Vec<String>,
 }
 
-/// All that is mounted, as this process and, where it may be asked, the first process see it.
-pub(super) fn mounts() -> Vec<Mount> {
+/// All that is mounted, in every mount namespace of which a process can be asked.
+pub(super) fn mounts(proc: &Path) -> Vec<Mount> {
     let mut all: Vec<Mount> = Vec::new();
-    for table in ["/proc/self/mountinfo", "/proc/1/mountinfo"] {
-        for line in std::fs::read_to_string(table).unwrap_or_default().lines() {
+    let mut namespaces = Vec::new();
+    let mut read = |process: &Path| {
+        for line in std::fs::read_to_string(process.join("mountinfo")).unwrap_or_default().lines() {
             if let Some(mount) = mount_of(line).filter(|m| !all.contains(m)) {
                 all.push(mount);
             }
+        }
+    };
+    for process in ["self", "1"] {
+        read(&proc.join(process));
+        namespaces.extend(std::fs::read_link(proc.join(process).join("ns/mnt")));
+    }
+    for process in entries(proc) {
+        let Ok(namespace) = std::fs::read_link(process.join("ns/mnt")) else { continue };
+        if !namespaces.contains(&namespace) {
+            namespaces.push(namespace);
+            read(&process);
         }
     }
     all
@@ -79,13 +95,38 @@ fn mount_of(line: &str) -> Option<Mount> {
     let mut fields = line.split(' ');
     let (major, minor) = fields.nth(2)?.split_once(':')?;
     let point = unescape(fields.nth(1)?);
-    let source = unescape(line.split(" - ").nth(1)?.split(' ').nth(1)?);
-    Some(Mount { number: (major.parse().ok()?, minor.parse().ok()?), point, source })
+    let mut after = line.split(" - ").nth(1)?.split(' ');
+    let source = unescape(after.nth(1)?);
+    let beside = after.next().unwrap_or_default().split(',').filter_map(|option| {
+        let (key, value) = option.split_once('=')?;
+        matches!(key, "logdev" | "rtdev" | "journal_path").then(|| unescape(value))
+    });
+    let number = (major.parse().ok()?, minor.parse().ok()?);
+    Some(Mount { number, point, source, beside: beside.collect() })
 }
 
-/// Undoes the octal escapes of /proc/self/mountinfo (proc_pid_mountinfo(5)) and drops control characters.
-fn unescape(field: &str) -> String {
-    field.replace("\\040", " ").replace("\\011", " ").chars().filter(|c| !c.is_control()).collect()
+/// Undoes the octal escapes of /proc/self/mountinfo and /proc/swaps (proc_pid_mountinfo(5)) and drops control characters.
+pub(super) fn unescape(field: &str) -> String {
+    let mut bytes = Vec::with_capacity(field.len());
+    let mut rest = field.as_bytes();
+    while let [first, tail @ ..] = rest {
+        let digit = |b: u8| (b'0'..=b'7').contains(&b).then(|| b - b'0');
+        let escaped = match rest {
+            [b'\\', a, b, c, ..] => digit(*a).zip(digit(*b)).zip(digit(*c)),
+            _ => None,
+        };
+        match escaped {
+            Some(((a, b), c)) if a < 4 => {
+                bytes.push(a << 6 | b << 3 | c);
+                rest = &rest[4..];
+            }
+            _ => {
+                bytes.push(*first);
+                rest = tail;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
 }
 
 impl FileSystem {
@@ -139,6 +180,10 @@ mod tests {
             (mount.number, mount.point.as_str(), mount.source.as_str()),
             ((0, 44), "/bench two", "my bay")
         );
+        let line = "9 1 8:1 / /a\\011b\\134c rw - xfs /dev/sda1 rw,logdev=/dev/sdb1,attr2";
+        let mount = mount_of(line).unwrap();
+        assert_eq!((mount.point.as_str(), &mount.beside[..]), ("/a b\\c", &["/dev/sdb1".to_owned()][..]));
+        assert_eq!(unescape("a\\08b\\"), "a\\08b\\", "what is no escape stays");
     }
 
     #[test]

@@ -10,15 +10,18 @@ use hollow_mile_core::protocol::text;
 use hollow_mile_core::units::Bytes;
 use rustix::fs::{major, minor};
 
-/// Where sysfs lies: `/sys`, or a copy in a test.
+/// Where the kernel tells of its devices: `/sys`, `/proc` and `/dev`, or made-up ones in a test.
 #[derive(Debug, Clone)]
 pub struct Sysfs {
     root: PathBuf,
+    /// Processes, mounts and swap.
+    pub(super) proc: PathBuf,
+    dev: PathBuf,
 }
 
 impl Default for Sysfs {
     fn default() -> Self {
-        Self { root: "/sys".into() }
+        Self { root: "/sys".into(), proc: "/proc".into(), dev: "/dev".into() }
     }
 }
 
@@ -36,6 +39,8 @@ pub struct BlockDevice {
     pub number: Number,
     /// The whole drive that it is a part of.
     pub whole: Option<Box<BlockDevice>>,
+    /// The folder of device nodes.
+    dev: PathBuf,
 }
 
 /// One part of a drive.
@@ -50,7 +55,7 @@ pub struct Partition {
 }
 
 /// The first line of a small file, printable and trimmed; `None` when there is none or it is empty.
-fn line(path: &Path) -> Option<String> {
+pub(super) fn line(path: &Path) -> Option<String> {
     let bytes = std::fs::read(path).ok()?;
     let first = bytes.split(|b| *b == b'\n').next()?;
     Some(text(first)).filter(|t| !t.is_empty())
@@ -66,31 +71,60 @@ fn device_number(folder: &Path) -> Option<Number> {
     Some((major.parse().ok()?, minor.parse().ok()?))
 }
 
-fn entries(folder: &Path) -> Vec<PathBuf> {
+pub(super) fn entries(folder: &Path) -> Vec<PathBuf> {
     let mut all: Vec<PathBuf> =
         std::fs::read_dir(folder).map(|d| d.flatten().map(|e| e.path()).collect()).unwrap_or_default();
     all.sort();
     all
 }
 
-fn name_of(folder: &Path) -> String {
+pub(super) fn name_of(folder: &Path) -> String {
     text(folder.file_name().unwrap_or_default().as_encoded_bytes())
 }
 
 impl Sysfs {
-    /// Another root, for tests.
+    /// A made-up machine, for tests: a folder with `sys`, `proc` and `dev` in it.
     #[must_use]
-    pub fn at(root: &Path) -> Self {
-        Self { root: root.to_owned() }
+    pub fn at(machine: &Path) -> Self {
+        Self { root: machine.join("sys"), proc: machine.join("proc"), dev: machine.join("dev") }
     }
 
-    fn device(&self, folder: &Path) -> Option<BlockDevice> {
+    /// A folder below the root of sysfs.
+    pub(super) fn folder(&self, path: &str) -> PathBuf {
+        self.root.join(path)
+    }
+
+    /// The node by which the device mapper is asked.
+    pub(super) fn mapper(&self) -> PathBuf {
+        self.dev.join("mapper/control")
+    }
+
+    /// Every block device there is, partitions too.
+    #[must_use]
+    pub fn all(&self) -> Vec<BlockDevice> {
+        entries(&self.root.join("dev/block")).iter().filter_map(|p| self.device(p)).collect()
+    }
+
+    /// The device that a path names: by its node, or, where that cannot be asked (in another mount namespace, in a test),
+    /// by the kernel's name.
+    #[must_use]
+    pub(super) fn named(&self, path: &Path) -> Option<BlockDevice> {
+        if let Ok(device) = self.by_path(path) {
+            return Some(device);
+        }
+        let name = path.strip_prefix("/dev/").or_else(|_| path.strip_prefix(&self.dev)).ok()?;
+        let name = name.to_string_lossy().replace('/', "!");
+        self.all().into_iter().find(|d| name_of(&d.folder) == name)
+    }
+
+    pub(super) fn device(&self, folder: &Path) -> Option<BlockDevice> {
         let folder = folder.canonicalize().ok()?;
         let number = device_number(&folder)?;
         let whole =
             folder.join("partition").exists().then(|| self.device(folder.parent()?).map(Box::new)).flatten();
         // The kernel writes a slash in a name as an exclamation mark (cciss!c0d0).
-        Some(BlockDevice { name: name_of(&folder).replace('!', "/"), folder, number, whole })
+        let name = name_of(&folder).replace('!', "/");
+        Some(BlockDevice { name, folder, number, whole, dev: self.dev.clone() })
     }
 
     /// Every drive that could be hauled on: no empty slots, no optical drives, no memory disks without content.
@@ -187,7 +221,25 @@ impl BlockDevice {
     /// `/dev/nvme0n1`.
     #[must_use]
     pub fn node(&self) -> PathBuf {
-        Path::new("/dev").join(&self.name)
+        self.dev.join(&self.name)
+    }
+
+    /// Where it begins on its drive.
+    #[must_use]
+    pub fn start(&self) -> Bytes {
+        Bytes::new(number(&self.folder.join("start")).unwrap_or(0).saturating_mul(512))
+    }
+
+    /// Devices that it is built of: volumes, arrays and encryption name them.
+    #[must_use]
+    pub(super) fn slaves(&self) -> Vec<PathBuf> {
+        entries(&self.folder.join("slaves"))
+    }
+
+    /// A value that the driver of loop devices gives.
+    pub(super) fn loop_value(&self, name: &str) -> Option<String> {
+        let raw = std::fs::read_to_string(self.folder.join("loop").join(name)).ok()?;
+        Some(raw.trim_end_matches('\n').to_owned())
     }
 
     /// A value of its queue, which partitions share with their drive.
@@ -231,14 +283,10 @@ impl BlockDevice {
             .collect()
     }
 
-    /// Devices that are built on it or on a part of it: volumes, arrays, encryption.
+    /// Devices that are built on it: volumes, arrays, encryption.
     #[must_use]
     pub fn holders(&self) -> Vec<String> {
-        let mut all: Vec<String> = entries(&self.folder.join("holders")).iter().map(|p| name_of(p)).collect();
-        for part in self.partitions() {
-            all.extend(entries(&self.folder.join(&part.name).join("holders")).iter().map(|p| name_of(p)));
-        }
-        all
+        entries(&self.folder.join("holders")).iter().map(|p| name_of(p)).collect()
     }
 
     /// How it is attached: `nvme`, `ata`, `usb`, `scsi`, `virtio`, or what the kernel calls a drive without a bus.
@@ -417,7 +465,7 @@ mod tests {
     /// An NVMe drive with a partition under LVM, at half its link, and a SATA disk.
     fn copy() -> (tempfile::TempDir, Sysfs) {
         let dir = tempfile::tempdir().unwrap();
-        let root = dir.path();
+        let root = &dir.path().join("sys");
         let slot = "devices/pci0000:00/0000:00:01.0/0000:01:00.0";
         let nvme = format!("{slot}/nvme/nvme0/nvme0n1");
         for (name, value) in [
@@ -471,7 +519,7 @@ mod tests {
         ] {
             symlink(root.join(to), root.join(link)).unwrap();
         }
-        let sysfs = Sysfs::at(root);
+        let sysfs = Sysfs::at(dir.path());
         (dir, sysfs)
     }
 
@@ -489,7 +537,7 @@ mod tests {
         let link = id.link.unwrap();
         assert_eq!(link.words(), "PCIe 3.0 of 4.0 x2 of x4");
         assert!(link.shortfall().unwrap().ends_with("a quarter of the bus"));
-        assert_eq!(drives[0].holders(), ["dm-0"]);
+        assert_eq!(sysfs.by_number((259, 1)).unwrap().holders(), ["dm-0"]);
         assert_eq!(drives[0].partitions()[0].size.get(), 2048 * 512);
         assert!(drives[0].exists() && !drives[0].is_read_only());
         let id = drives[1].identity();

@@ -9,7 +9,7 @@ use hollow_mile_core::plain::Plain;
 use hollow_mile_core::route::Route;
 use hollow_mile_core::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
 use hollow_mile_drives::linux::Room;
-use hollow_mile_drives::linux::guard::{Consent, Examination};
+use hollow_mile_drives::linux::guard::{self, Consent, Examination, Reason};
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
@@ -419,12 +419,7 @@ impl RouteView {
                 "guard",
                 match e.verdict(&self.consent) {
                     Ok(()) => "consent is whole: s starts and writes".into(),
-                    // The same words as on the command line, for the fields of this view.
-                    Err(refusal) => refusal
-                        .reasons
-                        .join("; ")
-                        .replace("add --give-up ", "name it in the field give up: ")
-                        .replace("type its serial, --erase ", "type its serial in the field erase serial: "),
+                    Err(refusal) => refusal.reasons.iter().map(reason_here).collect::<Vec<_>>().join("; "),
                 },
             ));
         }
@@ -564,5 +559,17 @@ fn figures(view: &RouteView, app: &App, area: Rect, buf: &mut Buffer) {
             if here { theme.accent() } else { theme.faint() },
             if here { theme.accent() } else { theme.strong() },
         );
+    }
+}
+
+/// Why a device is not written yet, in the words of this view: what is asked for is asked for in its fields.
+fn reason_here(reason: &Reason) -> String {
+    match reason {
+        Reason::Holds(names) => {
+            let (held, names) = (guard::held(names), names.join(", "));
+            format!("it holds {held}: to lose that, name it in the field give up: {names}")
+        }
+        Reason::NoConsent { serial } => format!("type its serial in the field erase serial: \"{serial}\""),
+        other => other.to_string(),
     }
 }

@@ -385,7 +385,7 @@ fn detail(app: &App, area: Rect, buf: &mut Buffer) {
         let mut out = Writer::new(right, buf);
         out.text(&e.words(), 0, theme.strong());
         for line in e.obstacles.iter().skip(1) {
-            out.text(line, 2, theme.strong());
+            out.text(&line.to_string(), 2, theme.strong());
         }
         if !e.losses.is_empty() {
             out.gap();

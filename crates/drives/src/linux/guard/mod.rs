@@ -1,0 +1,215 @@
+//! The guard: every byte that is written to storage passes here, and nowhere else can the right to write be had.
+//!
+//! A [`Writable`] is that right. It has no constructor outside this module; the pump takes it for loads that write and
+//! has nothing else to write with. It is given for a new file of our own, or for a device that nobody uses, that holds
+//! nothing that was not given up by name, and whose serial was typed.
+
+mod content;
+mod examination;
+mod openers;
+mod reach;
+mod second_opinion;
+mod users;
+
+#[cfg(test)]
+mod made_up;
+#[cfg(test)]
+mod tests;
+
+use std::os::fd::{AsRawFd, OwnedFd};
+use std::path::Path;
+use std::sync::Arc;
+
+use hollow_mile_core::units::Bytes;
+use rustix::fs::{FallocateFlags, FlockOperation, Mode, OFlags, fallocate, flock, fstat, major, minor, open};
+use rustix::io::Errno;
+
+use super::sysfs::{BlockDevice, Sysfs};
+
+pub use examination::{Consent, Examination, Obstacle, Reason, Refusal, Unseen, held};
+pub use openers::Opener;
+pub use users::{Use, Users};
+
+/// The right to write to one file or device, and its open descriptor.
+pub struct Writable {
+    file: Arc<OwnedFd>,
+    device: bool,
+}
+
+/// An open file or device, with or without the right to write to it.
+#[derive(Clone)]
+pub enum Access {
+    /// Opened read-only: the kernel refuses writes too.
+    Read(Arc<OwnedFd>),
+    /// Passed the guard.
+    Write(Arc<Writable>),
+}
+
+impl Access {
+    /// The descriptor, for a queue that has checked what it may do with it.
+    pub(super) fn descriptor(&self) -> &Arc<OwnedFd> {
+        match self {
+            Self::Read(file) => file,
+            Self::Write(writable) => &writable.file,
+        }
+    }
+
+    /// It may be written.
+    pub(super) const fn may_write(&self) -> bool {
+        matches!(self, Self::Write(_))
+    }
+}
+
+/// BLKDISCARD of linux/fs.h: `_IO(0x12, 119)`; takes the first byte and the length.
+const BLKDISCARD: libc::c_ulong = 0x1277;
+
+impl Writable {
+    /// Makes a new file of our own; what exists is never touched. Direct I/O where the file system takes it.
+    ///
+    /// # Errors
+    /// What the kernel says; `EXIST` when something is there.
+    pub(super) fn create_file(path: &Path) -> Result<(Self, bool), Errno> {
+        let mode = Mode::from_bits_truncate(0o600);
+        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
+        // Made first and opened for direct I/O then: a file system may make the file and refuse the flag.
+        let plain = open(path, flags, mode)?;
+        let made = fstat(&plain)?;
+        let direct =
+            open(path, OFlags::RDWR | OFlags::CLOEXEC | OFlags::DIRECT | OFlags::NOFOLLOW, Mode::empty());
+        match direct {
+            Ok(file) if fstat(&file).is_ok_and(|s| (s.st_dev, s.st_ino) == (made.st_dev, made.st_ino)) => {
+                Ok((Self { file: Arc::new(file), device: false }, true))
+            }
+            _ => Ok((Self { file: Arc::new(plain), device: false }, false)),
+        }
+    }
+
+    /// Takes up the room that a new file needs before its first byte, so that it cannot run out in the middle.
+    pub(super) fn allocate(&self, size: Bytes) -> Result<(), Errno> {
+        match fallocate(&*self.file, FallocateFlags::empty(), 0, size.get()) {
+            Err(Errno::OPNOTSUPP | Errno::NOSYS) => Ok(()),
+            other => other,
+        }
+    }
+
+    /// Tells the drive, or the file system, that this range is no longer needed.
+    pub(super) fn discard(&self, start: u64, length: u64) -> std::io::Result<()> {
+        if !self.device {
+            let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+            return Ok(fallocate(&*self.file, flags, start, length)?);
+        }
+        let range = [start, length];
+        // SAFETY: BLKDISCARD reads two u64 from the pointer, which lives through the call.
+        let result = unsafe { libc::ioctl(self.file.as_raw_fd(), BLKDISCARD, range.as_ptr()) };
+        if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+    }
+
+    /// Makes what was written durable.
+    pub(super) fn flush(&self) -> std::io::Result<()> {
+        Ok(rustix::fs::fdatasync(&*self.file)?)
+    }
+
+    /// Opens a device for writing, when nothing stands against it and the consent is whole.
+    ///
+    /// # Errors
+    /// Why not, all reasons at once. Nothing was written then, and nothing is kept open.
+    pub fn open_device(
+        sysfs: &Sysfs,
+        device: &BlockDevice,
+        consent: &Consent,
+    ) -> Result<(Self, Examination), Refusal> {
+        let node = device.node();
+        let refuse = |why: Reason| Refusal { device: node.clone(), reasons: vec![why], losses: Vec::new() };
+        // Exclusive first: from here on the kernel lets nobody mount it or build on it while we look.
+        let flags = OFlags::RDWR | OFlags::EXCL | OFlags::CLOEXEC | OFlags::DIRECT;
+        // What has just let go of it may be held by the kernel for a moment still.
+        let opened = (0..20).find_map(|i| match open(&node, flags, Mode::empty()) {
+            Err(Errno::BUSY) if i < 19 => {
+                std::thread::sleep(PATIENCE);
+                None
+            }
+            other => Some(other),
+        });
+        let opened = opened.unwrap_or(Err(Errno::BUSY));
+        let examine = || Examination::of(sysfs, &Users::now(sysfs), device, &consent.protect);
+        let mut before = examine();
+        // Who watches for new devices opens each for a moment.
+        for _ in 0..20 {
+            if !before.is_only_opened() {
+                break;
+            }
+            std::thread::sleep(PATIENCE);
+            before = examine();
+        }
+        let file = match opened {
+            Ok(file) => file,
+            Err(e) => {
+                let mut reasons = before.verdict(consent).err().map_or_else(Vec::new, |r| r.reasons);
+                if e != Errno::BUSY || !reasons.iter().any(|r| matches!(r, Reason::Obstacle(_))) {
+                    reasons.push(match e {
+                        Errno::BUSY => Reason::Busy,
+                        Errno::ACCESS | Errno::PERM => {
+                            Reason::Obstacle(Obstacle::NoPermission(permission(&node, "written")))
+                        }
+                        Errno::ROFS => Reason::Obstacle(Obstacle::ReadOnly),
+                        e => Reason::NotOpened(e.to_string()),
+                    });
+                }
+                return Err(Refusal { device: node.clone(), reasons, losses: before.losses });
+            }
+        };
+        let opened_number = fstat(&file).map(|s| (major(s.st_rdev), minor(s.st_rdev)));
+        if opened_number != Ok(device.number) {
+            return Err(refuse(Reason::AnotherDevice));
+        }
+        before.verdict(consent)?;
+        flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|_| refuse(Reason::Locked))?;
+        Ok((Self { file: Arc::new(file), device: true }, before))
+    }
+}
+
+/// Between two looks at whether a device is free now.
+const PATIENCE: std::time::Duration = std::time::Duration::from_millis(25);
+
+/// Opens a device for reading only. Needs no consent; stands back when somebody writes to it.
+///
+/// # Errors
+/// In a sentence.
+pub fn open_for_reading(device: &BlockDevice) -> Result<Access, String> {
+    let node = device.node();
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::DIRECT;
+    let file = open(&node, flags, Mode::empty()).map_err(|e| match e {
+        Errno::ACCESS | Errno::PERM => {
+            format!("{} cannot be read: {}", node.display(), permission(&node, "read"))
+        }
+        Errno::NODEV | Errno::NXIO | Errno::NOENT => format!("{} is gone", node.display()),
+        e => format!("{} cannot be opened for reading: {e}", node.display()),
+    })?;
+    if flock(&file, FlockOperation::NonBlockingLockShared).is_err() {
+        return Err(format!(
+            "{} is locked by a program that writes to it: both would spoil each other's figures",
+            node.display()
+        ));
+    }
+    Ok(Access::Read(Arc::new(file)))
+}
+
+/// What is missing when the kernel says no, and what still works.
+fn permission(node: &Path, verb: &str) -> String {
+    use std::os::unix::fs::MetadataExt;
+    let group = std::fs::metadata(node).map(|m| m.gid()).ok();
+    let group = group.map_or_else(|| "its group".to_owned(), |g| format!("group {}", group_name(g)));
+    format!(
+        "no permission: to be {verb} it needs you in {group} or the capability CAP_DAC_OVERRIDE; its identity in the yard works without"
+    )
+}
+
+fn group_name(id: u32) -> String {
+    let groups = std::fs::read_to_string("/etc/group").unwrap_or_default();
+    let name = groups.lines().find_map(|l| {
+        let mut f = l.split(':');
+        let name = f.next()?;
+        (f.nth(1)?.parse() == Ok(id)).then(|| name.to_owned())
+    });
+    name.unwrap_or_else(|| id.to_string())
+}
