@@ -79,8 +79,12 @@ pub fn pages(data: &[u8]) {
         }
         11 => shown(&sat::Sense::decode(&page)),
         12 => {
+            let capacity = page.len() as u64 * 512;
             let (head, tail) = page.split_at(page.len() / 2);
-            shown(&signature::detect(head, tail, Bytes::new(page.len() as u64 * 512)));
+            let mut looked = signature::Looked::new(Bytes::new(capacity));
+            looked.add(0, head.to_vec());
+            looked.add(capacity - tail.len() as u64, tail.to_vec());
+            shown(&signature::detect(&looked));
         }
         _ => {
             let mut word = [0; 4];

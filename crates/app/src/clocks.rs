@@ -1,6 +1,8 @@
 //! What the machine's clocks do while a haul runs. A haul is timed by the monotonic clock, which nobody sets and which
 //! stands while the machine sleeps; when the others step against it, that belongs into the record.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use rustix::time::{ClockId, clock_gettime};
@@ -41,6 +43,57 @@ impl Clocks {
         }
         let before = std::mem::replace(self, Self::now());
         stepped(self.slept_s - before.slept_s, self.wall_s - before.wall_s)
+    }
+}
+
+/// Between two beats, and how much later than that one may come before it is told.
+const BEAT: Duration = Duration::from_millis(200);
+const STOOD_STILL: Duration = Duration::from_secs(1);
+
+/// A thread that does nothing but look at the time: when it is late by a second, this whole process stood still, stopped by
+/// a signal or a debugger, or without a processor. What the drive seems to have done then it did not do.
+pub struct Pulse {
+    still_ms: Arc<AtomicU64>,
+    over: Arc<AtomicBool>,
+}
+
+impl Pulse {
+    /// Begins to beat; without a thread it never tells.
+    #[must_use]
+    pub fn begin() -> Self {
+        let pulse = Self { still_ms: Arc::default(), over: Arc::default() };
+        let (still, over) = (pulse.still_ms.clone(), pulse.over.clone());
+        let beats = move || {
+            let mut last = Instant::now();
+            while !over.load(Ordering::Relaxed) {
+                std::thread::sleep(BEAT);
+                let now = Instant::now();
+                let late = now.duration_since(last).saturating_sub(BEAT);
+                if late > STOOD_STILL {
+                    still.fetch_add(late.as_millis() as u64, Ordering::Relaxed);
+                }
+                last = now;
+            }
+        };
+        let _ = std::thread::Builder::new().name("pulse".into()).spawn(beats);
+        pulse
+    }
+
+    /// For how long it stood still since the last look, in words.
+    pub fn look(&self) -> Option<String> {
+        let still = Duration::from_millis(self.still_ms.swap(0, Ordering::Relaxed));
+        (!still.is_zero()).then(|| {
+            format!(
+                "this program stood still for {:.1} s (stopped, or without a processor): that time tells nothing of the drive",
+                still.as_secs_f64()
+            )
+        })
+    }
+}
+
+impl Drop for Pulse {
+    fn drop(&mut self) {
+        self.over.store(true, Ordering::Relaxed);
     }
 }
 

@@ -17,7 +17,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_ledger::{HaulWriter, Ledger};
 use serde::{Deserialize, Serialize};
 
-use crate::clocks::Clocks;
+use crate::clocks::{Clocks, Pulse};
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::targets::Opened;
@@ -293,6 +293,7 @@ fn drive_on(
     let mut clock_stands = false;
     let mut listening = true;
     let mut clocks = (!simulated).then(Clocks::now);
+    let pulse = (!simulated).then(Pulse::begin);
     loop {
         let wait = if simulated { pacer.ahead(haul.elapsed()) } else { Duration::ZERO };
         let wait =
@@ -322,6 +323,9 @@ fn drive_on(
             Err(disconnected) => listening &= !disconnected,
         }
         if let Some(words) = clocks.as_mut().and_then(Clocks::look) {
+            haul.note(&words, &mut batch);
+        }
+        if let Some(words) = pulse.as_ref().and_then(Pulse::look) {
             haul.note(&words, &mut batch);
         }
         if trouble.load(Ordering::Relaxed) {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::event::{LatencySummary, Vitals};
+use crate::event::{FaultKind, LatencySummary, Vitals};
 use crate::stamp::{Expected, Mismatch, Origin};
 use crate::units::{Bytes, Celsius, Rate};
 
@@ -373,8 +373,8 @@ pub struct Tally {
     pub other: Option<Bytes>,
     /// Operations that failed.
     pub errors: u32,
-    /// Address and message of operations that failed: the first few of the interval.
-    pub faults: Vec<(Bytes, String)>,
+    /// Operations that failed: the first few of the interval.
+    pub faults: Vec<Fault>,
     /// Blocks that came back other than they were written, neighbours in one.
     pub mismatches: Vec<Mismatch>,
     /// Share of addresses that hold data, in parts per million.
@@ -383,6 +383,36 @@ pub struct Tally {
     pub host_busy_ppm: Option<u32>,
     /// The limit of the load is reached and nothing is in flight.
     pub finished: bool,
+}
+
+/// An operation that failed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fault {
+    /// Its address.
+    pub position: Bytes,
+    /// Whether a second try succeeded.
+    pub kind: FaultKind,
+    /// In a sentence.
+    pub message: String,
+}
+
+/// What was seen while a queue drained, behind the last tally.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Late {
+    /// Operations that failed.
+    pub errors: u32,
+    /// The first few of them.
+    pub faults: Vec<Fault>,
+    /// Blocks that came back other than they were written.
+    pub mismatches: Vec<Mismatch>,
+}
+
+impl Late {
+    /// There is something to tell.
+    #[must_use]
+    pub fn is_news(&self) -> bool {
+        self.errors > 0 || !self.faults.is_empty() || !self.mismatches.is_empty()
+    }
 }
 
 /// How a load ended.
@@ -405,6 +435,9 @@ pub struct LoadSummary {
     /// Which engine moved the bytes, as it turned out; the head of the record has what was expected.
     #[serde(default)]
     pub engine: Option<String>,
+    /// What failed in the drain; the runner tells it as events of their own.
+    #[serde(skip)]
+    pub late: Late,
 }
 
 /// Why a drive could not go on.

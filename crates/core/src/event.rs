@@ -265,6 +265,21 @@ pub struct HaulHead {
     pub program: String,
 }
 
+/// What kind of trouble a fault was.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FaultKind {
+    /// An operation failed, and its second try too.
+    #[default]
+    Failed,
+    /// An operation failed, and a second try alone succeeded.
+    Recovered,
+    /// The drive began to warn of something.
+    Warning,
+    /// The drive could not go on.
+    Drive,
+}
+
 /// One thing that happened on a haul.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
@@ -300,6 +315,9 @@ pub enum Event {
         at: Duration,
         /// Where on the drive, where that is known.
         position: Option<Bytes>,
+        /// Of what kind; records of before 2026-12 do not say, see [`crate::record`].
+        #[serde(default)]
+        kind: FaultKind,
         /// In a sentence.
         message: String,
     },

@@ -9,8 +9,8 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use crate::course::{Course, Planned};
-use crate::drive::{Drive, DriveError, DriveKind, Load, LoadKind};
-use crate::event::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
+use crate::drive::{Drive, DriveError, DriveKind, Fault, Load, LoadKind};
+use crate::event::{Conditions, Event, FaultKind, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::FindingKind;
 use crate::protocol::nvme::critical_warning_words;
 use crate::readings::Readings;
@@ -243,7 +243,12 @@ impl<D: Drive> Haul<D> {
         for warning in critical_warning_words(new) {
             self.emit(
                 out,
-                Event::Fault { at, position: None, message: format!("the drive warns: {warning}") },
+                Event::Fault {
+                    at,
+                    position: None,
+                    kind: FaultKind::Warning,
+                    message: format!("the drive warns: {warning}"),
+                },
             );
         }
         self.alarms = Some(now);
@@ -262,16 +267,16 @@ impl<D: Drive> Haul<D> {
     }
 
     /// Each failed operation by its address, as long as there are not too many of them.
-    fn emit_faults(&mut self, out: &mut Vec<Event>, faults: &[(Bytes, String)]) {
-        for (position, message) in faults {
+    fn emit_faults(&mut self, out: &mut Vec<Event>, faults: &[Fault]) {
+        for Fault { position, kind, message } in faults {
             let many = self.faults_told >= FAULTS_TOLD;
             if many && self.elapsed < self.fault_at + Duration::from_secs(1) {
                 continue;
             }
             self.faults_told += 1;
             self.fault_at = self.elapsed;
-            let (position, message) = (Some(*position), message.clone());
-            self.emit(out, Event::Fault { at: self.elapsed, position, message });
+            let (position, kind, message) = (Some(*position), *kind, message.clone());
+            self.emit(out, Event::Fault { at: self.elapsed, position, kind, message });
         }
     }
 
@@ -530,10 +535,15 @@ impl<D: Drive> Haul<D> {
 
     /// What completed while draining belongs to the record like everything else.
     fn account_for_drain(&mut self, out: &mut Vec<Event>, index: usize, summary: &crate::drive::LoadSummary) {
-        if summary.drained == Bytes::ZERO && summary.drain.is_zero() {
+        if summary.drained == Bytes::ZERO && summary.drain.is_zero() && !summary.late.is_news() {
             return;
         }
         self.elapsed += summary.drain;
+        self.leg_errors += u64::from(summary.late.errors);
+        self.emit_faults(out, &summary.late.faults);
+        for found in &summary.late.mismatches {
+            self.emit(out, Event::Mismatch { at: self.elapsed, found: *found });
+        }
         self.leg_moved += summary.drained;
         let read = match self.setup.route.legs.get(index) {
             Some(l) if l.kind == LegKind::Mixed => summary.drained_read,
@@ -547,6 +557,7 @@ impl<D: Drive> Haul<D> {
             leg: index as u16,
             written,
             read,
+            errors: summary.late.errors,
             ..Sample::default()
         };
         self.emit(out, Event::Sample(sample));
@@ -602,7 +613,8 @@ impl<D: Drive> Haul<D> {
 
     fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
         let message = error.to_string();
-        self.emit(out, Event::Fault { at: self.elapsed, position: None, message: message.clone() });
+        let (at, kind) = (self.elapsed, FaultKind::Drive);
+        self.emit(out, Event::Fault { at, position: None, kind, message: message.clone() });
         let (at, leg, summary) = (self.elapsed, index as u16, crate::drive::LoadSummary::default());
         self.emit(out, Event::LegEnded { at, leg, why: LegEnd::Failed, summary });
         self.end(out, HaulState::Failed, Some(message));

@@ -1,7 +1,7 @@
 use std::collections::VecDeque;
 
 use super::*;
-use crate::drive::{DriveIdentity, DriveKind, LoadSummary, Tally};
+use crate::drive::{DriveIdentity, DriveKind, Fault, LoadSummary, Tally};
 use crate::units::Celsius;
 
 /// A drive that does as it is told: a tally a call, and a note of every call.
@@ -253,7 +253,11 @@ fn failed_operations_are_told_with_their_address_and_do_not_end_the_haul() {
     let tally = Tally {
         took: Duration::from_millis(100),
         errors: 2,
-        faults: vec![(Bytes::new(4096), "write failed: Input/output error".into())],
+        faults: vec![Fault {
+            position: Bytes::new(4096),
+            kind: FaultKind::Failed,
+            message: "write failed: Input/output error".into(),
+        }],
         ..Tally::default()
     };
     let mut h = haul(Puppet::new().will(Ok(tally)), WRITE);

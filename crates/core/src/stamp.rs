@@ -53,9 +53,19 @@ pub fn encode(origin: Origin, address: u64, body_sum: u32) -> [u8; LENGTH] {
     b
 }
 
-/// A block that begins with a stamp, of whatever drive, haul and address.
+/// At the head of each 4 KiB that is written without a stamp, before its address and a running number.
+pub const PLAIN: [u8; 8] = *b"HMload1\0";
+
+/// Name of the extended attribute that files of our own carry, with a random mark as its value.
+pub const FILE_MARK: &str = "user.hollow-mile";
+
+/// Data that this program wrote: a block that begins with a stamp, of whatever drive and haul, or with [`PLAIN`].
 #[must_use]
-pub fn is_stamped(block: &[u8]) -> bool {
+pub fn is_ours(block: &[u8]) -> bool {
+    block.starts_with(&PLAIN) || is_stamped(block)
+}
+
+fn is_stamped(block: &[u8]) -> bool {
     block
         .first_chunk::<LENGTH>()
         .is_some_and(|b| b[..4] == MARK.to_le_bytes() && b[36..] == crc32fast::hash(&b[..36]).to_le_bytes())

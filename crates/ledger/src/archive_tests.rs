@@ -86,6 +86,29 @@ fn a_digest_is_kept_and_made_anew_when_it_is_old() {
     assert_eq!(ledger.subject("aaaa").unwrap().digest, kept);
 }
 
+/// As leftovers were written down up to version 4.
+pub(crate) fn without_marks(ledger: &Ledger) {
+    for column in ["mark", "born_ns"] {
+        ledger.db.execute(&format!("ALTER TABLE leftovers DROP COLUMN {column}"), []).unwrap();
+    }
+}
+
+#[test]
+fn a_ledger_of_version_4_keeps_its_leftovers_and_trusts_none_of_them() {
+    let dir = tempfile::tempdir().unwrap();
+    let ledger = opened(dir.path(), &["aaaa0001"]);
+    let path = dir.path().join("left.hm");
+    std::fs::write(&path, [0; 4096]).unwrap();
+    ledger.note_file(&path, "aaaa0001").unwrap();
+    without_marks(&ledger);
+    ledger.db.pragma_update(None, "user_version", 4).unwrap();
+    drop(ledger);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    assert!(dir.path().join("ledger-version-4.sqlite").exists());
+    let left = ledger.leftovers().unwrap();
+    assert!(left.len() == 1 && !left[0].certain, "{left:?}");
+}
+
 #[test]
 fn a_ledger_of_version_3_gets_its_conditions_after_a_copy() {
     let dir = tempfile::tempdir().unwrap();
@@ -95,6 +118,7 @@ fn a_ledger_of_version_3_gets_its_conditions_after_a_copy() {
         ledger.db.execute(&format!("ALTER TABLE hauls DROP COLUMN {column}"), []).unwrap();
     }
     ledger.db.execute("ALTER TABLE overviews DROP COLUMN program", []).unwrap();
+    without_marks(&ledger);
     ledger.db.pragma_update(None, "user_version", 3).unwrap();
     drop(ledger);
     let ledger = Ledger::open(dir.path()).unwrap();
@@ -168,7 +192,7 @@ fn health_and_files_left_behind_outlive_a_damaged_ledger() {
     }
     let ledger = writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
     let left = dir.path().join("left.bin");
-    std::fs::write(&left, b"x").unwrap();
+    std::fs::write(&left, [0; 512]).unwrap();
     ledger.note_file(&left, "aaaa0001").unwrap();
     let (wear, leftovers) = (ledger.wear("KW-0001").unwrap(), ledger.leftovers().unwrap());
     assert_eq!((wear.len(), leftovers.len()), (1, 1));
@@ -176,7 +200,7 @@ fn health_and_files_left_behind_outlive_a_damaged_ledger() {
     let (ledger, rescued) = rescue::rescue(dir.path()).unwrap();
     assert!(rescued.torn.is_empty() && rescued.lost.is_empty(), "{rescued:?}");
     assert_eq!(ledger.wear("KW-0001").unwrap(), wear);
-    assert_eq!(ledger.leftovers().unwrap().len(), 1);
+    assert!(ledger.leftovers().unwrap()[0].certain, "what it is known by is rescued too");
 }
 
 /// A long write in which the cache ends, with one very late operation and one hot moment.

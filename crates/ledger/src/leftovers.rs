@@ -1,14 +1,19 @@
 //! Files of our own that a killed program could not remove.
 //!
 //! A file target is written down here before its first byte is written and struck off when it is removed. What is
-//! still here and belongs to no running haul was left behind. It is removed only if it is the same file still: same
-//! device, same inode.
+//! still here and belongs to no running haul was left behind. Device and inode do not tell a file: file systems hand the
+//! number of a removed file to the next one. It is removed only when it also carries the random mark that it was made with
+//! or, where the file system keeps no attributes, has the same time of birth and begins with data of ours or none. All
+//! else is left alone, and said.
 
+use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use hollow_mile_core::stamp::{FILE_MARK, is_ours};
 use hollow_mile_core::units::Bytes;
 use rusqlite::params;
+use rustix::fs::lgetxattr;
 
 use crate::{Ledger, LedgerError};
 
@@ -21,6 +26,45 @@ pub struct Leftover {
     pub size: Bytes,
     /// By which haul.
     pub haul: String,
+    /// It is that haul's file beyond doubt; what is not is never removed.
+    pub certain: bool,
+}
+
+/// What a file is known again by.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Known {
+    device: i64,
+    inode: i64,
+    mark: Option<String>,
+    born_ns: Option<i64>,
+}
+
+impl Known {
+    fn of(path: &Path) -> std::io::Result<(Self, std::fs::Metadata)> {
+        let meta = std::fs::symlink_metadata(path)?;
+        let mut value = [0u8; 64];
+        let mark = lgetxattr(path, FILE_MARK, &mut value)
+            .ok()
+            .and_then(|n| String::from_utf8(value.get(..n)?.to_vec()).ok());
+        let born = meta.created().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+        let born_ns = born.and_then(|t| i64::try_from(t.as_nanos()).ok()).filter(|t| *t > 0);
+        Ok((Self { device: meta.dev() as i64, inode: meta.ino() as i64, mark, born_ns }, meta))
+    }
+
+    /// It is the file that was written down, beyond doubt.
+    fn is_surely(&self, noted: &Self, path: &Path) -> bool {
+        match &noted.mark {
+            Some(mark) => self.mark.as_ref() == Some(mark),
+            None => noted.born_ns.is_some() && self.born_ns == noted.born_ns && begins_like_ours(path),
+        }
+    }
+}
+
+/// Its first 4 KiB are of ours, or were never written.
+fn begins_like_ours(path: &Path) -> bool {
+    let mut head = Vec::new();
+    let read = std::fs::File::open(path).and_then(|f| f.take(4096).read_to_end(&mut head));
+    read.is_ok() && (head.iter().all(|b| *b == 0) || is_ours(&head))
 }
 
 impl Ledger {
@@ -29,11 +73,12 @@ impl Ledger {
     /// # Errors
     /// When the file is not there or the ledger cannot be written.
     pub fn note_file(&self, path: &Path, haul: &str) -> Result<(), LedgerError> {
-        let meta = std::fs::metadata(path)
+        let (known, _) = Known::of(path)
             .map_err(|e| LedgerError::NotWritable { home: path.display().to_string(), why: e.to_string() })?;
         self.db.execute(
-            "INSERT OR REPLACE INTO leftovers (path, device, inode, haul) VALUES (?1, ?2, ?3, ?4)",
-            params![path.to_string_lossy(), meta.dev() as i64, meta.ino() as i64, haul],
+            "INSERT OR REPLACE INTO leftovers (path, device, inode, haul, mark, born_ns)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![path.to_string_lossy(), known.device, known.inode, haul, known.mark, known.born_ns],
         )?;
         Ok(())
     }
@@ -53,18 +98,25 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn leftovers(&self) -> Result<Vec<Leftover>, LedgerError> {
         let mut statement = self.db.prepare(
-            "SELECT l.path, l.device, l.inode, l.haul FROM leftovers l
+            "SELECT l.path, l.haul, l.device, l.inode, l.mark, l.born_ns FROM leftovers l
              LEFT JOIN hauls h ON h.haul = l.haul WHERE h.state IS NULL OR h.state <> 'running'",
         )?;
-        let rows: Vec<(String, i64, i64, String)> = statement
-            .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+        let rows: Vec<(String, String, Known)> = statement
+            .query_map([], |r| {
+                let known =
+                    Known { device: r.get(2)?, inode: r.get(3)?, mark: r.get(4)?, born_ns: r.get(5)? };
+                Ok((r.get(0)?, r.get(1)?, known))
+            })?
             .collect::<Result<_, _>>()?;
         let mut found = Vec::new();
-        for (path, device, inode, haul) in rows {
+        for (path, haul, noted) in rows {
             let path = PathBuf::from(path);
-            match std::fs::symlink_metadata(&path) {
-                Ok(m) if m.is_file() && m.dev() as i64 == device && m.ino() as i64 == inode => {
-                    found.push(Leftover { path, size: Bytes::new(m.blocks() * 512), haul });
+            match Known::of(&path) {
+                Ok((now, meta))
+                    if meta.is_file() && (now.device, now.inode) == (noted.device, noted.inode) =>
+                {
+                    let certain = now.is_surely(&noted, &path);
+                    found.push(Leftover { path, size: Bytes::new(meta.blocks() * 512), haul, certain });
                 }
                 // Gone, or another file by now: not ours to touch.
                 Ok(_) => self.strike_file(&path)?,
@@ -75,18 +127,22 @@ impl Ledger {
         Ok(found)
     }
 
-    /// Removes a file that was left behind, if it is still the same.
+    /// Removes a file that was left behind, if it is still the same beyond doubt; else it is left alone and no longer
+    /// listed. Tells whether it was removed.
     ///
     /// # Errors
     /// When it cannot be removed.
-    pub fn remove_leftover(&self, leftover: &Leftover) -> Result<(), LedgerError> {
-        if self.leftovers()?.contains(leftover) {
+    pub fn remove_leftover(&self, leftover: &Leftover) -> Result<bool, LedgerError> {
+        let Some(now) = self.leftovers()?.into_iter().find(|l| l.path == leftover.path) else {
+            return Ok(false);
+        };
+        if now.certain {
             std::fs::remove_file(&leftover.path).map_err(|e| LedgerError::NotWritable {
                 home: leftover.path.display().to_string(),
                 why: e.to_string(),
             })?;
-            self.strike_file(&leftover.path)?;
         }
-        Ok(())
+        self.strike_file(&leftover.path)?;
+        Ok(now.certain)
     }
 }

@@ -275,14 +275,22 @@ pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
         rescued.hauls += 1;
     }
     // Files that a killed haul left behind are still there, whatever became of the ledger.
-    let leftovers = walk(&old, "SELECT path, device, inode, haul FROM leftovers", |r| {
-        Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?))
+    let columns: i64 = old
+        .query_row("SELECT count(*) FROM pragma_table_info('leftovers') WHERE name = 'mark'", [], |r| {
+            r.get(0)
+        })
+        .unwrap_or(0);
+    let known = if columns == 1 { "mark, born_ns" } else { "NULL, NULL" };
+    let leftovers = walk(&old, &format!("SELECT path, device, inode, haul, {known} FROM leftovers"), |r| {
+        Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?))
     });
     for row in leftovers {
-        let (path, device, inode, haul): (String, i64, i64, String) = row;
+        let (path, device, inode, haul, mark, born): (String, i64, i64, String, Option<String>, Option<i64>) =
+            row;
         ledger.db.execute(
-            "INSERT OR IGNORE INTO leftovers (path, device, inode, haul) VALUES (?1, ?2, ?3, ?4)",
-            params![path, device, inode, haul],
+            "INSERT OR IGNORE INTO leftovers (path, device, inode, haul, mark, born_ns)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![path, device, inode, haul, mark, born],
         )?;
     }
     Ok((ledger, rescued))

@@ -9,7 +9,7 @@ use rusqlite::Connection;
 use crate::{LedgerError, overview, wear};
 
 /// Written into the file as `user_version`.
-pub const VERSION: i32 = 4;
+pub const VERSION: i32 = 5;
 
 /// New in version 4: what lists show of a haul's conditions, what people say of it afterwards, its digest.
 const COLUMNS_4: [&str; 7] = [
@@ -91,6 +91,13 @@ CREATE TABLE leftovers (
 );
 ";
 
+/// New in version 5: what a file that was left behind is known again by, beside numbers that file systems use again.
+fn to_version_5(db: &Connection) -> Result<(), LedgerError> {
+    db.execute("ALTER TABLE leftovers ADD COLUMN mark TEXT", [])?;
+    db.execute("ALTER TABLE leftovers ADD COLUMN born_ns INTEGER", [])?;
+    Ok(())
+}
+
 /// Brings a file to this version.
 ///
 /// # Errors
@@ -109,6 +116,7 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
                 tx.execute_batch(wear::TABLE)?;
                 tx.execute_batch(overview::TABLE)?;
                 add_columns(&tx)?;
+                to_version_5(&tx)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;
@@ -135,8 +143,11 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             if version < 3 {
                 tx.execute_batch(overview::TABLE)?;
             }
-            if version < VERSION {
+            if version < 4 {
                 to_version_4(&tx)?;
+            }
+            if version < VERSION {
+                to_version_5(&tx)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;

@@ -3,6 +3,7 @@ use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::event::{Conditions, Sample};
 use hollow_mile_core::route;
 use hollow_mile_core::units::Celsius;
+use std::os::unix::fs::MetadataExt;
 
 pub(crate) fn head(haul: &str) -> HaulHead {
     HaulHead {
@@ -121,20 +122,65 @@ fn a_damaged_batch_is_an_error_with_its_place() {
     assert!(seen >= 1, "what stands before the damage is handed over");
 }
 
+/// A file as a haul makes it: with a mark, or on a file system that keeps none.
+fn made(path: &std::path::Path, mark: Option<&str>) {
+    let mut block = vec![7u8; 4096];
+    block[..8].copy_from_slice(&hollow_mile_core::stamp::PLAIN);
+    std::fs::write(path, block).unwrap();
+    if let Some(mark) = mark {
+        let flags = rustix::fs::XattrFlags::CREATE;
+        let name = hollow_mile_core::stamp::FILE_MARK;
+        rustix::fs::setxattr(path, name, mark.as_bytes(), flags).unwrap();
+    }
+}
+
 #[test]
 fn leftovers_are_ours_only_while_they_are_the_same_file() {
     let dir = tempfile::tempdir().unwrap();
     write(Ledger::open(dir.path()).unwrap(), "file0001", false);
     let ledger = Ledger::open(dir.path()).unwrap();
     let path = dir.path().join("try.hm");
-    std::fs::write(&path, "ours").unwrap();
+    made(&path, None);
     ledger.note_file(&path, "file0001").unwrap();
-    assert_eq!(ledger.leftovers().unwrap().len(), 1);
+    assert!(ledger.leftovers().unwrap()[0].certain);
     let other = dir.path().join("other");
     std::fs::write(&other, "not ours").unwrap();
     std::fs::rename(&other, &path).unwrap();
     assert_eq!(ledger.leftovers().unwrap(), []);
     assert!(path.exists(), "a file that took its place is left alone");
+}
+
+#[test]
+fn a_file_that_got_the_inode_of_ours_is_never_removed() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "file0001", false);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let path = dir.path().join("try.hm");
+    for mark in [Some("5ea5"), None] {
+        made(&path, mark);
+        ledger.note_file(&path, "file0001").unwrap();
+        let inode = std::fs::metadata(&path).unwrap().ino();
+        // Whether the file system hands the number out at once or not, the ledger is made to believe so.
+        std::fs::remove_file(&path).unwrap();
+        std::fs::write(&path, "the only copy of a thesis").unwrap();
+        let again = std::fs::metadata(&path).unwrap().ino();
+        println!("inode {inode}, then {again}");
+        ledger.db.execute("UPDATE leftovers SET inode = ?1", [again as i64]).unwrap();
+        let left = ledger.leftovers().unwrap();
+        assert!(left.len() == 1 && !left[0].certain, "{left:?}");
+        assert!(!ledger.remove_leftover(&left[0]).unwrap());
+        assert_eq!(std::fs::read(&path).unwrap(), b"the only copy of a thesis");
+        assert_eq!(ledger.leftovers().unwrap(), [], "it is said once and struck off");
+        std::fs::remove_file(&path).unwrap();
+    }
+    // What is ours goes, and a ledger of an earlier version, which knew no more than numbers, lets all stay.
+    made(&path, Some("5ea5"));
+    ledger.note_file(&path, "file0001").unwrap();
+    ledger.db.execute("UPDATE leftovers SET mark = NULL, born_ns = NULL", []).unwrap();
+    assert!(!ledger.leftovers().unwrap()[0].certain);
+    ledger.note_file(&path, "file0001").unwrap();
+    let left = ledger.leftovers().unwrap();
+    assert!(ledger.remove_leftover(&left[0]).unwrap() && !path.exists());
 }
 
 #[test]
@@ -228,6 +274,7 @@ fn a_drives_health_is_kept_over_its_hauls() {
     for column in ["conditions", "tags", "note", "deleted_unix_ms", "digest", "limits", "kept_samples"] {
         ledger.db.execute(&format!("ALTER TABLE hauls DROP COLUMN {column}"), []).unwrap();
     }
+    super::archive_tests::without_marks(&ledger);
     ledger.db.execute_batch("DROP TABLE vitals; DROP TABLE overviews; PRAGMA user_version = 1").unwrap();
     drop(ledger);
     let ledger = Ledger::open(dir.path()).unwrap();

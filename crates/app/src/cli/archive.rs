@@ -264,18 +264,19 @@ pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
         size_bytes: u64,
         haul: String,
         removed: bool,
+        /// It is that haul's file beyond doubt.
+        certain: bool,
     }
     let ledger = open_ledger()?;
     let mut rows = Vec::new();
     for left in ledger.leftovers()? {
-        if remove {
-            ledger.remove_leftover(&left)?;
-        }
+        let removed = remove && ledger.remove_leftover(&left)?;
         rows.push(Row {
             path: left.path.display().to_string(),
             size_bytes: left.size.get(),
             haul: left.haul,
-            removed: remove,
+            removed,
+            certain: left.certain,
         });
     }
     if json {
@@ -284,10 +285,16 @@ pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
         say("nothing was left behind")?;
     } else {
         for r in rows {
-            let verb = if r.removed { "removed" } else { "left behind by" };
             let size = hollow_mile_core::units::Bytes::new(r.size_bytes);
-            say(&format!("{}  {size}  {verb} haul {}", r.path, r.haul)
-                .replace("removed haul", "removed, of haul"))?;
+            let fate = match (r.removed, r.certain) {
+                (true, _) => format!("removed; haul {} had left it", r.haul),
+                (false, true) => format!("left behind by haul {}", r.haul),
+                (false, false) => format!(
+                    "left alone: it lies where haul {} had a file, and may be another by now; remove it yourself if it is not yours",
+                    r.haul
+                ),
+            };
+            say(&format!("{}  {size}  {fate}", r.path))?;
         }
     }
     Ok(Exit::Done)

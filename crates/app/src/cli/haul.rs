@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::finding::{Figures, Finding};
-use hollow_mile_core::route::{Judged, Verdict};
+use hollow_mile_core::route::{Judged, Limit, Verdict};
+use hollow_mile_core::stamp::Wrong;
 use hollow_mile_core::surveys::Surveys;
 use hollow_mile_core::units::{Bytes, clock};
 use hollow_mile_ledger::Ledger;
@@ -193,7 +194,7 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
     }
     let mut exit = Exit::Done;
     for repeat in 0..args.repeat {
-        for left in Ledger::open(&home)?.leftovers()? {
+        for left in Ledger::open(&home)?.leftovers()?.into_iter().filter(|l| l.certain) {
             tell(&format!(
                 "{} ({}) was left behind by haul {}: `hollow-mile leftovers --remove` removes it",
                 left.path.display(),
@@ -222,6 +223,7 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
                 HaulState::Failed => Exit::DriveFailed,
                 HaulState::Stopped => Exit::Stopped,
                 _ if missed => Exit::LimitMissed,
+                _ if failed_or_lied(outcome) => Exit::DriveFailed,
                 _ => Exit::Done,
             };
             exit = if its as u8 > exit as u8 { its } else { exit };
@@ -239,6 +241,14 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
         }
     }
     Ok(exit)
+}
+
+/// Operations failed or blocks came back wrong, and the route says nothing of how many may.
+fn failed_or_lied(outcome: &Outcome) -> bool {
+    let r = &outcome.readings;
+    let spoken_of = r.head().is_some_and(|h| h.route.limits.iter().any(Limit::speaks_of_errors));
+    let wrong = r.mismatches().iter().any(|(_, m)| m.wrong != Wrong::Unflushed);
+    !spoken_of && (r.errors() > 0 || wrong)
 }
 
 /// Writes a line to standard error, which may be a terminal that was closed meanwhile.

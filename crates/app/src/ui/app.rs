@@ -190,7 +190,7 @@ impl App {
     }
 
     fn offer_to_tidy(&mut self) -> Result<bool, AppError> {
-        let Some(left) = self.ledger.leftovers()?.into_iter().next() else { return Ok(false) };
+        let Some(left) = self.ledger.leftovers()?.into_iter().find(|l| l.certain) else { return Ok(false) };
         self.overlay = Some(Overlay::Ask {
             question: format!(
                 "Haul {} was killed and left {} ({}) behind. Remove it?",

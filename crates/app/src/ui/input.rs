@@ -131,7 +131,8 @@ impl App {
                 let result = self.ledger.remove_leftover(&left).map_err(AppError::from);
                 let path = left.path.display().to_string();
                 match result {
-                    Ok(()) => self.say(format!("{path} is removed.")),
+                    Ok(true) => self.say(format!("{path} is removed.")),
+                    Ok(false) => self.say(format!("{path} is another file by now, and was left alone.")),
                     Err(e) => self.say(e.message),
                 }
             }

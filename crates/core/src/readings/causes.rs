@@ -49,6 +49,8 @@ pub struct Context<'a> {
     pub link: Option<&'a Link>,
     /// The temperature is read in steps of so many K.
     pub resolution: f64,
+    /// Samples before which we ourselves let the queue run empty, in order.
+    pub flushes: &'a [usize],
 }
 
 impl Context<'_> {
@@ -282,6 +284,10 @@ impl Judge<'_> {
                     None if self.begins_slow(steps, i) => found.push(self.rise(step)),
                     None => {}
                 }
+                continue;
+            }
+            if let Some(failing) = self.is_failing(step) {
+                found.push(self.failing(step, failing));
                 continue;
             }
             // Held down by heat already, it falls further for heat only if it is still getting hotter.

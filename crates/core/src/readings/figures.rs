@@ -25,6 +25,9 @@ pub struct Seconds {
     loads: Vec<usize>,
     open_bytes: f64,
     open_s: f64,
+    /// All that was moved under load, part seconds too, and the time it took.
+    moved: f64,
+    loaded_s: f64,
     stall_s: f64,
     longest_stall_s: f64,
     hottest: Option<f64>,
@@ -35,6 +38,8 @@ impl Seconds {
     pub fn push(&mut self, bytes: f64, seconds: f64, end_s: f64) {
         self.open_bytes += bytes;
         self.open_s += seconds;
+        self.moved += bytes;
+        self.loaded_s += seconds;
         // Intervals of 100 ms add up to a second only to within rounding.
         if self.open_s >= 0.999_999 {
             self.rates.push((self.open_bytes / self.open_s) as f32);
@@ -83,7 +88,7 @@ impl Seconds {
             worst_second_mb_s: whole.map(|c| c.worst_second_mb_s),
             p1_mb_s: whole.map(|c| c.p1_mb_s),
             p99_mb_s: whole.map(|c| c.p99_mb_s),
-            mean_mb_s: whole.map(|c| c.mean_mb_s),
+            mean_mb_s: self.mean_mb_s(),
             variation: whole.filter(|c| self.rates.len() > 1 && c.mean_mb_s > 0.0).map(|c| c.variation),
             longest_stall_s: (!series.is_empty()).then_some(self.longest_stall_s),
             hottest_c: self.hottest,
@@ -91,6 +96,11 @@ impl Seconds {
             steady_rounds: self.steady_rounds(longest_load),
             after_cache: cache.last().and_then(|f| self.after(series, f.elapsed.as_secs_f64())),
         }
+    }
+
+    /// Bytes over time under load, whatever the seconds' edges are.
+    fn mean_mb_s(&self) -> Option<f64> {
+        (self.loaded_s > 0.0).then(|| self.moved / self.loaded_s / 1e6)
     }
 
     /// The seconds of the load with the most of them.
@@ -143,7 +153,12 @@ impl Seconds {
             longest = longest.max(stall);
             last = Some(i);
         }
+        // From where the seconds begin to the end of the load, the last part of a second with the rest.
+        let begin = series.index_at(Duration::from_secs_f64(f64::from(*self.ends.get(from)?) / 10.0 - 1.0));
+        let loaded_s = series.loaded_s(begin..past);
+        let mean = series.mean_rate(begin..past) / 1e6;
         consistency(rates, longest)
+            .map(|c| Consistency { mean_mb_s: if loaded_s > 0.0 { mean } else { c.mean_mb_s }, ..c })
     }
 }
 

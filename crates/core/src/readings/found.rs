@@ -1,5 +1,8 @@
 //! Findings that surveys make: slow stretches of a scan, blocks that came back wrong, addresses that cannot be read.
 
+use std::time::Duration;
+
+use crate::event::FaultKind;
 use crate::finding::{Finding, FindingKind};
 use crate::stamp::Mismatch;
 use crate::stamp::Wrong;
@@ -97,7 +100,7 @@ fn slow_stretches(readings: &Readings, survey: &GroundSurvey) -> Vec<Finding> {
 fn media_errors(readings: &Readings) -> Vec<Finding> {
     let mut faults: Vec<(&FaultReading, u64)> =
         readings.faults().iter().filter_map(|f| Some((f, f.position?.get()))).collect();
-    faults.retain(|(f, _)| !f.message.contains("second try alone succeeded"));
+    faults.retain(|(f, _)| f.kind == FaultKind::Failed);
     faults.sort_by_key(|(_, p)| *p);
     let mut stretches: Vec<Vec<(&FaultReading, u64)>> = Vec::new();
     for fault in faults {
@@ -106,9 +109,21 @@ fn media_errors(readings: &Readings) -> Vec<Finding> {
             _ => stretches.push(vec![fault]),
         }
     }
-    let tell = |s: Vec<(&FaultReading, u64)>| {
+    let spans: Vec<(Duration, Duration)> = stretches
+        .iter()
+        .filter_map(|s| Some((s.iter().map(|(f, _)| f.at).min()?, s.iter().map(|(f, _)| f.at).max()?)))
+        .collect();
+    let tell = |(i, s): (usize, Vec<(&FaultReading, u64)>)| {
         let (first, last) = (s.first()?, s.last()?);
-        let earliest = s.iter().map(|(f, _)| f.at).min()?;
+        let (earliest, latest) = *spans.get(i)?;
+        // Not each failure is told one by one; the samples count all. Of stretches that were met together nobody knows
+        // which had how many.
+        let apart = spans.iter().enumerate().all(|(j, o)| j == i || o.1 < earliest || o.0 > latest);
+        let series = readings.series();
+        // A fault is told just before the sample of its interval.
+        let counted = series.errors_in(series.index_at(earliest)..series.index_at(latest) + 1);
+        let n = if apart { counted.max(s.len() as u64) } else { s.len() as u64 };
+        let at_least = if apart || counted == s.len() as u64 { "" } else { "At least " };
         let sample = readings.series().index_at(earliest);
         let mut f = at_sample(readings, sample, FindingKind::MediaError);
         f.elapsed = earliest;
@@ -118,9 +133,9 @@ fn media_errors(readings: &Readings) -> Vec<Finding> {
         let mut addresses: Vec<u64> = s.iter().map(|(_, p)| *p).collect();
         addresses.dedup();
         f.evidence.push(format!(
-            "{} operation{} failed at {} address{} from {} on.",
-            s.len(),
-            if s.len() == 1 { "" } else { "s" },
+            "{at_least}{n} operation{} failed{}, at {} address{} from {} on.",
+            if n == 1 { "" } else { "s" },
+            if n > s.len() as u64 { format!(", {} of them told one by one", s.len()) } else { String::new() },
             addresses.len(),
             if addresses.len() == 1 { "" } else { "es" },
             crate::units::grouped(first.1)
@@ -128,7 +143,7 @@ fn media_errors(readings: &Readings) -> Vec<Finding> {
         f.evidence.push(format!("The first: {}.", first.0.message));
         Some(f)
     };
-    stretches.into_iter().take(TOLD).filter_map(tell).collect()
+    stretches.into_iter().enumerate().take(TOLD).filter_map(tell).collect()
 }
 
 fn mismatches(readings: &Readings, survey: &VerifySurvey) -> Option<Finding> {

@@ -22,7 +22,7 @@ mod thin;
 use std::time::Duration;
 
 use crate::drive::{LoadKind, LoadSummary, Pattern};
-use crate::event::{Event, HaulHead, HaulState, LegEnd, Sample, Vitals};
+use crate::event::{Event, FaultKind, HaulHead, HaulState, LegEnd, Sample, Vitals};
 use crate::finding::Conclusions;
 use crate::route::{Leg, LegKind};
 use crate::stamp::Mismatch;
@@ -127,6 +127,8 @@ pub struct FaultReading {
     pub at: Duration,
     /// Where on the drive.
     pub position: Option<Bytes>,
+    /// Of what kind.
+    pub kind: FaultKind,
     /// In a sentence.
     pub message: String,
 }
@@ -148,6 +150,8 @@ pub struct Readings {
     ground: Ground,
     runs: Vec<Run>,
     run_open: bool,
+    /// Samples before which the leg flushed: the queue ran empty for it.
+    flushes: Vec<usize>,
     seconds: Seconds,
     legs: Vec<LegReading>,
     steps: Vec<StepReading>,
@@ -206,8 +210,18 @@ impl Readings {
                     }
                 }
             }
-            Event::Fault { at, position, message } => {
-                self.faults.push(FaultReading { at: *at, position: *position, message: message.clone() });
+            Event::Fault { at, position, kind, message } => {
+                // Records of before the kind was stated have it in the message alone.
+                let kind = match *kind {
+                    FaultKind::Failed if message.contains("second try alone succeeded") => {
+                        FaultKind::Recovered
+                    }
+                    FaultKind::Failed if message.starts_with("the drive warns: ") => FaultKind::Warning,
+                    FaultKind::Failed if position.is_none() => FaultKind::Drive,
+                    stated => stated,
+                };
+                let (position, message) = (*position, message.clone());
+                self.faults.push(FaultReading { at: *at, position, kind, message });
             }
             Event::StepStarted { at, leg, step } => {
                 self.run_open = false;
@@ -228,7 +242,10 @@ impl Readings {
                     open.ended = Some((*at, summary.clone()));
                 }
             }
-            Event::Flushed { leg, .. } => self.flushed(*leg),
+            Event::Flushed { leg, .. } => {
+                self.flushes.push(self.series.len());
+                self.flushed(*leg);
+            }
             Event::Mismatch { at, found } => self.push_mismatch(*at, *found),
             Event::Note { at, text } => self.notes.push((*at, text.clone())),
             Event::Paused { .. } => {
@@ -326,6 +343,7 @@ impl Readings {
                 run.rested_s =
                     self.runs.last().map(|r| (begin - self.series.end_s(r.past().max(1) - 1)).max(0.0));
                 run.fill_ppm = sample.fill_ppm;
+                run.pace = self.pace(sample.leg);
                 self.runs.push(run);
                 self.run_open = true;
                 self.seconds.restart();
@@ -345,6 +363,15 @@ impl Readings {
         self.last = Some(kept);
     }
 
+    /// The rate that the load under way may not exceed, bytes per second, and the bytes of one operation.
+    fn pace(&self, leg: u16) -> Option<(f64, f64)> {
+        if let Some(step) = self.steps.last().filter(|s| s.ended.is_none()) {
+            return step.step.rate.map(|r| (r.get(), step.step.block.as_f64()));
+        }
+        let leg = self.leg(leg)?;
+        Some((leg.rate?.get(), leg.block.as_f64()))
+    }
+
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
     #[must_use]
     pub fn conclude(&self) -> Conclusions {
@@ -356,6 +383,7 @@ impl Readings {
             earlier: self.head.as_ref().map_or(&[], |h| h.conditions.earlier.as_slice()),
             link: self.head.as_ref().and_then(|h| h.drive.link.as_ref()),
             resolution: self.series.temperature_step(),
+            flushes: &self.flushes,
         };
         let mut findings = Vec::new();
         let mut longest: Option<(f64, LoadKind, Rate)> = None;

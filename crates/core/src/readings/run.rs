@@ -59,6 +59,8 @@ pub struct Run {
     pub rested_s: Option<f64>,
     /// How full the drive was, parts in a million.
     pub fill_ppm: Option<u32>,
+    /// The rate that it was not to exceed, bytes per second, and the bytes of one operation.
+    pub pace: Option<(f64, f64)>,
     /// ln(rate) of each point.
     points: Vec<f32>,
     /// One past the last sample of each point.
@@ -76,6 +78,7 @@ impl Run {
             written_since_rest,
             rested_s: None,
             fill_ppm: None,
+            pace: None,
             points: Vec::new(),
             point_ends: Vec::new(),
             segmenter: Segmenter::new(LOG_LOW, LOG_HIGH),

@@ -98,6 +98,8 @@ pub struct Series {
     /// Share of the time that the submitting threads were busy, in 1/200.
     host_busy: Vec<u8>,
     other: Vec<u64>,
+    /// Samples in which operations failed, with how many in all up to and with each; few, as a rule.
+    errors: Vec<(usize, u64)>,
     any_other: bool,
     /// Lowest and highest temperature.
     temperatures: Option<(i32, i32)>,
@@ -116,6 +118,10 @@ impl Series {
         self.moved.push(before(&self.moved).saturating_add(moved));
         self.other.push(before(&self.other).saturating_add(sample.other.map_or(0, Bytes::get)));
         self.any_other |= sample.other.is_some();
+        if sample.errors > 0 {
+            let before = self.errors.last().map_or(0, |(_, n)| *n);
+            self.errors.push((self.end_ns.len(), before + u64::from(sample.errors)));
+        }
         if let Some(t) = sample.temperature.map(Celsius::millis) {
             self.temperatures = Some(self.temperatures.map_or((t, t), |(l, h)| (l.min(t), h.max(t))));
         }
@@ -125,6 +131,23 @@ impl Series {
         self.p99_us.push(sample.latency.map_or(NO_LATENCY, |l| l.p99_us));
         self.host_busy.push(sample.host_busy_ppm.map_or(NO_BUSY, |p| (p / 5_000).min(200) as u8));
         self.grow_pyramid();
+    }
+
+    /// Operations that failed in these samples.
+    #[must_use]
+    pub fn errors_in(&self, samples: Range<usize>) -> u64 {
+        let before = |sample: usize| {
+            let n = self.errors.partition_point(|(i, _)| *i < sample);
+            n.checked_sub(1).map_or(0, |n| self.errors[n].1)
+        };
+        before(samples.end.max(samples.start)) - before(samples.start)
+    }
+
+    /// Of these samples, those in which operations failed.
+    #[must_use]
+    pub fn samples_with_errors(&self, samples: Range<usize>) -> usize {
+        let index = |sample: usize| self.errors.partition_point(|(i, _)| *i < sample);
+        index(samples.end.max(samples.start)) - index(samples.start)
     }
 
     fn leaf(&self, i: usize) -> Extremes {

@@ -158,6 +158,8 @@ pub enum Limit {
         /// As it was written.
         text: String,
     },
+    /// Failed operations and wrong blocks are what the route looks for: they do not end the program with an error.
+    ErrorsAllowed,
 }
 
 /// How a limit stands.
@@ -201,6 +203,19 @@ impl Limit {
     pub fn text(&self) -> &str {
         match self {
             Self::Figure { text, .. } | Self::No { text, .. } => text,
+            Self::ErrorsAllowed => ERRORS_ALLOWED,
+        }
+    }
+
+    /// It says how many failed operations or wrong blocks there may be.
+    #[must_use]
+    pub const fn speaks_of_errors(&self) -> bool {
+        match self {
+            Self::Figure { of, .. } => matches!(of, Measured::Errors | Measured::Mismatches),
+            Self::No { kind, .. } => {
+                matches!(kind, None | Some(FindingKind::MediaError | FindingKind::DataMismatch))
+            }
+            Self::ErrorsAllowed => true,
         }
     }
 
@@ -211,6 +226,7 @@ impl Limit {
     pub fn is_measured_by(&self, route: &Route) -> Result<(), &'static str> {
         match self {
             Self::Figure { of, .. } => of.needs(route),
+            Self::ErrorsAllowed => Ok(()),
             Self::No { kind: Some(FindingKind::DataMismatch), .. } => Measured::Mismatches.needs(route),
             Self::No { .. } => Measured::Mean.needs(route),
         }
@@ -225,6 +241,10 @@ impl Limit {
         ambient: Option<Celsius>,
     ) -> Judged {
         let (verdict, because) = match self {
+            Self::ErrorsAllowed => (
+                Verdict::Met,
+                figure(Measured::Errors).map_or_else(String::new, |n| Measured::Errors.shown(n)),
+            ),
             Self::Figure { of, at_least, bound, .. } => match figure(*of) {
                 Some(v) if (v >= *bound) == *at_least || v == *bound => (Verdict::Met, of.shown(v)),
                 Some(v) => (Verdict::Missed, of.shown(v)),
@@ -251,6 +271,8 @@ impl Limit {
     }
 }
 
+const ERRORS_ALLOWED: &str = "errors allowed";
+
 const EXPECTED: &str = "give a figure with a bound (sustained >= 620 MB/s), or no and a finding (no throttle below 38 °C ambient)";
 
 impl FromStr for Limit {
@@ -259,6 +281,9 @@ impl FromStr for Limit {
     fn from_str(text: &str) -> Result<Self, String> {
         let clean = text.split_whitespace().collect::<Vec<_>>().join(" ");
         let shown = text.escape_default();
+        if clean == ERRORS_ALLOWED {
+            return Ok(Self::ErrorsAllowed);
+        }
         if let Some(rest) = clean.strip_prefix("no ") {
             let (what, below) = match rest.split_once(" below ") {
                 Some((what, below)) => {
@@ -324,6 +349,7 @@ mod tests {
             ("sustained", "is no limit"),
             ("speed >= 3 MB/s", "is no figure"),
             ("sustained >= 620", "needs a number with its unit"),
+            ("errors alowed", "is no limit"),
             ("no slowness", "is no kind of finding"),
             ("errors <= many", "whole number"),
         ] {

@@ -11,14 +11,6 @@ use rustix::mm::{Advice, MapFlags, ProtFlags, madvise, mmap_anonymous, munmap};
 /// Drives compress and match in blocks of this size at least; every one that is written differs from every other.
 const STAMP_EVERY: usize = 4096;
 
-/// At the head of each 4 KiB that is written without a stamp: the guard knows by it that nobody misses them.
-const PLAIN: [u8; 8] = *b"HMload1\0";
-
-/// Data that this program wrote to a drive: a block that begins with a mark of ours.
-pub fn is_ours(block: &[u8]) -> bool {
-    block.starts_with(&PLAIN) || stamp::is_stamped(block)
-}
-
 /// Slots of page-aligned memory. A slot belongs to one operation from when it is issued until it completes; whoever
 /// issues operations keeps that rule (see [`super::pump::Pump`], the only user).
 pub struct Buffers {
@@ -161,7 +153,7 @@ impl Buffers {
         let data = unsafe { self.slice(slot) };
         for (i, block) in data[..length].chunks_mut(STAMP_EVERY).enumerate() {
             if let Some(head) = block.first_chunk_mut::<24>() {
-                head[..8].copy_from_slice(&PLAIN);
+                head[..8].copy_from_slice(&stamp::PLAIN);
                 head[8..16].copy_from_slice(&(address + (i * STAMP_EVERY) as u64).to_le_bytes());
                 head[16..].copy_from_slice(&number.wrapping_mul(0x9E37_79B9_7F4A_7C15).to_le_bytes());
             }
@@ -217,7 +209,7 @@ mod tests {
             unsafe {
                 b.stamp(slot, 16 * 1024, 0, number);
                 for block in b.slice(slot).chunks(4096) {
-                    assert!(is_ours(block) && !is_ours(&block[1..]));
+                    assert!(stamp::is_ours(block) && !stamp::is_ours(&block[1..]));
                     assert!(seen.insert(block.to_vec()), "a block was written twice");
                 }
             }

@@ -2,8 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Pattern, Tally};
-use hollow_mile_core::event::LatencySummary;
+use hollow_mile_core::drive::{DriveError, Fault, Late, Load, LoadKind, LoadSummary, Pattern, Tally};
+use hollow_mile_core::event::{FaultKind, LatencySummary};
 use hollow_mile_core::stamp::Mismatch;
 use hollow_mile_core::units::{Bytes, Celsius};
 
@@ -29,9 +29,8 @@ pub struct Mover {
     seed: u64,
     /// Why no more can be asked; told after the tally in which it happened.
     dead: Option<DriveError>,
-    /// What failed while a flush waited for it: told with the next interval.
-    late: Vec<Failed>,
-    late_errors: u32,
+    /// What was seen while a flush waited for it: told with the next interval.
+    late: Late,
 }
 
 impl Mover {
@@ -58,8 +57,7 @@ impl Mover {
             mark: Instant::now(),
             seed,
             dead: None,
-            late: Vec::new(),
-            late_errors: 0,
+            late: Late::default(),
         }
     }
 
@@ -185,11 +183,12 @@ impl Mover {
         let took = self.lap();
         self.next = report.position.map_or(self.next, Bytes::get);
         let pumped = report.pumped;
-        let mut faults = std::mem::take(&mut self.late);
-        faults.extend(pumped.faults);
-        self.dead = faults.iter().filter(|f| !f.recovered).find_map(|f| self.fatal(f));
+        let late = std::mem::take(&mut self.late);
+        self.dead = self.dead.take().or_else(|| self.fatal(&pumped.faults));
         let busy = report.busy.as_secs_f64() / took.as_secs_f64().max(1e-9) / workers;
-        let ours = pumped.written + pumped.read;
+        let ours = pumped.written + pumped.read + pumped.in_vain;
+        let mut mismatches = late.mismatches;
+        mismatches.extend(pumped.mismatches);
         Ok(Tally {
             took,
             written: Bytes::new(pumped.written),
@@ -198,22 +197,26 @@ impl Mover {
             temperature,
             latency,
             other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
-            errors: pumped.errors + std::mem::take(&mut self.late_errors),
-            faults: faults.iter().map(told).collect(),
-            mismatches: in_order(pumped.mismatches),
+            errors: pumped.errors + late.errors,
+            faults: late.faults.into_iter().chain(pumped.faults.iter().map(told)).collect(),
+            mismatches: in_order(mismatches),
             fill_ppm: None,
             host_busy_ppm: Some((busy * 1e6).round().clamp(0.0, 1e6) as u32),
             finished: pumped.finished,
         })
     }
 
-    /// Tells whether an operation that failed ends the haul.
-    fn fatal(&self, failed: &Failed) -> Option<DriveError> {
-        matches!(
-            failed.code,
-            libc::ENOSPC | libc::EDQUOT | libc::ENODEV | libc::ENXIO | libc::ESTALE | libc::ESHUTDOWN
-        )
-        .then(|| self.refused("moving data", &std::io::Error::from_raw_os_error(failed.code)))
+    /// Why operations that failed end the haul, if one of them does.
+    fn fatal(&self, failed: &[Failed]) -> Option<DriveError> {
+        let ends = |f: &&Failed| {
+            !f.recovered
+                && matches!(
+                    f.code,
+                    libc::ENOSPC | libc::EDQUOT | libc::ENODEV | libc::ENXIO | libc::ESTALE | libc::ESHUTDOWN
+                )
+        };
+        let first = failed.iter().find(ends)?;
+        Some(self.refused("moving data", &std::io::Error::from_raw_os_error(first.code)))
     }
 
     /// Says that the drive is no longer there; the next interval ends the haul.
@@ -232,7 +235,9 @@ impl Mover {
             let (report, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);
             self.next = report.position.map_or(self.next, Bytes::get);
-            self.account(&report, &mut summary);
+            self.account(report, &mut summary);
+            summary.late = std::mem::take(&mut self.late);
+            summary.late.mismatches = in_order(summary.late.mismatches);
             summary.histogram = points(&whole);
             summary.engine = Some(self.engine());
         }
@@ -252,10 +257,7 @@ impl Mover {
         if let Some(crew) = &mut self.crew {
             let (report, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             self.next = report.position.map_or(self.next, Bytes::get);
-            self.account(&report, &mut summary);
-            // What failed meanwhile is told with the next interval.
-            self.late_errors += report.pumped.errors;
-            self.late.extend(report.pumped.faults);
+            self.account(report, &mut summary);
         }
         if let Access::Write(writable) = &self.access {
             writable.flush().map_err(|e| self.refused("flushing", &e))?;
@@ -264,17 +266,21 @@ impl Mover {
         Ok(summary)
     }
 
-    /// What was in flight and completed while draining.
-    fn account(&mut self, report: &Report, summary: &mut LoadSummary) {
+    /// What was in flight and completed, or failed, while draining.
+    fn account(&mut self, report: Report, summary: &mut LoadSummary) {
         let drain = self.lap();
         let bytes = report.pumped.written + report.pumped.read;
+        self.dead = self.dead.take().or_else(|| self.fatal(&report.pumped.faults));
+        self.late.errors += report.pumped.errors;
+        self.late.faults.extend(report.pumped.faults.iter().map(told));
+        self.late.mismatches.extend(report.pumped.mismatches);
         // A drain of nothing takes microseconds, which is no part of the record.
-        if bytes > 0 {
+        if bytes > 0 || report.pumped.errors > 0 {
             summary.drained = Bytes::new(bytes);
             summary.drained_read = Bytes::new(report.pumped.read);
             summary.drain = drain;
             if let Some(others) = &mut self.others {
-                let _ = others.since(bytes, 0);
+                let _ = others.since(bytes + report.pumped.in_vain, 0);
             }
         }
     }
@@ -304,7 +310,7 @@ fn free_memory() -> Option<Bytes> {
 }
 
 /// A failed operation with its address and message.
-fn told(f: &Failed) -> (Bytes, String) {
+fn told(f: &Failed) -> Fault {
     let verb = if f.write { "write" } else { "read" };
     let length = Bytes::new(f.length.into()).binary();
     let why = match f.code {
@@ -313,5 +319,6 @@ fn told(f: &Failed) -> (Bytes, String) {
         code => std::io::Error::from_raw_os_error(code).to_string(),
     };
     let words = if f.recovered { "failed, and a second try alone succeeded" } else { "failed" };
-    (Bytes::new(f.address), format!("{verb} of {length} {words}: {why}"))
+    let kind = if f.recovered { FaultKind::Recovered } else { FaultKind::Failed };
+    Fault { position: Bytes::new(f.address), kind, message: format!("{verb} of {length} {words}: {why}") }
 }

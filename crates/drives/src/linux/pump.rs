@@ -23,6 +23,9 @@ const GIVE_UP: Duration = Duration::from_secs(600);
 /// A load with a rate limit that fell behind makes up for no more than this.
 const CATCH_UP: Duration = Duration::from_millis(100);
 
+/// An interval that ends so much late was not waited for.
+const STOOD_STILL: Duration = Duration::from_millis(50);
+
 /// An interval that ends by bytes is not shorter than this.
 const LEAST_SAMPLE: Duration = Duration::from_millis(2);
 
@@ -48,6 +51,8 @@ pub struct Pumped {
     pub written: u64,
     /// Bytes read.
     pub read: u64,
+    /// Bytes of transfers that failed, at the first try or at all: the block layer has counted them.
+    pub in_vain: u64,
     /// Failed operations.
     pub errors: u32,
     /// The first few of them.
@@ -61,6 +66,9 @@ pub struct Pumped {
 impl Pumped {
     fn fail(&mut self, operation: Operation, code: i32, recovered: bool) {
         self.errors += u32::from(!recovered);
+        if !recovered {
+            self.in_vain += u64::from(operation.length);
+        }
         if self.faults.len() < FAULTS {
             let Operation { address, length, write, .. } = operation;
             self.faults.push(Failed { address, length, write, code, recovered });
@@ -72,6 +80,7 @@ impl Pumped {
         self.written += other.written;
         self.read += other.read;
         self.errors += other.errors;
+        self.in_vain += other.in_vain;
         self.mismatches.extend(other.mismatches);
         self.faults.extend(other.faults.into_iter().take(FAULTS.saturating_sub(self.faults.len())));
     }
@@ -410,6 +419,7 @@ impl<Q: Queue> Pump<Q> {
             e if flight.failed.is_none() && is_doubtful(-e) && self.flights.len() > 1 => {
                 self.flights[slot] = Some(InFlight { failed: Some(-e), ..flight });
                 self.doubtful.push_back(done.slot);
+                sum.in_vain += u64::from(op.length);
                 return Ok(());
             }
             e => sum.fail(op, -e, false),
@@ -456,6 +466,13 @@ impl<Q: Queue> Pump<Q> {
         let began = Instant::now();
         let mut now = began;
         loop {
+            // This process stood still meanwhile (it was stopped, or had no processor): what has completed since belongs
+            // to this interval and not to the next, which would seem to take no time.
+            if now > deadline + STOOD_STILL && self.in_flight() > 0 {
+                self.turn(now, Duration::ZERO, &mut sum)?;
+                self.judge(&mut sum)?;
+                return Ok(sum);
+            }
             self.issue(now)?;
             self.judge(&mut sum)?;
             if self.left == 0 && self.in_flight() == 0 {

@@ -1,6 +1,7 @@
 //! How a simulated drive moves through a load: how fast it is where it stands, and what befalls it on the way.
 
-use hollow_mile_core::drive::{DriveError, LoadKind, Pattern};
+use hollow_mile_core::drive::{DriveError, Fault, LoadKind, Pattern};
+use hollow_mile_core::event::FaultKind;
 use hollow_mile_core::stamp::Mismatch;
 use hollow_mile_core::units::Bytes;
 use rand::RngExt;
@@ -18,7 +19,7 @@ const TOLD: usize = 32;
 #[derive(Debug, Default)]
 pub struct Trouble {
     pub errors: u32,
-    pub faults: Vec<(Bytes, String)>,
+    pub faults: Vec<Fault>,
     pub mismatches: Vec<Mismatch>,
 }
 
@@ -172,8 +173,9 @@ impl SimDrive {
         if self.trouble.faults.len() < TOLD {
             let block = self.load.block.get();
             let at = next / block * block;
-            let words = format!("read of {} failed: medium error", self.load.block.binary());
-            self.trouble.faults.push((Bytes::new(at), words));
+            let message = format!("read of {} failed: medium error", self.load.block.binary());
+            let (position, kind) = (Bytes::new(at), FaultKind::Failed);
+            self.trouble.faults.push(Fault { position, kind, message });
         }
         true
     }

@@ -44,7 +44,7 @@ impl Judge<'_> {
         for level in self.levels {
             let rate = level.rate().get();
             for i in series.slower(self.samples_of(level), DIP * rate) {
-                if hot(i) {
+                if hot(i) || self.is_our_doing(i) {
                     continue;
                 }
                 let share = series.rate(i) / rate.max(1.0);
@@ -72,6 +72,48 @@ impl Judge<'_> {
             return None;
         }
         Some(self.dips(&dips, period, spread))
+    }
+
+    /// Slower because of what we do ourselves: a pace that is smaller than a few operations in an interval, a flush, or
+    /// operations that failed and were tried again.
+    fn is_our_doing(&self, sample: usize) -> bool {
+        let series = self.cx.series;
+        let near = |all: &[usize]| {
+            let next = all.partition_point(|f| *f < sample);
+            // The queue runs empty in the sample before a flush, and fills again in the one after it.
+            all.get(next).is_some_and(|f| *f <= sample + 1)
+                || next.checked_sub(1).is_some_and(|n| all[n] + 1 >= sample)
+        };
+        let paced = self.run.pace.is_some_and(|(rate, block)| {
+            let due = rate * series.loaded_s(sample..sample + 1);
+            // The operation before and the one behind the interval's edges belong to its neighbours.
+            series.rate(sample) * series.loaded_s(sample..sample + 1) > due - 2.0 * block
+        });
+        paced || near(self.cx.flushes) || series.errors_in(sample..sample + 1) > 0
+    }
+
+    /// Operations that failed in the slower level, and none or far fewer before: so many, and in so many of its samples.
+    pub(super) fn is_failing(&self, step: &Step<'_>) -> Option<u64> {
+        let series = self.cx.series;
+        let share = |samples: std::ops::Range<usize>| {
+            let with = series.samples_with_errors(samples.clone());
+            with as f64 / samples.len().max(1) as f64
+        };
+        let (before, after) = (self.samples_of(step.left), self.samples_of(step.right));
+        let failing = share(after.clone());
+        (failing > 0.2 && failing > 2.0 * share(before)).then(|| series.errors_in(after))
+    }
+
+    /// The rate that is left while operations fail.
+    pub(super) fn failing(&self, step: &Step<'_>, errors: u64) -> Finding {
+        let mut f = self.finding(FindingKind::MediaError, step);
+        f.evidence.push(format!(
+            "Fell from {} to {} while {errors} operations failed: the time goes into them, not into a cache or heat.",
+            step.before(),
+            step.after()
+        ));
+        f.confidence = 0.95;
+        f
     }
 
     fn dips(&self, dips: &[Dip], period: f64, spread: f64) -> Finding {

@@ -6,10 +6,10 @@ use std::path::Path;
 
 use hollow_mile_core::permutation::Permutation;
 use hollow_mile_core::protocol::signature::{self, Looked, Signature};
+use hollow_mile_core::stamp::is_ours;
 use hollow_mile_core::units::Bytes;
 use rustix::fs::{Advice, fadvise};
 
-use super::super::buffers::is_ours;
 use super::second_opinion;
 
 /// Blocks of this size are looked at between head and tail.

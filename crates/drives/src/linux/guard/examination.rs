@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use hollow_mile_core::protocol::signature::Signature;
 
-use super::super::sysfs::{BlockDevice, Sysfs, entries};
+use super::super::sysfs::{BlockDevice, Sysfs, entries, name_of};
 use super::content::Content;
 use super::openers::Opener;
 use super::permission;
@@ -264,7 +264,11 @@ impl Examination {
                 self.obstacles.push(said);
             }
         }
-        let files = protect.iter().flat_map(|p| if p.is_dir() { entries(p) } else { vec![p.clone()] });
+        let ledger = |p: &PathBuf| name_of(p).starts_with("ledger");
+        let files = protect.iter().flat_map(|p| match p.is_dir() {
+            true => entries(p).into_iter().filter(ledger).collect(),
+            false => vec![p.clone()],
+        });
         for path in files {
             let Ok(meta) = std::fs::metadata(&path) else { continue };
             let own = Reach { extents: vec![Extent::file(meta.dev(), meta.ino())], ..Reach::default() };
@@ -277,13 +281,19 @@ impl Examination {
     fn look_at_content(&mut self, sysfs: &Sysfs, device: &BlockDevice, reach: &Reach) {
         match Content::of(&device.node(), device.size()) {
             Ok(content) => {
+                self.losses.extend(content.signatures.iter().map(told));
                 self.signatures = content.signatures;
-                if self.signatures.is_empty() && content.foreign > 0 {
+                self.look_at_partitions(sysfs, device, reach);
+                // What lies in a part with a mark is that mark's.
+                let named = self.signatures.iter().any(|s| s.name != PARTITIONS);
+                if !named && content.foreign > 0 {
                     let Content { foreign, looked, .. } = content;
-                    self.signatures.push(Signature {
+                    let data = Signature {
                         name: DATA.into(),
                         detail: format!("without a known mark, in {foreign} of {looked} places looked at"),
-                    });
+                    };
+                    self.losses.push(told(&data));
+                    self.signatures.push(data);
                 }
             }
             Err(why) if why.kind() == std::io::ErrorKind::PermissionDenied => {
@@ -291,8 +301,6 @@ impl Examination {
             }
             Err(why) => self.obstacles.push(Obstacle::Unreadable(why.to_string())),
         }
-        self.losses.extend(self.signatures.iter().map(told));
-        self.look_at_partitions(sysfs, device, reach);
     }
 
     /// Partitions that the kernel knows on anything that the device reaches: each is a place where something may lie, also
@@ -370,6 +378,11 @@ impl Examination {
     #[must_use]
     pub fn is_free(&self) -> bool {
         self.obstacles.is_empty()
+    }
+
+    /// Somebody uses it, and it is known how.
+    pub(super) fn is_used(&self) -> bool {
+        self.obstacles.iter().any(|o| matches!(o, Obstacle::Used(_)))
     }
 
     /// Nothing stands against it but processes that have it open, which may be a matter of a moment.

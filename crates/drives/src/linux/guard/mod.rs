@@ -20,8 +20,12 @@ use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
+use hollow_mile_core::stamp;
 use hollow_mile_core::units::Bytes;
-use rustix::fs::{FallocateFlags, FlockOperation, Mode, OFlags, fallocate, flock, fstat, major, minor, open};
+use rustix::fs::{
+    FallocateFlags, FlockOperation, Mode, OFlags, XattrFlags, fallocate, flock, fsetxattr, fstat, major,
+    minor, open,
+};
 use rustix::io::Errno;
 
 use super::sysfs::{BlockDevice, Sysfs};
@@ -73,6 +77,10 @@ impl Writable {
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
         // Made first and opened for direct I/O then: a file system may make the file and refuse the flag.
         let plain = open(path, flags, mode)?;
+        // By this the file is known again after a kill: a device and inode number are soon another file's. A file system
+        // without attributes goes without.
+        let mark = format!("{:032x}", rand::random::<u128>());
+        let _ = fsetxattr(&plain, stamp::FILE_MARK, mark.as_bytes(), XattrFlags::CREATE);
         let made = fstat(&plain)?;
         let direct =
             open(path, OFlags::RDWR | OFlags::CLOEXEC | OFlags::DIRECT | OFlags::NOFOLLOW, Mode::empty());
@@ -122,23 +130,19 @@ impl Writable {
         let refuse = |why: Reason| Refusal { device: node.clone(), reasons: vec![why], losses: Vec::new() };
         // Exclusive first: from here on the kernel lets nobody mount it or build on it while we look.
         let flags = OFlags::RDWR | OFlags::EXCL | OFlags::CLOEXEC | OFlags::DIRECT;
-        // What has just let go of it may be held by the kernel for a moment still.
-        let opened = (0..20).find_map(|i| match open(&node, flags, Mode::empty()) {
-            Err(Errno::BUSY) if i < 19 => {
-                std::thread::sleep(PATIENCE);
-                None
-            }
-            other => Some(other),
-        });
-        let opened = opened.unwrap_or(Err(Errno::BUSY));
         let examine = || Examination::of(sysfs, &Users::now(sysfs), device, &consent.protect);
-        let mut before = examine();
-        // Who watches for new devices opens each for a moment.
+        let (mut opened, mut before) = (open(&node, flags, Mode::empty()), examine());
         for _ in 0..20 {
-            if !before.is_only_opened() {
+            // What has just let go of it may be held by the kernel for a moment still, and who watches for new devices opens
+            // each for a moment.
+            let busy = matches!(opened, Err(Errno::BUSY));
+            if !(busy && !before.is_used() || before.is_only_opened()) {
                 break;
             }
             std::thread::sleep(PATIENCE);
+            if busy {
+                opened = open(&node, flags, Mode::empty());
+            }
             before = examine();
         }
         let file = match opened {
