@@ -2,6 +2,7 @@
 
 use std::io::Write;
 use std::process::ExitCode;
+use std::sync::Arc;
 
 use clap::Parser;
 use hollow_mile::cli::{Args, run};
@@ -11,6 +12,8 @@ use hollow_mile::text::printable;
 fn main() -> ExitCode {
     // Records, charts and reports are their user's alone, whatever the shell would give to others.
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
+    // At the limit on a file's size a write fails with an error that can be told, and does not end the program.
+    let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::default());
     let exit = match run(Args::parse()) {
         Ok(exit) => exit,
         Err(e) => {

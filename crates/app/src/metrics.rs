@@ -4,6 +4,7 @@
 use std::fmt::Write as _;
 use std::io::{Read, Write};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -13,6 +14,8 @@ use crate::error::AppError;
 
 /// A client that says nothing for so long is let go.
 const PATIENCE: Duration = Duration::from_secs(2);
+/// Clients at once; one more is let go at the door.
+const MOST_CLIENTS: usize = 64;
 /// More than any request line of a scraper.
 const MOST_REQUEST: usize = 8192;
 
@@ -166,13 +169,31 @@ pub fn serve(at: SocketAddr, metrics: Metrics) -> Result<SocketAddr, AppError> {
     std::thread::Builder::new()
         .name("metrics".into())
         .spawn(move || {
+            let busy = Arc::new(AtomicUsize::new(0));
             for stream in listener.incoming().flatten() {
-                // One at a time, each for a moment: whoever hangs cannot hold the haul, only other scrapers.
-                let _ = answer(stream, &metrics);
+                // Each for a moment, and no more than so many at once: who hangs holds neither the haul nor other scrapers.
+                if busy.fetch_add(1, Ordering::Relaxed) >= MOST_CLIENTS {
+                    busy.fetch_sub(1, Ordering::Relaxed);
+                    continue;
+                }
+                let (metrics, done) = (metrics.clone(), Done(busy.clone()));
+                let _ = std::thread::Builder::new().name("scrape".into()).spawn(move || {
+                    let _ = answer(stream, &metrics);
+                    drop(done);
+                });
             }
         })
         .map_err(wrong)?;
     Ok(bound)
+}
+
+/// A client that was served, or could not be.
+struct Done(Arc<AtomicUsize>);
+
+impl Drop for Done {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
 }
 
 fn answer(mut stream: TcpStream, metrics: &Metrics) -> std::io::Result<()> {
@@ -246,6 +267,22 @@ mod tests {
         assert!(ask(b"GET /metrics HTTP/1.1\r\n\r\n").ends_with("# EOF\n"));
         assert!(ask(b"POST / HTTP/1.1\r\n\r\n").starts_with("HTTP/1.1 405"));
         assert!(ask(&[0xff; 20_000]).starts_with("HTTP/1.1 405") || ask(b"").starts_with("HTTP/1.1 405"));
+        assert!(ask(b"GET /metrics HTTP/1.1\r\n\r\n").ends_with("# EOF\n"));
+        // Behind ten that say nothing a scraper is served all the same, and the hundred that come then are let go.
+        let silent: Vec<TcpStream> = (0..10).map(|_| TcpStream::connect(bound).unwrap()).collect();
+        assert!(ask(b"GET /metrics HTTP/1.1\r\n\r\n").ends_with("# EOF\n"));
+        for stream in &silent {
+            stream.set_nonblocking(true).unwrap();
+            let still = (&mut &*stream).read(&mut [0; 1]);
+            assert_eq!(
+                still.unwrap_err().kind(),
+                std::io::ErrorKind::WouldBlock,
+                "it was served before them"
+            );
+        }
+        let crowd: Vec<TcpStream> = (0..100).filter_map(|_| TcpStream::connect(bound).ok()).collect();
+        drop((silent, crowd));
+        std::thread::sleep(Duration::from_millis(100));
         assert!(ask(b"GET /metrics HTTP/1.1\r\n\r\n").ends_with("# EOF\n"));
     }
 }

@@ -92,6 +92,7 @@ impl Orders {
     /// When one of them cannot be opened, is refused by the guard, or the route does not fit it.
     pub fn open(&self, repeat: u32) -> Result<Ready, AppError> {
         let ledger = Ledger::open(&self.home)?;
+        crate::watch::tidy(&self.home);
         let mut ready = Ready { seats: Vec::new(), doubts: Vec::new() };
         for seat in &self.seats {
             let target = Target::parse(&seat.drive)?;

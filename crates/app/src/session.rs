@@ -3,6 +3,7 @@
 //! The driving thread never waits for the screen or for the disk of the ledger: on a real drive it hands events over
 //! an unbounded channel. A simulated drive has no time to lose, so there the channel is bounded and memory stays flat.
 
+use std::io::Write;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
@@ -21,6 +22,7 @@ use crate::clocks::{Clocks, Pulse};
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::targets::Opened;
+use crate::text::printable;
 use crate::watch::post::{About, Post};
 
 /// What the one at the controls can ask for.
@@ -379,6 +381,14 @@ fn write_down(
                 pushed += events.len() as u64;
                 events.iter().try_for_each(|e| writer.push(e.clone()))
             };
+            if let Some(home) = writer.moved_to() {
+                let words = format!(
+                    "the ledger was removed while the haul was under way: its record goes on in {}",
+                    home.display()
+                );
+                let _ = writeln!(std::io::stderr(), "{}", printable(&words));
+                let _ = writer.note(&words);
+            }
             if let Err(e) = written {
                 trouble.store(true, Ordering::Relaxed);
                 failed = Some(AppError::usage(format!("the haul was stopped because {e}")));

@@ -166,7 +166,7 @@ fn the_file_under_the_ledger_is_never_written_by_another_way() {
 
 #[test]
 fn random_plans_harm_nothing_that_was_not_given_up() {
-    let plans = std::env::var("HOLLOW_MILE_PLANS").ok().and_then(|n| n.parse().ok()).unwrap_or(150);
+    let plans = std::env::var("HOLLOW_MILE_PLANS").ok().and_then(|n| n.parse().ok()).unwrap_or(80);
     let bench = Bench::new();
     let Some(told) = random::campaign(&bench, plans, 0x0b_5e55) else {
         return eprintln!("left out: no loop device to be had here");

@@ -33,10 +33,12 @@ impl Ledger {
         let digest = Digest::of(readings, conclusions);
         let json = serde_json::to_string(&digest).unwrap_or_default();
         let limits = limits_words(&conclusions.surveys.judge(readings, conclusions));
-        self.db.execute(
-            "UPDATE hauls SET digest = ?2, limits = ?3 WHERE haul = ?1",
-            params![haul, json, limits],
-        )?;
+        if !self.read_only {
+            self.db.execute(
+                "UPDATE hauls SET digest = ?2, limits = ?3 WHERE haul = ?1",
+                params![haul, json, limits],
+            )?;
+        }
         // As it will be read back, to the digit.
         Ok(serde_json::from_str(&json).unwrap_or(digest))
     }

@@ -9,6 +9,7 @@
 mod annotate;
 mod compact;
 pub mod csv_file;
+pub mod csv_in;
 mod digests;
 mod leftovers;
 mod overview;
@@ -82,6 +83,11 @@ pub enum LedgerError {
         "the ledger is damaged ({0}): `hollow-mile ledger --rescue` puts it aside and saves what can be read into a new one"
     )]
     Damaged(String),
+    /// It lies on a medium that cannot be written.
+    #[error(
+        "the ledger can be read and not written: it lies on a read-only file system, or belongs to another user"
+    )]
+    ReadOnly,
     /// Another program holds the file for too long.
     #[error("the ledger is held by another program: try again in a moment")]
     Busy,
@@ -104,6 +110,7 @@ impl From<rusqlite::Error> for LedgerError {
     fn from(e: rusqlite::Error) -> Self {
         match e.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DatabaseBusy | rusqlite::ErrorCode::DatabaseLocked) => Self::Busy,
+            Some(rusqlite::ErrorCode::ReadOnly) => Self::ReadOnly,
             Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => {
                 Self::Damaged(e.to_string())
             }
@@ -123,6 +130,8 @@ fn record_error(haul: &str, batch: i64, why: &dyn std::fmt::Display) -> LedgerEr
 pub struct Ledger {
     db: Connection,
     home: PathBuf,
+    /// It lies where nothing can be written: what is made anew while reading is not kept.
+    read_only: bool,
 }
 
 impl Ledger {
@@ -135,25 +144,63 @@ impl Ledger {
             home: home.display().to_string(),
             why: e.to_string(),
         };
-        std::fs::DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(home.join("locks"))
-            .map_err(|e| not_writable(&e))?;
         let path = home.join("ledger.sqlite");
-        let file = OpenOptions::new().create(true).read(true).append(true).mode(0o600).open(&path);
-        file.map_err(|e| not_writable(&e))?;
+        let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(home.join("locks"));
+        let file = made
+            .and_then(|()| OpenOptions::new().create(true).read(true).append(true).mode(0o600).open(&path));
+        if let Err(e) = file {
+            // A ledger on a medium that cannot be written can be read all the same.
+            return if File::open(&path).is_ok() { Self::open_to_read(home) } else { Err(not_writable(&e)) };
+        }
         let alone = Self::alone(home).map_err(|e| not_writable(&e))?;
         let db = Self::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE).map_err(|e| match e {
             LedgerError::Store(e) => not_writable(&e),
             other => other,
         })?;
-        let mut ledger = Self { db, home: home.to_owned() };
+        let mut ledger = Self { db, home: home.to_owned(), read_only: false };
         schema::prepare(&mut ledger.db, home)?;
         drop(alone);
         ledger.mark_cut_short()?;
         ledger.purge(false)?;
         Ok(ledger)
+    }
+
+    /// Opens a ledger that lies where nothing can be written.
+    fn open_to_read(home: &Path) -> Result<Self, LedgerError> {
+        let db = Self::connect_to_read(&home.join("ledger.sqlite"))?;
+        let version: i32 = db.pragma_query_value(None, "user_version", |r| r.get(0))?;
+        match version {
+            schema::VERSION => Ok(Self { db, home: home.to_owned(), read_only: true }),
+            found if found > schema::VERSION => Err(LedgerError::Newer { found, known: schema::VERSION }),
+            _ => Err(LedgerError::NotWritable {
+                home: home.display().to_string(),
+                why: "it is of an earlier version, which must be brought up to date first: copy the folder to where it can be written".into(),
+            }),
+        }
+    }
+
+    fn connect_to_read(path: &Path) -> Result<Connection, LedgerError> {
+        let log = path.with_file_name("ledger.sqlite-wal");
+        // Without a log that still waits, nobody changes the file; with one, its index is kept in memory.
+        let waits = std::fs::metadata(log).is_ok_and(|m| m.len() > 0);
+        let escaped: String = path
+            .to_string_lossy()
+            .chars()
+            .map(|c| match c {
+                '%' => "%25".to_owned(),
+                '?' => "%3f".to_owned(),
+                '#' => "%23".to_owned(),
+                c => c.to_string(),
+            })
+            .collect();
+        let how = if waits { "mode=ro" } else { "immutable=1" };
+        let flags =
+            OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let db = Connection::open_with_flags(format!("file:{escaped}?{how}"), flags)?;
+        if waits {
+            db.pragma_update(None, "locking_mode", "EXCLUSIVE")?;
+        }
+        Ok(db)
     }
 
     /// Held while a ledger is opened: the store does not wait when two programs make the same file at once, it refuses one.
@@ -190,8 +237,13 @@ impl Ledger {
     /// # Errors
     /// When it cannot be opened.
     pub fn another(&self) -> Result<Self, LedgerError> {
-        let db = Self::connect(&self.home.join("ledger.sqlite"), OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        Ok(Self { db, home: self.home.clone() })
+        let path = self.home.join("ledger.sqlite");
+        let db = if self.read_only {
+            Self::connect_to_read(&path)?
+        } else {
+            Self::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?
+        };
+        Ok(Self { db, home: self.home.clone(), read_only: self.read_only })
     }
 
     /// The folder it lies in.
@@ -206,6 +258,10 @@ impl Ledger {
 
     /// The lock of a haul, when nobody holds it.
     fn try_lock(&self, haul: &str) -> std::io::Result<Option<File>> {
+        Self::lock_in(&self.home, haul)
+    }
+
+    fn lock_in(home: &Path, haul: &str) -> std::io::Result<Option<File>> {
         // A ledger of somebody else's making must not name other files.
         if haul.is_empty() || !haul.chars().all(|c| c.is_ascii_alphanumeric()) {
             return Err(std::io::ErrorKind::InvalidFilename.into());
@@ -215,7 +271,7 @@ impl Ledger {
             .truncate(false)
             .write(true)
             .mode(0o600)
-            .open(self.lock_path(haul))?;
+            .open(home.join("locks").join(format!("{haul}.lock")))?;
         match flock(&file, FlockOperation::NonBlockingLockExclusive) {
             Ok(()) => Ok(Some(file)),
             Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),

@@ -1,8 +1,9 @@
 //! Writes one haul into the ledger, event by event.
 
 use std::fs::File;
+use std::os::unix::fs::DirBuilderExt;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::DriveKind;
@@ -43,6 +44,13 @@ pub struct HaulWriter {
     /// None when it is to be forced now.
     forced_at: Option<Instant>,
     is_simulated: bool,
+    /// Device and inode of the ledger's file, which may be removed by somebody meanwhile.
+    file: (u64, u64),
+    moved_to: Option<PathBuf>,
+}
+
+fn identity(home: &Path) -> Option<(u64, u64)> {
+    std::fs::metadata(home.join("ledger.sqlite")).ok().map(|m| (m.dev(), m.ino()))
 }
 
 /// The ledger's log, unless the haul's file lies on the same file system. (The guard keeps a device under test from holding it.)
@@ -83,6 +91,8 @@ impl HaulWriter {
             log: log_beside(&ledger, head),
             forced_at: Some(Instant::now()),
             is_simulated: head.drive.kind == DriveKind::Simulated,
+            file: identity(ledger.home()).unwrap_or_default(),
+            moved_to: None,
             ledger,
         })
     }
@@ -132,6 +142,9 @@ impl HaulWriter {
         if self.pending.is_empty() {
             return Ok(());
         }
+        if identity(self.ledger.home()) != Some(self.file) {
+            self.move_away()?;
+        }
         let bytes = record::encode(&self.pending, serde_json::to_vec)
             .map_err(|e| record_error(&self.haul, self.next_batch, &e))?;
         let tx = self.ledger.db.unchecked_transaction()?;
@@ -160,6 +173,57 @@ impl HaulWriter {
         self.pending.clear();
         (self.first_vitals, self.newest_vitals) = (None, None);
         self.force()
+    }
+
+    /// The ledger's folder or file was removed: the open file still takes what is written, and is gone with this program. All of
+    /// it is copied to another place, and the record goes on there.
+    fn move_away(&mut self) -> Result<(), LedgerError> {
+        let folders = [PathBuf::from("/var/tmp"), std::env::temp_dir(), PathBuf::from("/dev/shm")];
+        let mut why = String::new();
+        for folder in folders {
+            match self.move_to(&folder.join(format!("hollow-mile-{}", self.haul))) {
+                Ok(()) => return Ok(()),
+                Err(e) => why = e.to_string(),
+            }
+        }
+        Err(LedgerError::NotWritable {
+            home: self.ledger.home().display().to_string(),
+            why: format!(
+                "it was removed while the haul was under way, and could not be kept elsewhere: {why}"
+            ),
+        })
+    }
+
+    fn move_to(&mut self, home: &Path) -> Result<(), LedgerError> {
+        let wrong = |e: std::io::Error| LedgerError::NotWritable {
+            home: home.display().to_string(),
+            why: e.to_string(),
+        };
+        // New and ours alone: what is there already may be anybody's.
+        std::fs::DirBuilder::new().mode(0o700).create(home).map_err(wrong)?;
+        std::fs::DirBuilder::new().mode(0o700).create(home.join("locks")).map_err(wrong)?;
+        self.ledger.db.execute("VACUUM INTO ?1", [home.join("ledger.sqlite").to_string_lossy()])?;
+        // Held before it is opened, or the haul would be taken for one that was cut short.
+        let lock = Ledger::lock_in(home, &self.haul).map_err(wrong)?;
+        self._lock = lock.ok_or_else(|| wrong(std::io::ErrorKind::ResourceBusy.into()))?;
+        self.ledger = Ledger::open(home)?;
+        self.file = identity(home).unwrap_or_default();
+        self.log = self.log.take().and_then(|_| File::open(home.join("ledger.sqlite-wal")).ok());
+        self.moved_to = Some(home.to_owned());
+        Ok(())
+    }
+
+    /// Writes a remark of our own into the record, at the newest moment.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn note(&mut self, text: &str) -> Result<(), LedgerError> {
+        self.push(Event::Note { at: Duration::from_nanos(self.elapsed_ns), text: text.to_owned() })
+    }
+
+    /// Where the record is kept now, once, when the ledger was removed from where it lay.
+    pub fn moved_to(&mut self) -> Option<PathBuf> {
+        self.moved_to.take()
     }
 
     /// Forces what was committed to the medium, when it is time.

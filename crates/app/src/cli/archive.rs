@@ -1,17 +1,18 @@
 //! Commands on the ledger: list, findings, chart, import, export, leftovers.
 
 use std::fs::{File, OpenOptions};
+use std::io::{Cursor, Read, Seek};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use hollow_mile_core::digest::Digest;
 use hollow_mile_core::event::{Event, HaulState};
-use hollow_mile_core::finding::{Conclusions, FindingsDocument, Noted};
+use hollow_mile_core::finding::{FindingsDocument, Noted};
 use hollow_mile_core::models::Models;
 use hollow_mile_core::models::stream::{self, Stream};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::units::{Bytes, Celsius};
-use hollow_mile_ledger::{HaulRow, csv_file};
+use hollow_mile_ledger::{HaulRow, csv_in};
 use serde::Serialize;
 
 use super::{open_ledger, say, say_json, table};
@@ -110,20 +111,20 @@ pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -
     Ok(Exit::Done)
 }
 
-fn read_csv(path: &Path) -> Result<Vec<Event>, AppError> {
-    let file = File::open(path).map_err(|e| AppError::file(path, "read", &e))?;
+/// Hands over the events of a CSV file as they are read; one that cannot be read twice (a pipe) is held.
+fn read_csv(path: &Path, take: &mut dyn FnMut(Event)) -> Result<(), AppError> {
+    let mut file = File::open(path).map_err(|e| AppError::file(path, "read", &e))?;
     let name = path.file_name().map_or_else(|| "file".into(), |n| n.to_string_lossy().into_owned());
-    let got =
-        csv_file::import(&name, file).map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
-    got.warnings.iter().for_each(|w| eprintln!("{}", text::printable(&format!("{}: {w}", path.display()))));
-    Ok(got.events)
-}
-
-fn fold(events: &[Event]) -> (Readings, Conclusions) {
-    let mut readings = Readings::new();
-    events.iter().for_each(|e| readings.push(e));
-    let conclusions = readings.conclude();
-    (readings, conclusions)
+    let warnings = if file.stream_position().is_ok() {
+        csv_in::stream(&name, file, take)
+    } else {
+        let mut held = Vec::new();
+        file.read_to_end(&mut held).map_err(|e| AppError::file(path, "read", &e))?;
+        csv_in::stream(&name, Cursor::new(held), take)
+    };
+    let warnings = warnings.map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
+    warnings.iter().for_each(|w| eprintln!("{}", text::printable(&format!("{}: {w}", path.display()))));
+    Ok(())
 }
 
 pub fn findings(
@@ -133,7 +134,9 @@ pub fn findings(
     json: bool,
 ) -> Result<Exit, AppError> {
     let (haul, readings, conclusions, kept) = if source.ends_with(".csv") {
-        let (readings, conclusions) = fold(&read_csv(Path::new(source))?);
+        let mut readings = Readings::new();
+        read_csv(Path::new(source), &mut |e| readings.push(&e))?;
+        let conclusions = readings.conclude();
         let haul = readings.head().map_or_else(|| source.to_owned(), |h| h.haul.clone());
         (haul, readings, conclusions, None)
     } else {
@@ -223,22 +226,35 @@ pub(super) fn create(path: &Path, force: bool) -> Result<File, AppError> {
 }
 
 pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
-    let mut events = read_csv(path)?;
     let ledger = open_ledger()?;
     let id = ledger.new_haul_id()?;
-    let (readings, conclusions) = {
-        if let Some(Event::HaulStarted(head)) = events.first_mut() {
+    let mut writer = None;
+    let mut waiting = Some(ledger);
+    let mut failed = None;
+    let mut readings = Readings::new();
+    let mut take = |mut event: Event| -> Result<(), AppError> {
+        if let Event::HaulStarted(head) = &mut event {
             head.haul.clone_from(&id);
             head.started_unix_ms = jiff::Timestamp::now().as_millisecond();
             head.conditions.label = path.file_name().map(|n| n.to_string_lossy().into_owned());
+            writer = waiting.take().map(|l| l.begin(head)).transpose()?;
         }
-        fold(&events)
+        readings.push(&event);
+        if let Some(writer) = &mut writer {
+            writer.push(event)?;
+        }
+        Ok(())
     };
-    let head = readings.head().ok_or_else(|| AppError::usage("the file has no rows"))?;
-    let mut writer = ledger.begin(head)?;
-    for event in events {
-        writer.push(event)?;
+    read_csv(path, &mut |event| {
+        if failed.is_none() {
+            failed = take(event).err();
+        }
+    })?;
+    if let Some(error) = failed {
+        return Err(error);
     }
+    let conclusions = readings.conclude();
+    let writer = writer.ok_or_else(|| AppError::usage("the file has no rows"))?;
     writer.finish(HaulState::Done, None, &readings, &conclusions)?;
     if json {
         #[derive(Serialize)]

@@ -73,6 +73,7 @@ struct Row<'a> {
 
 /// Hauls under way, each with what it says of itself.
 fn under_way(home: &Path) -> Result<Vec<(HaulRow, Option<Hello>)>, AppError> {
+    crate::watch::tidy(home);
     let running = Ledger::open(home)?.under_way()?.into_iter();
     Ok(running
         .map(|r| {

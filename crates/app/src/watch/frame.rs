@@ -106,12 +106,25 @@ impl Message {
 }
 
 /// Puts frames together from the pieces in which they arrive.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Frames {
     bytes: Vec<u8>,
+    most: usize,
+}
+
+impl Default for Frames {
+    fn default() -> Self {
+        Self { bytes: Vec::new(), most: MOST_BYTES }
+    }
 }
 
 impl Frames {
+    /// Of commands alone, which are short: more than that is not even taken in.
+    #[must_use]
+    pub const fn of_commands() -> Self {
+        Self { bytes: Vec::new(), most: 64 << 10 }
+    }
+
     /// Takes a piece.
     pub fn take(&mut self, piece: &[u8]) {
         self.bytes.extend_from_slice(piece);
@@ -126,7 +139,7 @@ impl Frames {
         let Some(length) = self.bytes.first_chunk::<4>().map(|b| u32::from_le_bytes(*b) as usize) else {
             return Ok(None);
         };
-        if length == 0 || length > MOST_BYTES {
+        if length == 0 || length > self.most {
             return Err(format!("a message of {length} bytes"));
         }
         let Some(frame) = self.bytes.get(4..4 + length) else { return Ok(None) };
@@ -168,6 +181,15 @@ mod tests {
                 }
             }
             assert_eq!(seen, messages);
+        }
+    }
+
+    #[test]
+    fn a_command_that_is_too_long_is_refused_by_its_length() {
+        for (length, good) in [(64u32 << 10, true), ((64 << 10) + 1, false)] {
+            let mut frames = Frames::of_commands();
+            frames.take(&length.to_le_bytes());
+            assert_eq!(frames.next().is_ok(), good, "{length}");
         }
     }
 

@@ -25,6 +25,8 @@ const MOST_WATCHERS: usize = 64;
 const BACKLOG: usize = 256;
 /// How long a simulated haul, which has no time to lose, waits for a watcher.
 const COURTESY: Duration = Duration::from_millis(500);
+/// A watcher says who it is at once; one that does not is let go after this.
+const SILENCE: Duration = Duration::from_secs(5);
 /// How long the kernel may take a message from us.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -38,6 +40,9 @@ struct Watcher {
 
 #[derive(Default)]
 struct Seats {
+    /// Those that were let in at the door, whether they watch already or not, in the order in which they came; what ends
+    /// a connection.
+    connected: Vec<(u64, UnixStream)>,
     watchers: Vec<Watcher>,
     holder: Option<(u64, String)>,
     paused: bool,
@@ -115,7 +120,22 @@ impl Seats {
         }
     }
 
+    /// Makes room for one more. The one at the controls stays; of the others, who came first goes, and may come again.
+    fn make_room(&mut self) {
+        while self.connected.len() >= MOST_WATCHERS {
+            let holder = self.holder.as_ref().map(|(h, _)| *h);
+            let Some(first) = self.connected.iter().map(|(id, _)| *id).find(|id| Some(*id) != holder) else {
+                return;
+            };
+            self.leave(first);
+        }
+    }
+
     fn leave(&mut self, id: u64) {
+        if let Some(at) = self.connected.iter().position(|(c, _)| *c == id) {
+            // Both of its threads end by this.
+            let _ = self.connected.remove(at).1.shutdown(Shutdown::Both);
+        }
         self.watchers.retain(|w| w.id != id);
         if self.holder.as_ref().is_some_and(|(h, _)| *h == id) {
             self.holder = None;
@@ -169,7 +189,9 @@ impl Post {
             ends_with_starter: self.about.ends_with_starter,
             desk: seats.desk(join.id),
         };
+        // It may have gone meanwhile.
         if let Some(hello) = frame(&Message::Said(Said::Hello(Box::new(hello))))
+            && seats.connected.iter().any(|(id, _)| *id == join.id)
             && join.give.try_send(hello).is_ok()
         {
             seats.watchers.push(Watcher { id: join.id, give: join.give });
@@ -209,7 +231,10 @@ impl Drop for Post {
     fn drop(&mut self) {
         self.shared.closed.store(true, Ordering::Relaxed);
         // Their threads send what waits, and end.
-        seats(&self.shared).watchers.clear();
+        let mut seats = seats(&self.shared);
+        seats.watchers.clear();
+        seats.connected.clear();
+        drop(seats);
         let _ = std::fs::remove_file(&self.path);
     }
 }
@@ -221,9 +246,6 @@ fn let_in(listener: &UnixListener, shared: &Arc<Shared>, knock: &Sender<Join>) {
         let _ = poll(&mut fds, Some(&a_moment));
         let Ok((stream, _)) = listener.accept() else { continue };
         let Some(process) = ours(&stream) else { continue };
-        if seats(shared).watchers.len() >= MOST_WATCHERS {
-            continue;
-        }
         let _ = serve(stream, process, shared, knock);
     }
 }
@@ -244,6 +266,11 @@ fn serve(
     stream.set_nonblocking(false)?;
     stream.set_write_timeout(Some(PATIENCE))?;
     let id = shared.next.fetch_add(1, Ordering::Relaxed);
+    {
+        let mut seats = seats(shared);
+        seats.make_room();
+        seats.connected.push((id, stream.try_clone()?));
+    }
     let (give, take) = bounded::<Frame>(BACKLOG);
     let mut to = stream.try_clone()?;
     std::thread::Builder::new().name("teller".into()).spawn(move || {
@@ -258,14 +285,21 @@ fn serve(
     // It holds no sender: when the watcher's seat is taken away, the teller above ends.
     let (shared, mut from) = (Arc::downgrade(shared), stream);
     std::thread::Builder::new().name("listener".into()).spawn(move || {
-        let mut frames = Frames::default();
+        let mut frames = Frames::of_commands();
         let mut part = [0; 4096];
         let mut who = format!("process {process}");
-        while let Ok(n @ 1..) = from.read(&mut part) {
+        let _ = from.set_read_timeout(Some(SILENCE));
+        // What is no message ends the connection: nothing after it can be understood.
+        'heard: while let Ok(n @ 1..) = from.read(&mut part) {
             frames.take(&part[..n]);
-            while let Ok(Some(message)) = frames.next() {
-                let Message::Said(said) = message else { continue };
+            loop {
+                let said = match frames.next() {
+                    Ok(Some(Message::Said(said))) => said,
+                    Ok(None) => break,
+                    Ok(Some(Message::Events(_))) | Err(_) => break 'heard,
+                };
                 let Some(shared) = shared.upgrade() else { return };
+                let _ = from.set_read_timeout(None);
                 if let Said::Who(words) = &said {
                     let words: String = printable(words).chars().take(60).collect();
                     who = format!("{words} (process {process})");

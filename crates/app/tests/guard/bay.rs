@@ -73,7 +73,7 @@ impl Bay {
     /// A device "a" over a file of its own; `None` where this machine gives no loop devices.
     pub fn new(bench: &Bench, folder: &str) -> Option<Self> {
         let mut bay = Self::empty(bench);
-        bay.file("a", folder).then_some(bay)
+        bay.file_of("a", folder, SIZE).then_some(bay)
     }
 
     /// "a" is a loop over a loop.
@@ -97,11 +97,7 @@ impl Bay {
         Some(bay)
     }
 
-    pub fn file(&mut self, name: &str, folder: &str) -> bool {
-        self.file_of(name, folder, SIZE)
-    }
-
-    fn file_of(&mut self, name: &str, folder: &str, size: u64) -> bool {
+    pub fn file_of(&mut self, name: &str, folder: &str, size: u64) -> bool {
         static MADE: AtomicU32 = AtomicU32::new(0);
         let number = MADE.fetch_add(1, Ordering::Relaxed);
         let path = if folder.is_empty() {
@@ -249,12 +245,11 @@ impl Bay {
     pub fn fill(&mut self, name: &str, seed: u8) {
         let size = std::fs::metadata(&self.files[name]).unwrap().len().min(SIZE);
         let mut x = u32::from(seed) | 1;
-        let data: Vec<u8> = (0..size / 4)
-            .flat_map(|_| {
-                x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-                x.to_le_bytes()
-            })
-            .collect();
+        let mut data = vec![0u8; size as usize];
+        for word in data.chunks_exact_mut(4) {
+            x = x.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            word.copy_from_slice(&x.to_le_bytes());
+        }
         self.write(name, 0, &data);
     }
 

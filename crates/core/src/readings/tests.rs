@@ -260,3 +260,123 @@ fn thermometers_are_lanes_of_their_own() {
     );
     assert!(readings.temperature_columns(Ruler::Elapsed, 0.0, 100.0, 0)[0].1.is_empty());
 }
+
+/// Samples of 100 ms of one leg: bytes of each, and operations that failed in it.
+fn leg_events(leg: crate::route::Leg, samples: &[(u64, u32)], flushes: &[usize]) -> Vec<Event> {
+    let mut first = head(None);
+    if let Event::HaulStarted(head) = &mut first {
+        head.route.legs = vec![leg];
+    }
+    let mut all = vec![first, Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    for (i, (bytes, errors)) in samples.iter().enumerate() {
+        let end = Duration::from_millis(100 * (i as u64 + 1));
+        if flushes.contains(&i) {
+            let took = Duration::from_millis(3);
+            all.push(Event::Flushed { at: end - Duration::from_millis(100), leg: 0, took });
+        }
+        let span = Duration::from_millis(100);
+        let written = Bytes::new(*bytes);
+        all.push(Event::Sample(Sample { end, span, written, errors: *errors, ..Sample::default() }));
+    }
+    all
+}
+
+fn kinds(events: &[Event]) -> Vec<FindingKind> {
+    fold(events).conclude().findings.iter().map(|f| f.kind).collect()
+}
+
+#[test]
+fn a_mean_is_bytes_over_time_also_where_a_load_lasts_less_than_a_second() {
+    let write = || crate::route::Leg::new(LegKind::Write);
+    // 0.7 s at 2,000 MB/s alone: no whole second, and a mean all the same.
+    let r = fold(&leg_events(write(), &[(200_000_000, 0); 7], &[]));
+    assert!((r.conclude().figures.mean_mb_s.unwrap() - 2000.0).abs() < 1e-6);
+    // With 20.5 s at 20 MB/s behind it: 1,400 MB and 410 MB in 21.2 s.
+    let mut samples = vec![(200_000_000, 0); 7];
+    samples.extend(vec![(2_000_000, 0); 205]);
+    let mean = fold(&leg_events(write(), &samples, &[])).conclude().figures.mean_mb_s.unwrap();
+    assert!((mean - 1810.0 / 21.2).abs() < 1e-6, "{mean}");
+}
+
+#[test]
+fn a_pace_of_our_own_is_no_beat_of_the_drive() {
+    // 20 MB/s in operations of 1 MiB: one or two of them in 100 ms, the fewer every tenth or so.
+    let due = |n: u64| (n as f64 * 20e6 * 0.1 / f64::from(1 << 20)) as u64;
+    let samples: Vec<(u64, u32)> = (0..1200).map(|i| ((due(i + 1) - due(i)) << 20, 0)).collect();
+    assert!(samples.iter().filter(|s| s.0 == 1 << 20).count() > 80, "there are dips");
+    let paced =
+        crate::route::Leg { rate: Some(Rate::from_mb_s(20.0)), ..crate::route::Leg::new(LegKind::Write) };
+    assert_eq!(kinds(&leg_events(paced.clone(), &samples, &[])), []);
+    // A drive that cannot keep the pace for two seconds in every twenty is told of.
+    let slow: Vec<(u64, u32)> =
+        samples.iter().enumerate().map(|(i, s)| if i % 200 < 20 { (100_000, 0) } else { *s }).collect();
+    assert_eq!(kinds(&leg_events(paced, &slow, &[])), [FindingKind::Background]);
+}
+
+#[test]
+fn a_flush_that_we_ask_for_is_no_beat_of_the_drive() {
+    let samples: Vec<(u64, u32)> =
+        (0..2000).map(|i| if i % 100 == 99 { (20_000_000, 0) } else { (100_000_000, 0) }).collect();
+    let write = || crate::route::Leg::new(LegKind::Write);
+    let flushes: Vec<usize> = (1..20).map(|i| 100 * i).collect();
+    assert_eq!(kinds(&leg_events(write(), &samples, &[])), [FindingKind::Background], "unasked for it is");
+    assert_eq!(kinds(&leg_events(write(), &samples, &flushes)), []);
+}
+
+#[test]
+fn a_fall_while_operations_fail_is_no_cache_end() {
+    let level = |n: usize, bytes: u64, errors: u32| vec![(bytes, errors); n];
+    let write = || crate::route::Leg::new(LegKind::Write);
+    let plain: Vec<_> = [level(300, 50_000_000, 0), level(600, 5_000_000, 0)].concat();
+    assert_eq!(kinds(&leg_events(write(), &plain, &[])), [FindingKind::CacheEnd]);
+    let failing: Vec<_> = [level(300, 50_000_000, 0), level(600, 5_000_000, 3)].concat();
+    let r = fold(&leg_events(write(), &failing, &[]));
+    let c = r.conclude();
+    assert_eq!(c.findings.iter().map(|f| f.kind).collect::<Vec<_>>(), [FindingKind::MediaError]);
+    assert!(c.findings[0].evidence[0].contains("1800 operations failed"), "{:?}", c.findings[0].evidence);
+    assert_eq!(c.figures.cache_bytes, None);
+}
+
+#[test]
+fn failures_are_counted_by_the_counters_and_not_by_those_that_were_told() {
+    let mut samples = vec![(50_000_000, 0); 100];
+    samples[40] = (10_000_000, 700);
+    samples[41] = (10_000_000, 752);
+    let mut events = leg_events(crate::route::Leg::new(LegKind::Write), &samples, &[]);
+    for at in [4100u64, 4200] {
+        let fault = Event::Fault {
+            at: Duration::from_millis(at),
+            position: Some(Bytes::new(at << 20)),
+            kind: FaultKind::Failed,
+            message: "write of 4 KiB failed: Input/output error".into(),
+        };
+        events.push(fault);
+    }
+    let r = fold(&events);
+    let found = r.conclude().findings;
+    let told: Vec<&String> = found.iter().flat_map(|f| &f.evidence).collect();
+    assert_eq!(r.errors(), 1452);
+    assert!(
+        told.iter().any(|t| t.starts_with("700 operations failed, 1 of them told one by one")),
+        "{told:?}"
+    );
+    assert!(told.iter().any(|t| t.starts_with("752 operations failed")), "{told:?}");
+}
+
+#[test]
+fn what_old_records_say_of_a_fault_in_words_is_read_as_its_kind() {
+    let fault = |position: Option<u64>, message: &str| Event::Fault {
+        at: Duration::ZERO,
+        position: position.map(Bytes::new),
+        kind: FaultKind::default(),
+        message: message.into(),
+    };
+    let r = fold(&[
+        fault(Some(1), "read of 4 KiB failed: medium error"),
+        fault(Some(1), "read of 4 KiB failed, and a second try alone succeeded: medium error"),
+        fault(None, "the drive warns: spare is low"),
+        fault(None, "sim:puppet is gone"),
+    ]);
+    let kinds: Vec<FaultKind> = r.faults().iter().map(|f| f.kind).collect();
+    assert_eq!(kinds, [FaultKind::Failed, FaultKind::Recovered, FaultKind::Warning, FaultKind::Drive]);
+}

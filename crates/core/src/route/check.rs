@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde::Deserialize;
 use toml::de::{DeTable, DeValue, ValueDeserializer};
 
-use super::group::MOST_LEGS;
+use super::group::{MOST_LEGS, legs_when_laid_out};
 use super::leg::{Amount, Leg, LegKind, Until};
 use super::{Route, RouteError, line_and_column};
 use crate::drive::Pattern;
@@ -75,6 +75,13 @@ impl Route {
             "interval",
             "interval must lie between 10 ms and 60 s",
         );
+        // A name stands in lines of output and of files: it must not make lines of its own.
+        let in_one_line = |text: &str| !text.chars().any(char::is_control);
+        faults.unless(
+            in_one_line(&self.name),
+            "name",
+            "name has a line end or another control character in it",
+        );
         for limit in &self.limits {
             if let Err(needs) = limit.is_measured_by(self) {
                 let text = limit.text();
@@ -82,7 +89,7 @@ impl Route {
             }
         }
         check_legs(&self.legs, &mut faults);
-        if faults.all.is_empty() && self.laid_out(false).legs.len() > MOST_LEGS {
+        if faults.all.is_empty() && legs_when_laid_out(&self.legs) > MOST_LEGS as u64 {
             faults.add("", "has more than 20,000 legs when its repeats are laid out");
         }
         faults.all

@@ -70,6 +70,26 @@ pub struct Turn {
 /// Legs of a route that is laid out.
 pub const MOST_LEGS: usize = 20_000;
 
+/// How many legs a route has when it is laid out, reckoned and not laid out: repeats within repeats are soon more than any
+/// machine counts to. A turn that brings nothing counts as one.
+pub(super) fn legs_when_laid_out(legs: &[Leg]) -> u64 {
+    let of = |leg: &Leg| {
+        let times = u64::from(leg.repeat.unwrap_or(1).max(1));
+        match leg.kind {
+            LegKind::Group => {
+                let turns = leg.over.rounds().max(1) as u64;
+                let own = leg.over.fill.len() as u64 * (1 + u64::from(leg.settle.is_some()));
+                let inside = legs_when_laid_out(&leg.legs).max(1);
+                turns.saturating_mul(times).saturating_mul(inside).saturating_add(own)
+            }
+            LegKind::Breather => 1 + 2 * leg.rests.len() as u64,
+            LegKind::Spans => 1,
+            _ => times,
+        }
+    };
+    legs.iter().map(of).fold(0, u64::saturating_add)
+}
+
 fn percent(level: Amount) -> Option<f64> {
     match level {
         Amount::Percent(p) => Some(p),

@@ -86,6 +86,14 @@ impl Mover {
                 DriveError::Gone { target, why: "it ends before its capacity".into() }
             }
             Some(libc::ENOSPC | libc::EDQUOT) => DriveError::NoSpace { target, at: Bytes::new(self.next) },
+            Some(libc::EFBIG) => {
+                let most = rustix::process::getrlimit(rustix::process::Resource::Fsize).current;
+                let why = most.map_or_else(
+                    || "the file system holds no file so large: give a smaller --size".to_owned(),
+                    |m| format!("a file may have {} at most here (ulimit -f): raise that, or give a smaller --size", Bytes::new(m)),
+                );
+                DriveError::Refused { target, doing, why }
+            }
             Some(libc::ENODEV | libc::ENXIO | libc::ESTALE) => {
                 DriveError::Gone { target, why: e.to_string() }
             }
@@ -212,7 +220,13 @@ impl Mover {
             !f.recovered
                 && matches!(
                     f.code,
-                    libc::ENOSPC | libc::EDQUOT | libc::ENODEV | libc::ENXIO | libc::ESTALE | libc::ESHUTDOWN
+                    libc::ENOSPC
+                        | libc::EDQUOT
+                        | libc::EFBIG
+                        | libc::ENODEV
+                        | libc::ENXIO
+                        | libc::ESTALE
+                        | libc::ESHUTDOWN
                 )
         };
         let first = failed.iter().find(ends)?;

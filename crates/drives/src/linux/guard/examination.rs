@@ -126,6 +126,9 @@ impl fmt::Display for Reason {
     }
 }
 
+/// Marks of partition tables.
+const TABLES: [&str; 6] = ["gpt", "mbr", "sun", "bsd", "sgi", "apple"];
+
 /// Names that are asked for in the list of what is given up, beside those of on-disk formats.
 const DATA: &str = "data";
 const PARTITIONS: &str = "partitions";
@@ -284,6 +287,7 @@ impl Examination {
                 self.losses.extend(content.signatures.iter().map(told));
                 self.signatures = content.signatures;
                 self.look_at_partitions(sysfs, device, reach);
+                self.look_at_hosts(reach);
                 // What lies in a part with a mark is that mark's.
                 let named = self.signatures.iter().any(|s| s.name != PARTITIONS);
                 if !named && content.foreign > 0 {
@@ -303,10 +307,25 @@ impl Examination {
         }
     }
 
+    /// A loop device may show a part of what lies under it: whatever is known there by its start would be harmed in its middle.
+    /// Of a partition table that is not so: its parts are looked at themselves.
+    fn look_at_hosts(&mut self, reach: &Reach) {
+        for (path, size) in &reach.hosts {
+            let content = Content::of(path, *size).unwrap_or_default();
+            for mut s in content.signatures.into_iter().filter(|s| !TABLES.contains(&s.name.as_str())) {
+                if !self.signatures.iter().any(|known| known.name == s.name) {
+                    s.detail = format!("{} in {}, of which this is a part", s.detail, path.display());
+                    s.detail = s.detail.trim().to_owned();
+                    self.losses.push(told(&s));
+                    self.signatures.push(s);
+                }
+            }
+        }
+    }
+
     /// Partitions that the kernel knows on anything that the device reaches: each is a place where something may lie, also
     /// when the table that told of it is gone.
     fn look_at_partitions(&mut self, sysfs: &Sysfs, device: &BlockDevice, reach: &Reach) {
-        const TABLES: [&str; 6] = ["gpt", "mbr", "sun", "bsd", "sgi", "apple"];
         let mut without_table = Vec::new();
         for disk in reach.through.iter().filter(|d| d.whole.is_none()) {
             for part in disk.partitions() {

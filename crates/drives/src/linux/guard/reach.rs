@@ -5,6 +5,8 @@ use std::os::fd::AsRawFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use hollow_mile_core::units::Bytes;
+
 use super::super::mapper;
 use super::super::sysfs::{BlockDevice, Number, Sysfs};
 
@@ -43,8 +45,8 @@ pub(in super::super) struct Reach {
     pub extents: Vec<Extent>,
     /// The devices on the way: itself, its drive, what it is built of.
     pub through: Vec<BlockDevice>,
-    /// Files on the way, where their paths are known.
-    pub files: Vec<PathBuf>,
+    /// What lies under a loop device on the way, device or file: it may hold something of which the target is a part.
+    pub hosts: Vec<(PathBuf, Bytes)>,
     /// Devices below which nothing could be seen.
     pub unseen: Vec<String>,
 }
@@ -115,12 +117,16 @@ impl Reach {
             Ok(None) => {}
             Ok(Some(Backing { below, offset, path })) => {
                 let (start, end) = (offset.saturating_add(start), offset.saturating_add(end));
-                self.files.extend(path);
                 match below {
                     Below::File(device, inode) => {
+                        let size = path.as_ref().and_then(|p| std::fs::metadata(p).ok()).map(|m| m.len());
+                        self.hosts.extend(path.zip(size.map(Bytes::new)));
                         self.extents.push(Extent { on: Carrier::File(device, inode), start, end });
                     }
-                    Below::Device(lower) => self.add(sysfs, &lower, start, end, depth + 1),
+                    Below::Device(lower) => {
+                        self.hosts.push((lower.node(), lower.size()));
+                        self.add(sysfs, &lower, start, end, depth + 1);
+                    }
                 }
             }
             Err(()) => self.unseen.push(disk.name.clone()),

@@ -359,6 +359,22 @@ fn loops_over_other_bytes_of_one_file_do_not_touch_each_other() {
 }
 
 #[test]
+fn a_part_of_a_file_system_that_looks_empty_is_not_free() {
+    let m = machine();
+    m.write("loop0", 1024 + 56, &[0x53, 0xef]);
+    // loop1 begins 8 MiB behind the start of loop0, where its blocks are empty.
+    let e = m.examine("loop1", &[]);
+    assert_eq!(e.signatures[0].name, "ext2");
+    assert!(e.signatures[0].detail.ends_with("of which this is a part"), "{:?}", e.signatures);
+    // A table at the start of a file says nothing of a part behind it.
+    m.loop_over("loop8", (7, 8), &m.path("shared"), 8 * MIB, 8 * MIB);
+    let mut image = vec![0u8; 16 * MIB as usize];
+    image[512..520].copy_from_slice(b"EFI PART");
+    std::fs::write(m.path("shared"), image).unwrap();
+    assert_eq!(m.examine("loop8", &[]).signatures, []);
+}
+
+#[test]
 fn a_reader_is_asked_about_by_name_and_what_the_kernel_knows_of_parts_too() {
     let m = machine();
     m.process(812, "copier", &m.path("other"), false);
