@@ -2,7 +2,7 @@
 printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nuntil = { bytes = "8 MiB" }\n' | route w
 before=$(md5sum </dev/sda)
 mount -o ro /dev/sda1 /mnt
-hm haul /tmp/w.toml --on /dev/sda --erase KW-0601 --give-up gpt
+hm haul /tmp/w.toml --on /dev/sda --erase KW-0601 --give-up gpt,ext4
 code_is 3
 has /tmp/err 'sda1 is mounted on /mnt'
 hm haul /tmp/w.toml --on /dev/sda1 --erase KW-0601 --give-up ext4
@@ -11,7 +11,7 @@ has /tmp/err 'mounted on /mnt'
 umount /mnt
 hm haul /tmp/w.toml --on /dev/sda --erase KW-0601
 code_is 3
-has /tmp/err 'it holds gpt: to lose that, add --give-up gpt'
+has /tmp/err 'it holds gpt and ext4: to lose that, add --give-up gpt,ext4'
 has /tmp/err 'It would cost: gpt 1 partition'
 hm haul /tmp/w.toml --on /dev/sda --give-up gpt --erase KW-0417
 code_is 3

@@ -5,7 +5,7 @@ hollow-mile haul /tmp/long.toml --on /dev/nvme0n1 --erase KW-0417 --json >/tmp/f
 sleep 3
 hm haul /tmp/long.toml --on /dev/nvme0n1 --erase KW-0417
 code_is 3
-has /tmp/err 'another program hauls on it'
+has /tmp/err 'process [0-9]+ \(hollow-mile\) has it open for writing'
 hm haul /tmp/r.toml --on /dev/nvme0n1
 code_is 2
 has /tmp/err 'locked by a program that writes'

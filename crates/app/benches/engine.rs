@@ -3,7 +3,8 @@
 //!
 //! `cargo bench -p hollow-mile --bench engine`; `-- ROUNDS` for another number of rounds than 15, `only 'KiB × 1'` for cases with
 //! these words. On a file of tmpfs, a
-//! file of the present folder's file system, and a loop device with direct I/O (as root).
+//! file of the present folder's file system, and (as root) loop devices with direct I/O over both and a zram device; `on zram` for
+//! places with this word.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 mod bare;
@@ -42,9 +43,9 @@ const CASES: [Case; 7] = [
     Case { stamped: true, ..case("1 MiB × 32 write, stamped", true, false, 1 << 20, 32, 0.90) },
     case("128 KiB × 16 read", false, false, 128 << 10, 16, 0.98),
     case("4 KiB × 64 random write", true, true, 4096, 64, 0.92),
-    case("4 KiB × 64 random read", false, true, 4096, 64, 0.92),
+    case("4 KiB × 64 random read", false, true, 4096, 64, 0.97),
     case("4 KiB × 1 random write", true, true, 4096, 1, 0.95),
-    case("4 KiB × 1 random read", false, true, 4096, 1, 0.95),
+    case("4 KiB × 1 random read", false, true, 4096, 1, 0.97),
 ];
 
 struct Place {
@@ -100,8 +101,12 @@ fn until(session: &Session, is_end: impl Fn(&Event) -> bool, time: Option<Durati
 /// One haul over one file or device, paused again and again; while it is paused the bare loop moves the same bytes. So
 /// both have the same blocks, and a disk whose speed comes and goes is met by both.
 fn measure(home: &Path, place: &Place, rounds: usize) {
+    let named = |word: &str| std::env::args().skip_while(|a| a != word).nth(1).unwrap_or_default();
+    if !place.name.contains(&named("on")) {
+        return;
+    }
     println!("{}", place.name);
-    let only = std::env::args().skip_while(|a| a != "only").nth(1).unwrap_or_default();
+    let only = named("only");
     for case in CASES.iter().filter(|c| c.name.contains(&only)) {
         let Job { write, random, block, depth } = case.job;
         let text = format!(
@@ -155,14 +160,15 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
         session.finish().unwrap();
         let of = |f: fn(&(Turn, Turn)) -> f64| median(pairs.iter().map(f));
         println!(
-            "  {:<26} bare {:>8.0} op/s {:>7.2} µs CPU   haul {:>8.0} op/s {:>7.2} µs CPU   ratio {:.3} (asked {:.2})",
+            "  {:<26} bare {:>8.0} op/s {:>7.2} µs CPU   haul {:>8.0} op/s {:>7.2} µs CPU   ratio {:.3} (asked {:.2})   CPU {:.2}",
             case.name,
             of(|p| p.0.operations),
             of(|p| p.0.cpu_us),
             of(|p| p.1.operations),
             of(|p| p.1.cpu_us),
             of(|p| p.1.operations / p.0.operations),
-            case.least
+            case.least,
+            of(|p| p.1.cpu_us / p.0.cpu_us)
         );
     }
 }
@@ -176,18 +182,37 @@ fn main() {
         let place = Place { name, target: Target::File(path.clone()), path, size: Some(Bytes::new(SIZE)) };
         measure(dir.path(), &place, rounds);
     }
-    // A loop device over a file of tmpfs: the block layer, without a disk's own noise.
-    let backing = dir.path().join("backing");
-    std::fs::File::create(&backing).unwrap().set_len(SIZE).unwrap();
-    let made = Process::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
-    match made {
-        Ok(out) if out.status.success() => {
-            let path = PathBuf::from(String::from_utf8(out.stdout).unwrap().trim());
-            let name = format!("{}, a loop device", path.display());
-            let place = Place { name, target: Target::Device(path.clone()), path, size: None };
-            measure(dir.path(), &place, rounds);
-            Process::new("losetup").arg("--detach").arg(&place.path).status().unwrap();
+    // Over a file of tmpfs: the block layer, without a disk's own noise.
+    let here = tempfile::tempdir_in(std::env::current_dir().unwrap()).unwrap();
+    for (what, folder) in [("tmpfs", dir.path()), ("this folder's file system", here.path())] {
+        let backing = folder.join("backing");
+        std::fs::File::create(&backing).unwrap().set_len(SIZE).unwrap();
+        let made =
+            Process::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
+        match made {
+            Ok(out) if out.status.success() => {
+                let path = PathBuf::from(String::from_utf8(out.stdout).unwrap().trim());
+                let name = format!("{}, a loop device over {what}", path.display());
+                let place = Place { name, target: Target::Device(path.clone()), path, size: None };
+                measure(dir.path(), &place, rounds);
+                Process::new("losetup").arg("--detach").arg(&place.path).status().unwrap();
+            }
+            _ => println!("no loop device to be had here: left out"),
         }
-        _ => println!("no loop device to be had here: left out"),
     }
+    zram(dir.path(), rounds);
+}
+
+/// A device of compressed memory, made for this and taken away again.
+fn zram(home: &Path, rounds: usize) {
+    let Ok(number) = std::fs::read_to_string("/sys/class/zram-control/hot_add") else {
+        return println!("no zram device to be had here: left out");
+    };
+    let number = number.trim();
+    std::fs::write(format!("/sys/block/zram{number}/disksize"), SIZE.to_string()).unwrap();
+    let path = PathBuf::from(format!("/dev/zram{number}"));
+    let name = format!("{}, a zram device", path.display());
+    measure(home, &Place { name, target: Target::Device(path.clone()), path, size: None }, rounds);
+    let _ = std::fs::write(format!("/sys/block/zram{number}/reset"), "1");
+    let _ = std::fs::write("/sys/class/zram-control/hot_remove", number);
 }

@@ -83,7 +83,7 @@ fn the_yard_tells_of_devices_and_a_second_writer_stands_back() {
     let mut first = bench.command(&agreed).stdout(std::process::Stdio::null()).spawn().unwrap();
     std::thread::sleep(std::time::Duration::from_secs(2));
     let refused = bench.refusal(&agreed, 3);
-    assert!(refused.contains("another program hauls on it"), "{refused}");
+    assert!(refused.contains("(hollow-mile) has it open for writing"), "{refused}");
     assert!(first.wait().unwrap().success());
 }
 

@@ -200,7 +200,10 @@ fn a_ledger_on_a_medium_that_cannot_be_written_is_read_and_not_written() {
     let found: serde_json::Value = serde_json::from_slice(&found.stdout).unwrap();
     assert_eq!(found["findings"], haul["findings"]);
     let error = String::from_utf8_lossy(&written.stderr);
-    assert!(written.status.code() == Some(2) && error.contains("cannot be written (Read-only file system"), "{error}");
+    assert!(
+        written.status.code() == Some(2) && error.contains("cannot be written (Read-only file system"),
+        "{error}"
+    );
 }
 
 #[test]

@@ -173,14 +173,19 @@ impl Bay {
 
     pub fn mount(&mut self, name: &str) {
         self.make(name, &["mke2fs", "-q", "-F", "-t", "ext4"]);
-        self.mount_as_is(name);
+        assert!(self.mount_as_is(name), "mount {name}");
     }
 
-    pub fn mount_as_is(&mut self, name: &str) {
+    /// Mounts what is there; false where that is no longer a whole file system.
+    #[must_use]
+    pub fn mount_as_is(&mut self, name: &str) -> bool {
         let point = self.dir.join(format!("mnt-{name}"));
         std::fs::create_dir_all(&point).unwrap();
-        assert!(done("mount", &[self.node(name), &point.display().to_string()]), "mount {name}");
-        self.mounted.push((name.into(), point));
+        let mounted = done("mount", &[self.node(name), &point.display().to_string()]);
+        if mounted {
+            self.mounted.push((name.into(), point));
+        }
+        mounted
     }
 
     pub fn mounted(&self, name: &str) -> PathBuf {

@@ -191,15 +191,13 @@ fn befall(bay: &mut Bay, rng: &mut StdRng, holds: &[Holds; FILES.len()]) -> Uses
     let mut uses = Uses::default();
     for (i, name) in FILES.iter().enumerate() {
         match rng.random_range(0..14) {
-            0 if holds[i] == Holds::Ext4 => {
-                bay.mount_as_is(name);
-                uses.all.push((i, "mounted"));
-            }
+            0 if holds[i] == Holds::Ext4 && bay.mount_as_is(name) => uses.all.push((i, "mounted")),
             1 if holds[i] == Holds::Ext4 => {
                 let twin = format!("twin-{name}");
                 if bay.second(name, &twin, 0) {
-                    bay.mount_as_is(&twin);
-                    uses.all.push((i, "mounted by its twin"));
+                    if bay.mount_as_is(&twin) {
+                        uses.all.push((i, "mounted by its twin"));
+                    }
                     uses.twins.push((twin, i));
                 }
             }

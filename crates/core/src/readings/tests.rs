@@ -302,7 +302,7 @@ fn a_mean_is_bytes_over_time_also_where_a_load_lasts_less_than_a_second() {
 fn a_pace_of_our_own_is_no_beat_of_the_drive() {
     // 20 MB/s in operations of 1 MiB: one or two of them in 100 ms, the fewer every tenth or so.
     let due = |n: u64| (n as f64 * 20e6 * 0.1 / f64::from(1 << 20)) as u64;
-    let samples: Vec<(u64, u32)> = (0..1200).map(|i| ((due(i + 1) - due(i)) << 20, 0)).collect();
+    let samples: Vec<(u64, u32)> = (0..3000).map(|i| ((due(i + 1) - due(i)) << 20, 0)).collect();
     assert!(samples.iter().filter(|s| s.0 == 1 << 20).count() > 80, "there are dips");
     let paced =
         crate::route::Leg { rate: Some(Rate::from_mb_s(20.0)), ..crate::route::Leg::new(LegKind::Write) };

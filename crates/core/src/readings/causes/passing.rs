@@ -58,6 +58,7 @@ impl Judge<'_> {
                 }
             }
         }
+        dips.retain(|d| !self.keeps_pace(d));
         if dips.len() < LEAST_DIPS {
             return None;
         }
@@ -74,8 +75,18 @@ impl Judge<'_> {
         Some(self.dips(&dips, period, spread))
     }
 
-    /// Slower because of what we do ourselves: a pace that is smaller than a few operations in an interval, a flush, or
-    /// operations that failed and were tried again.
+    /// No slower than the pace that was asked for: an interval in which few operations are due has one more or one less.
+    fn keeps_pace(&self, dip: &Dip) -> bool {
+        let series = self.cx.series;
+        self.run.pace.is_some_and(|(rate, block)| {
+            let samples = dip.first..dip.last + 1;
+            let moved = series.mean_rate(samples.clone()) * series.loaded_s(samples.clone());
+            // The operation before and the one behind its edges belong to its neighbours.
+            moved > rate * series.loaded_s(samples) - 2.0 * block
+        })
+    }
+
+    /// Slower because of what we do ourselves: a flush, or operations that failed and were tried again.
     fn is_our_doing(&self, sample: usize) -> bool {
         let series = self.cx.series;
         let near = |all: &[usize]| {
@@ -84,12 +95,7 @@ impl Judge<'_> {
             all.get(next).is_some_and(|f| *f <= sample + 1)
                 || next.checked_sub(1).is_some_and(|n| all[n] + 1 >= sample)
         };
-        let paced = self.run.pace.is_some_and(|(rate, block)| {
-            let due = rate * series.loaded_s(sample..sample + 1);
-            // The operation before and the one behind the interval's edges belong to its neighbours.
-            series.rate(sample) * series.loaded_s(sample..sample + 1) > due - 2.0 * block
-        });
-        paced || near(self.cx.flushes) || series.errors_in(sample..sample + 1) > 0
+        near(self.cx.flushes) || series.errors_in(sample..sample + 1) > 0
     }
 
     /// Operations that failed in the slower level, and none or far fewer before: so many, and in so many of its samples.

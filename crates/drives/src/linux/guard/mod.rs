@@ -132,14 +132,15 @@ impl Writable {
         let flags = OFlags::RDWR | OFlags::EXCL | OFlags::CLOEXEC | OFlags::DIRECT;
         let examine = || Examination::of(sysfs, &Users::now(sysfs), device, &consent.protect);
         let (mut opened, mut before) = (open(&node, flags, Mode::empty()), examine());
-        for _ in 0..20 {
+        let until = std::time::Instant::now() + PATIENCE;
+        while std::time::Instant::now() < until {
             // What has just let go of it may be held by the kernel for a moment still, and who watches for new devices opens
             // each for a moment.
             let busy = matches!(opened, Err(Errno::BUSY));
             if !(busy && !before.is_used() || before.is_only_opened()) {
                 break;
             }
-            std::thread::sleep(PATIENCE);
+            std::thread::sleep(A_MOMENT);
             if busy {
                 opened = open(&node, flags, Mode::empty());
             }
@@ -172,8 +173,9 @@ impl Writable {
     }
 }
 
-/// Between two looks at whether a device is free now.
-const PATIENCE: std::time::Duration = std::time::Duration::from_millis(25);
+/// For so long a device is waited for that may be free in a moment, and between two looks at it.
+const PATIENCE: std::time::Duration = std::time::Duration::from_millis(500);
+const A_MOMENT: std::time::Duration = std::time::Duration::from_millis(25);
 
 /// Opens a device for reading only. Needs no consent; stands back when somebody writes to it.
 ///
