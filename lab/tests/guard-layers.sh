@@ -30,6 +30,9 @@ A=KW-0417
 B='KW 0550'
 
 modprobe dm-mod
+[ -e /dev/md0 ] && mdadm --stop /dev/md0
+dmsetup remove_all --noudevsync
+for d in nvme0n1 nvme1n1; do dd if=/dev/zero of=/dev/$d bs=1M count=20 2>/dev/null; done
 # Two volumes side by side on one drive, and one over another's bytes.
 echo "0 8192 linear /dev/nvme0n1 0" | dmsetup create left --noudevsync
 echo "0 8192 linear /dev/nvme0n1 8192" | dmsetup create right --noudevsync
@@ -39,8 +42,7 @@ right=$(node right)
 refused nvme0n1 $A 'is built on it'
 written $left $left
 written $right $right
-mke2fs_here() { mkfs.ext2 /dev/$1 >/dev/null 2>&1 || mke2fs /dev/$1 >/dev/null; }
-mke2fs_here $right
+mke2fs /dev/$right
 mount -o ro -t ext4 /dev/$right /mnt
 written $left $left
 refused $right $right 'mounted on /mnt'
@@ -65,7 +67,7 @@ dmsetup remove left --noudevsync
 dmsetup remove right --noudevsync
 
 # Encryption over a volume: the key is nobody's.
-modprobe dm-crypt
+for m in dm-crypt aes_generic ecb xts; do modprobe $m; done
 key=000102030405060708090a0b0c0d0e0f101112131415161718191a1b1c1d1e1f
 echo "0 16384 crypt aes-xts-plain64 $key 0 /dev/nvme0n1 0" | dmsetup create secret --noudevsync
 dmsetup mknodes --noudevsync 2>/dev/null || true
@@ -90,12 +92,12 @@ mdadm --create /dev/md0 --run --force --level=1 --metadata=1.2 --raid-devices=2 
 refused nvme0n1 $A 'md0 is built on it'
 refused nvme1n1 "$B" 'md0 is built on it'
 written md0 md0
-mke2fs_here md0
-mount -o ro -t ext4 /dev/md0 /mnt
-refused md0 md0 'mounted on /mnt'
-refused nvme0n1 $A 'mounted on /mnt|is built on it'
-refused nvme1n1 "$B" 'mounted on /mnt|is built on it'
-umount /mnt
+mkswap /dev/md0
+swapon /dev/md0
+refused md0 md0 'swap in use'
+refused nvme0n1 $A 'swap in use|is built on it'
+refused nvme1n1 "$B" 'swap in use|is built on it'
+swapoff /dev/md0
 echo "0 8192 linear /dev/md0 0" | dmsetup create upper --noudevsync
 dmsetup mknodes --noudevsync 2>/dev/null || true
 refused md0 md0 'is built on it'
@@ -119,12 +121,12 @@ lvm vgchange -ay bay || true
 dmsetup mknodes --noudevsync 2>/dev/null || true
 one=$(node bay-one)
 two=$(node bay-two)
-mke2fs_here $one
-mount -o ro -t ext4 /dev/$one /mnt
+mkswap /dev/$one
+swapon /dev/$one
 refused nvme0n1 $A 'is built on it'
-refused $one $one 'mounted on /mnt'
+refused $one $one 'swap in use'
 written $two $two
-umount /mnt
+swapoff /dev/$one
 refused nvme0n1 $A 'is built on it'
 written $one $one
 lvm vgchange -an bay || dmsetup remove_all --noudevsync

@@ -91,7 +91,7 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
         out.push(Block::Picture(lanes::lanes(readings, c, ruler), caption));
     }
     out.extend(surveyed);
-    if let Ok(scene) = models::heat(readings, text::asked_rate(c), ambient).as_ref() {
+    if let Ok(scene) = models::heat(readings, c.figures.hottest_rate(), ambient).as_ref() {
         let caption = "Temperature and the first-order model fitted to it.".to_owned();
         out.push(Block::Picture(scene.clone(), caption));
     }
@@ -221,7 +221,7 @@ pub fn of_haul(
     }
     let built = Models::of(&readings, &c);
     let mut models = built.cache_words();
-    models.extend(built.heat_words(text::asked_rate(&c), ambient));
+    models.extend(built.heat_words(c.figures.hottest_rate(), ambient));
     blocks.extend([heading("Cache and heat"), Block::List(models)]);
     if !limits.is_empty() {
         blocks.push(heading("Limits"));

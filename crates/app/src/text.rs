@@ -295,13 +295,6 @@ pub fn about(span: Duration) -> String {
     }
 }
 
-/// The rate at which heat is asked about: what it sustains, or else its burst.
-#[must_use]
-pub fn asked_rate(c: &Conclusions) -> Rate {
-    let f = &c.figures;
-    Rate::from_mb_s(f.burst_mb_s.or(f.sustained_mb_s).unwrap_or(0.0))
-}
-
 /// The figures in lines: how fast and how even, in all and after the cache end.
 #[must_use]
 pub fn figures(f: &Figures) -> Vec<String> {

@@ -30,3 +30,4 @@ pub mod stamp;
 pub mod step;
 pub mod surveys;
 pub mod units;
+pub mod verdict;

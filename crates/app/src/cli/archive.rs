@@ -183,7 +183,7 @@ pub fn findings(
         say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
     }
     say(&text::findings(&conclusions))?;
-    let rate = text::asked_rate(&conclusions);
+    let rate = conclusions.figures.hottest_rate();
     let mut parts = vec![
         ("figures", text::figures(&conclusions.figures)),
         ("cache", models.cache_words()),

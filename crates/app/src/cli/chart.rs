@@ -138,7 +138,7 @@ pub fn draw(
         ChartKind::Spans => surveys::spans(&readings, &conclusions).map_err(missing),
         ChartKind::Ladder => surveys::ladder(&readings, &conclusions).map_err(missing),
         ChartKind::Heat => {
-            models::heat(&readings, text::asked_rate(&conclusions), ambient).map_err(|r| missing(r.words()))
+            models::heat(&readings, conclusions.figures.hottest_rate(), ambient).map_err(|r| missing(r.words()))
         }
         ChartKind::Lanes | ChartKind::Contrast | ChartKind::Wear => {
             Ok(lanes::lanes(&readings, &conclusions, ruler))

@@ -2,6 +2,7 @@
 
 use crate::drive::LoadKind;
 use crate::finding::{Finding, FindingKind};
+use crate::route::Leg;
 use crate::units::{Bytes, Rate, span_words};
 
 use super::levels::Level;
@@ -11,8 +12,8 @@ use super::series::Series;
 pub struct Load<'a> {
     /// Which way the bytes go.
     pub kind: LoadKind,
-    /// Block, depth, workers, pattern and so on, as one text: only like loads are compared.
-    pub settings: String,
+    /// Its leg: only like loads are compared.
+    pub leg: Option<&'a Leg>,
     /// Samples of the series.
     pub samples: std::ops::Range<usize>,
     /// How long there was no load before, seconds.
@@ -42,7 +43,7 @@ pub fn slowdowns(series: &Series, loads: &[Load<'_>]) -> Vec<Finding> {
         let like = |other: &&Load<'_>| {
             let rests = load.rested_s.zip(other.rested_s);
             other.kind == load.kind
-                && other.settings == load.settings
+                && load.leg.zip(other.leg).is_some_and(|(a, b)| a.same_load(b))
                 && rests.is_some_and(|(a, b)| b >= LEAST_REST && (a / b - 1.0).abs() < SAME_REST)
                 && load.fill.zip(other.fill).is_some_and(|(a, b)| a > b + APART)
         };

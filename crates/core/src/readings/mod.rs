@@ -427,7 +427,7 @@ impl Readings {
                 });
                 fills::Load {
                     kind: r.kind,
-                    settings: self.settings_at(begin),
+                    leg: self.leg_at(begin),
                     cache: ends.map(|f| f.written.saturating_sub(Bytes::new(from))).min(),
                     samples,
                     rested_s: r.rested_s,
@@ -439,20 +439,9 @@ impl Readings {
         fills::slowdowns(&self.series, &loads)
     }
 
-    /// What the load at a moment was like, but for its end.
-    fn settings_at(&self, at: Duration) -> String {
-        let leg = self.legs.iter().rev().find(|l| l.from <= at).map(|l| usize::from(l.leg));
-        let leg = leg.and_then(|i| self.head.as_ref()?.route.legs.get(i));
-        leg.map_or_else(String::new, |l| {
-            format!(
-                "{:?}",
-                Leg {
-                    until: crate::route::Until::default(),
-                    region: crate::route::Region::default(),
-                    ..l.clone()
-                }
-            )
-        })
+    /// The leg that was under way at a moment.
+    fn leg_at(&self, at: Duration) -> Option<&Leg> {
+        self.leg(self.legs.iter().rev().find(|l| l.from <= at)?.leg)
     }
 
     /// How many rounds of a minute up to now lie inside the bounds of a steady state after SNIA PTS, five at most; `None` before

@@ -337,6 +337,18 @@ fn is_default<T: Default + PartialEq>(value: &T) -> bool {
 }
 
 impl Leg {
+    /// The same load, wherever it lies, however long it goes on, and whichever turn of a group it is.
+    #[must_use]
+    pub fn same_load(&self, other: &Self) -> bool {
+        let bare = |l: &Self| Self {
+            until: Until::default(),
+            region: Region::default(),
+            turn: None,
+            ..l.clone()
+        };
+        bare(self) == bare(other)
+    }
+
     /// A leg of this kind with the usual load, that never ends by itself.
     #[must_use]
     pub fn new(kind: LegKind) -> Self {

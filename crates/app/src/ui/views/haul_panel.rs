@@ -116,7 +116,7 @@ fn models(app: &App, r: &Readings, c: &Conclusions) -> Vec<Paragraph> {
     // What a warmer room would do; `findings --ambient` tells it for any.
     let own = r.head().and_then(|h| h.conditions.ambient);
     let warmer = own.map(|t| Celsius::new(t.degrees() + 10.0));
-    vec![("cache", models.cache_words()), ("heat", models.heat_words(text::asked_rate(c), warmer))]
+    vec![("cache", models.cache_words()), ("heat", models.heat_words(c.figures.hottest_rate(), warmer))]
 }
 
 fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
