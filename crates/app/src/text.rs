@@ -9,6 +9,7 @@ use hollow_mile_core::protocol::nvme::SelfTestKind;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::{Leg, LegKind};
 use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant, span_words};
+use hollow_mile_core::verdict::{self, Likes};
 
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
 #[must_use]
@@ -237,22 +238,68 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
     }
+    let others: Vec<String> =
+        verdict::likes(&c.findings).iter().filter_map(|l| beside(l, has_survey)).collect();
+    let changed = c.findings.iter().any(|f| verdict::changes_the_rate(f.kind));
     if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
         let rate = c.figures.burst_mb_s.map(Rate::from_mb_s).unwrap_or_default();
         let wrote = r.written() > Bytes::ZERO;
         parts.insert(
             parts.len().min(1),
-            match (live, wrote) {
-                (true, true) => format!("No cache end so far: {rate} after {}.", r.written()),
-                (false, true) => format!("No cache end within {}: {rate} throughout.", r.written()),
-                _ => format!("No change of speed: {rate}."),
+            match (live, wrote, changed) {
+                (true, true, _) => format!("No cache end so far: {rate} after {}.", r.written()),
+                (false, true, false) => format!("No cache end within {}: {rate} throughout.", r.written()),
+                (false, true, true) => format!("No cache end within {}: {rate} as a rule.", r.written()),
+                (_, false, false) => format!("No change of speed: {rate}."),
+                (_, false, true) => format!("{rate} as a rule."),
             },
         );
+    }
+    parts.extend(others);
+    if r.errors() > 0 {
+        let at = usize::from(matches!(r.ended(), Some((_, HaulState::Failed | HaulState::Stopped, _))));
+        parts.insert(at, faults(r));
     }
     if live && current_leg(r).is_some_and(|(l, _)| l.kind == LegKind::Rest) {
         parts.insert(0, "Resting.".into());
     }
     parts.join(" ")
+}
+
+/// What is to be said of findings that the rest of the answer does not speak of: of each kind its first, and how many more.
+fn beside(likes: &Likes<'_>, has_survey: bool) -> Option<String> {
+    let first = likes.all.first()?;
+    let rates = first.before.zip(first.after).map(|(b, a)| format!(", {b} down to {a}")).unwrap_or_default();
+    let more = match likes.all.len() - 1 {
+        0 => String::new(),
+        n => format!(" ({n} more)"),
+    };
+    let at = clock(first.elapsed);
+    Some(match likes.kind {
+        // The answer has sentences of their own for these, and counts failed operations.
+        FindingKind::CacheEnd
+        | FindingKind::Throttle
+        | FindingKind::Unexplained
+        | FindingKind::DataMismatch
+        | FindingKind::MediaError => return None,
+        // A scan tells its slow stretches itself.
+        FindingKind::SlowZone if has_survey => return None,
+        FindingKind::SlowZone => {
+            let (from, to) = (first.position.unwrap_or_default(), first.position_end.unwrap_or_default());
+            format!("Slow from {from} to {to} of the drive{rates}{more}: it is the place.")
+        }
+        FindingKind::FillSlowdown => format!("Slower because it is fuller{rates}, from {at} on{more}."),
+        FindingKind::OtherTraffic => format!("Others used the drive from {at} on{rates}{more}."),
+        FindingKind::HostLimit => format!(
+            "{} sets the rate, not the drive{more}.",
+            if first.evidence.iter().any(|e| e.contains("link carries")) {
+                "The link"
+            } else {
+                "This machine"
+            }
+        ),
+        FindingKind::Background => format!("Regular dips from {at} on{rates}{more}."),
+    })
 }
 
 fn degrees(t: Celsius) -> String {
@@ -419,4 +466,79 @@ pub fn faults(r: &Readings) -> String {
         return format!("{n} {word} failed.");
     }
     format!("{n} {word} failed, at byte {}{more}.", shown.join(", "))
+}
+
+#[cfg(test)]
+mod tests {
+    use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+    use hollow_mile_core::event::{Conditions, Event, HaulHead, Sample};
+    use hollow_mile_core::route;
+
+    use super::*;
+
+    /// A minute of writing at 100 MB/s that is over.
+    fn readings(errors: u32) -> Readings {
+        let mut r = Readings::new();
+        r.push(&Event::HaulStarted(Box::new(HaulHead {
+            haul: "made".into(),
+            drive: DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
+            route: route::shipped("long-haul").unwrap(),
+            conditions: Conditions::default(),
+            started_unix_ms: 0,
+            engine: String::new(),
+            program: String::new(),
+        })));
+        r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        for i in 1..=60 {
+            let (end, span) = (Duration::from_secs(i), Duration::from_secs(1));
+            let written = Bytes::new(100_000_000);
+            r.push(&Event::Sample(Sample { end, span, written, errors, ..Sample::default() }));
+        }
+        let at = Duration::from_secs(60);
+        r.push(&Event::HaulEnded { at, state: HaulState::Done, reason: None });
+        r
+    }
+
+    #[test]
+    fn throughout_is_said_only_where_nothing_says_otherwise() {
+        let r = readings(0);
+        let clean = r.conclude();
+        assert!(clean.findings.is_empty());
+        assert_eq!(answer(&r, &clean), "No cache end within 6 GB: 100 MB/s throughout.");
+        for kind in FindingKind::ALL {
+            let found = Finding {
+                before: Some(Rate::from_mb_s(2000.0)),
+                after: Some(Rate::from_mb_s(1000.0)),
+                position: Some(Bytes::from_gb(1)),
+                position_end: Some(Bytes::from_gb(2)),
+                ..Finding::new(kind)
+            };
+            let c = Conclusions { findings: vec![found], ..clean.clone() };
+            let told = answer(&r, &c);
+            let changes = verdict::changes_the_rate(kind);
+            assert!(!(changes && told.contains("throughout")), "{kind:?}: {told}");
+            let words = match kind {
+                FindingKind::CacheEnd => "The cache ended",
+                FindingKind::Throttle => "Heat throttles",
+                FindingKind::SlowZone => "Slow from 1 GB to 2 GB of the drive, 2 000 MB/s down to 1 000 MB/s",
+                FindingKind::FillSlowdown => "Slower because it is fuller",
+                FindingKind::Background => "Regular dips",
+                FindingKind::OtherTraffic => {
+                    "Others used the drive from 0:00:00 on, 2 000 MB/s down to 1 000 MB/s"
+                }
+                FindingKind::HostLimit => "This machine sets the rate",
+                FindingKind::Unexplained => "one visit does not tell why",
+                // Their counts are said from what was counted.
+                FindingKind::MediaError | FindingKind::DataMismatch => "",
+            };
+            assert!(told.contains(words), "{kind:?}: {told}");
+        }
+    }
+
+    #[test]
+    fn failed_operations_stand_first() {
+        let r = readings(2);
+        let told = answer(&r, &r.conclude());
+        assert!(told.starts_with("120 operations failed."), "{told}");
+    }
 }

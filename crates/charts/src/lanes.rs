@@ -54,7 +54,7 @@ pub fn finding_line(f: &Finding) -> String {
     use hollow_mile_core::finding::FindingKind::{DataMismatch, MediaError, SlowZone};
     let mut line = match f.position.filter(|_| matches!(f.kind, SlowZone | MediaError | DataMismatch)) {
         Some(position) => format!("{} at {position} of the drive", f.kind.word()),
-        None => format!("{} at {}", f.kind.word(), f.written),
+        None => format!("{} at {}", f.kind.word(), hollow_mile_core::verdict::place_words(f)),
     };
     if let (Some(before), Some(after)) = (f.before, f.after) {
         line.push_str(&format!(", {} → {} MB/s", mb_s_figure(before.mb_s()), mb_s_figure(after.mb_s())));

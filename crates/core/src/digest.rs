@@ -405,9 +405,7 @@ impl Digest {
     #[must_use]
     pub fn of(readings: &Readings, conclusions: &Conclusions) -> Self {
         let models = Models::of(readings, conclusions);
-        let rate = Rate::from_mb_s(
-            conclusions.figures.burst_mb_s.or(conclusions.figures.sustained_mb_s).unwrap_or(0.0),
-        );
+        let rate = conclusions.figures.hottest_rate();
         let series = readings.series();
         let loads = loads(readings);
         let loaded = series.loaded_s(0..series.len());

@@ -237,6 +237,12 @@ pub struct Figures {
 }
 
 impl Figures {
+    /// The rate at which heat is asked about: the burst, at which a drive gets warmest, or else what it sustains.
+    #[must_use]
+    pub fn hottest_rate(&self) -> Rate {
+        Rate::from_mb_s(self.burst_mb_s.or(self.sustained_mb_s).unwrap_or(0.0))
+    }
+
     /// How even the whole was.
     #[must_use]
     pub fn whole(&self) -> Option<Consistency> {

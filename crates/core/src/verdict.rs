@@ -60,10 +60,9 @@ pub fn likes(findings: &[Finding]) -> Vec<Likes<'_>> {
 /// Where a finding lies, on the ruler that tells most of its kind: bytes written, where any were; else its address; else its time.
 #[must_use]
 pub fn place_words(f: &Finding) -> String {
-    let by_address = matches!(
-        f.kind,
-        FindingKind::SlowZone | FindingKind::MediaError | FindingKind::DataMismatch
-    ) || f.written == Bytes::ZERO;
+    let by_address =
+        matches!(f.kind, FindingKind::SlowZone | FindingKind::MediaError | FindingKind::DataMismatch)
+            || f.written == Bytes::ZERO;
     match f.position.filter(|_| by_address) {
         Some(p) => p.to_string(),
         None if f.written > Bytes::ZERO => f.written.to_string(),

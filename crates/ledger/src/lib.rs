@@ -30,6 +30,7 @@ use hollow_mile_core::finding::{Conclusions, FindingKind};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record;
 use hollow_mile_core::units::{Bytes, Rate, latency};
+use hollow_mile_core::verdict;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use rustix::fs::{FlockOperation, flock};
 
@@ -455,29 +456,25 @@ pub fn summary(conclusions: &Conclusions) -> String {
             None => format!("data-mismatch {}", Bytes::new(v.wrong_bytes)),
         });
     }
-    for kind in [
-        FindingKind::MediaError,
-        FindingKind::CacheEnd,
-        FindingKind::Throttle,
-        FindingKind::SlowZone,
-        FindingKind::OtherTraffic,
-    ] {
-        let of_kind: Vec<_> = conclusions.findings.iter().filter(|f| f.kind == kind).collect();
-        if let Some(first) = of_kind.first() {
-            let more =
-                if of_kind.len() > 1 { format!(" and {} more", of_kind.len() - 1) } else { String::new() };
-            let place = match kind {
-                FindingKind::SlowZone | FindingKind::MediaError => {
-                    first.position.map_or_else(|| first.written.to_string(), |p| p.to_string())
-                }
-                _ => first.written.to_string(),
-            };
-            words.push(format!("{} {place}{more}", kind.word()));
-        }
-    }
-    let open = conclusions.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();
-    if open > 0 {
-        words.push(format!("{open} unexplained"));
+    for likes in verdict::likes(&conclusions.findings) {
+        let (kind, n) = (likes.kind, likes.all.len());
+        let more = if n > 1 { format!(" and {} more", n - 1) } else { String::new() };
+        let place = likes.all.first().map(|f| verdict::place_words(f)).unwrap_or_default();
+        words.push(match kind {
+            // The verify above told it.
+            FindingKind::DataMismatch if !words.is_empty() => continue,
+            FindingKind::DataMismatch
+            | FindingKind::MediaError
+            | FindingKind::CacheEnd
+            | FindingKind::Throttle
+            | FindingKind::SlowZone
+            | FindingKind::OtherTraffic
+            | FindingKind::FillSlowdown
+            | FindingKind::Background => format!("{} {place}{more}", kind.word()),
+            // It holds of the whole.
+            FindingKind::HostLimit => kind.word().into(),
+            FindingKind::Unexplained => format!("{n} unexplained"),
+        });
     }
     words.extend(s.streams.as_ref().and_then(|t| {
         let rate = t.highest_mb_s.map(|r| format!("{} held", Rate::from_mb_s(r)));

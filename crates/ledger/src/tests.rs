@@ -324,3 +324,16 @@ fn a_haul_that_ends_while_others_look_is_done_and_not_cut_short() {
         "but for that of the opening"
     );
 }
+
+#[test]
+fn every_kind_of_finding_is_in_the_summary() {
+    use hollow_mile_core::finding::{Finding, FindingKind};
+    for kind in FindingKind::ALL {
+        let findings = vec![Finding { written: Bytes::from_gb(3), ..Finding::new(kind) }];
+        let words = summary(&Conclusions { findings, ..Conclusions::default() });
+        assert!(words.contains(kind.word()) && words != "nothing found", "{kind:?}: {words}");
+    }
+    let read = Finding { position: Some(Bytes::from_gb(5)), ..Finding::new(FindingKind::OtherTraffic) };
+    let words = summary(&Conclusions { findings: vec![read], ..Conclusions::default() });
+    assert_eq!(words, "other-traffic 5 GB", "a read haul wrote nothing, and 0 B is no place");
+}

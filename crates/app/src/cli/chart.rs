@@ -14,7 +14,7 @@ use super::archive::create;
 use super::{open_ledger, say, say_json};
 use crate::compare::{Compared, DriveFile};
 use crate::error::{AppError, Exit};
-use crate::{home, text};
+use crate::home;
 
 /// Along what a chart is drawn.
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -137,9 +137,8 @@ pub fn draw(
         ChartKind::Fill => surveys::fill(&readings, &conclusions).map_err(missing),
         ChartKind::Spans => surveys::spans(&readings, &conclusions).map_err(missing),
         ChartKind::Ladder => surveys::ladder(&readings, &conclusions).map_err(missing),
-        ChartKind::Heat => {
-            models::heat(&readings, conclusions.figures.hottest_rate(), ambient).map_err(|r| missing(r.words()))
-        }
+        ChartKind::Heat => models::heat(&readings, conclusions.figures.hottest_rate(), ambient)
+            .map_err(|r| missing(r.words())),
         ChartKind::Lanes | ChartKind::Contrast | ChartKind::Wear => {
             Ok(lanes::lanes(&readings, &conclusions, ruler))
         }

@@ -406,9 +406,6 @@ impl Report<'_> {
         for remark in r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_ref()) {
             say(&format!("{remark}."))?;
         }
-        if r.errors() > 0 {
-            say(&text::faults(r))?;
-        }
         say(&text::answer(r, &self.outcome.conclusions))?;
         for l in &self.limits {
             say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;

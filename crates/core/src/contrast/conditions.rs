@@ -47,6 +47,45 @@ struct Condition {
     of: fn(&Subject) -> String,
 }
 
+impl Condition {
+    /// What two hauls have in common when they are alike in this: the words, or for legs, whose words leave much out, all of
+    /// what they are.
+    fn key(&self, s: &Subject) -> String {
+        if self.name == LEGS { leg_values(s).join("\n") } else { (self.of)(s) }
+    }
+}
+
+const LEGS: &str = "legs";
+
+/// Each leg with every field that is set, in the form of its file.
+fn leg_values(s: &Subject) -> Vec<String> {
+    s.head.route.legs.iter().map(|l| toml::to_string(l).unwrap_or_else(|_| l.words())).collect()
+}
+
+/// Where the legs of some hauls are not the same, in the words of each haul: `leg 2 compressible 90`.
+fn where_legs_differ(all: &[&Subject], s: &Subject) -> String {
+    let tables = |s: &Subject| -> Vec<toml::Table> {
+        s.head.route.legs.iter().map(|l| toml::Table::try_from(l).unwrap_or_default()).collect()
+    };
+    let (each, own): (Vec<_>, _) = (all.iter().map(|s| tables(s)).collect(), tables(s));
+    let longest = each.iter().map(Vec::len).max().unwrap_or(0);
+    let mut words = Vec::new();
+    for i in 0..longest {
+        let mut keys: Vec<&String> = each.iter().filter_map(|t| t.get(i)).flat_map(|t| t.keys()).collect();
+        keys.sort();
+        keys.dedup();
+        for key in keys.into_iter().filter(|k| *k != "turn") {
+            let of = |tables: &Vec<toml::Table>| tables.get(i).and_then(|t| t.get(key).cloned());
+            if each.iter().any(|t| of(t) != of(&each[0])) {
+                let value = of(&own).map_or_else(|| "not set".into(), |v| v.to_string());
+                words.push(format!("leg {} {key} {value}", i + 1));
+            }
+        }
+    }
+    words.truncate(4);
+    words.join(", ")
+}
+
 fn or_dot(text: Option<String>) -> String {
     text.filter(|t| !t.is_empty()).unwrap_or_else(|| "not stated".into())
 }
@@ -71,7 +110,7 @@ const CONDITIONS: [Condition; 13] = [
     Condition { thing: "slot", name: "link", of: |s| or_dot(s.head.drive.link.as_ref().map(|l| l.words())) },
     Condition { thing: "fill", name: "full at the start", of: full },
     Condition { thing: "route", name: "route", of: |s| s.head.route.name.clone() },
-    Condition { thing: "route", name: "legs", of: |s| legs(s) },
+    Condition { thing: "route", name: LEGS, of: legs },
     Condition { thing: "host", name: "engine", of: |s| or_dot(Some(s.head.engine.clone())) },
     Condition { thing: "host", name: "program", of: |s| s.head.program.clone() },
 ];
@@ -128,7 +167,7 @@ impl Group {
                     .iter()
                     // Another program or another thread count does not make another side; it is warned of.
                     .filter(|c| c.thing != "host")
-                    .map(|c| (c.of)(s))
+                    .map(|c| c.key(s))
                     .collect();
                 key.extend(tags(s).into_iter().map(|(k, v)| format!("{k}={v}")));
                 key
@@ -169,9 +208,15 @@ pub(super) fn differs(groups: &[Vec<&Subject>]) -> Vec<Differs> {
             all.push(Differs { thing, name: name.to_owned(), values });
         }
     };
-    for c in &CONDITIONS {
+    for c in CONDITIONS.iter().filter(|c| c.name != LEGS) {
         put(c.thing, c.name, &c.of);
     }
+    let subjects: Vec<&Subject> = groups.iter().flatten().copied().collect();
+    let told = |s: &Subject| {
+        let of_others = || subjects.iter().any(|o| legs(o) == legs(s) && leg_values(o) != leg_values(s));
+        if of_others() { format!("{}: {}", legs(s), where_legs_differ(&subjects, s)) } else { legs(s) }
+    };
+    put("route", LEGS, &told);
     let mut names: Vec<String> = groups.iter().flatten().flat_map(|s| tags(s)).map(|(k, _)| k).collect();
     names.sort();
     names.dedup();
@@ -236,7 +281,7 @@ pub(super) fn warnings(groups: &[Vec<&Subject>], sides: &[Side], differs: &[Diff
     for (group, side) in groups.iter().zip(sides) {
         for d in CONDITIONS.iter().filter(|c| c.thing != "host") {
             let values = joined(group, d.of);
-            if values.contains(" and ") && group.iter().any(|s| (d.of)(s) != (d.of)(group[0])) {
+            if group.iter().any(|s| d.key(s) != d.key(group[0])) {
                 out.push(format!("The hauls of {} are not alike: {} {values}.", side.letter, d.name));
             }
         }

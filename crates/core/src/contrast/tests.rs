@@ -194,3 +194,29 @@ fn a_figure_that_one_side_lacks_is_missing_and_no_zero() {
     assert_eq!((r.sides[1], r.against[0].standing), (None, Standing::Missing));
     assert_eq!(r.against[0].difference, None);
 }
+
+#[test]
+fn legs_are_compared_as_what_they_are_and_not_by_their_words() {
+    use crate::drive::Pattern;
+    let with = |haul: &str, change: fn(&mut route::Leg)| {
+        let mut s = subject(haul, "bare", 24.0, 300.0, 70.0);
+        change(&mut s.head.route.legs[0]);
+        s
+    };
+    let plain = with("a", |_| {});
+    for (name, other) in [
+        ("compressible", with("b", |l| l.compressible_percent = 90)),
+        ("pattern", with("b", |l| l.pattern = Pattern::Backward)),
+        ("depth", with("b", |l| l.depth = 3)),
+        ("blocks", with("b", |l| l.blocks = vec![Bytes::new(4096), Bytes::new(8192)])),
+    ] {
+        assert_ne!(Group::Alike.key(&plain), Group::Alike.key(&other), "{name}");
+        let all = conditions::differs(&[vec![&plain], vec![&other]]);
+        let legs = all.iter().find(|d| d.name == "legs").unwrap_or_else(|| panic!("{name}: {all:?}"));
+        assert_ne!(legs.values[0], legs.values[1], "{name}");
+        assert!(legs.values[1].contains(name) || name == "depth", "{name}: {legs:?}");
+    }
+    let again = with("c", |_| {});
+    assert_eq!(Group::Alike.key(&plain), Group::Alike.key(&again));
+    assert_eq!(conditions::differs(&[vec![&plain], vec![&again]]), []);
+}

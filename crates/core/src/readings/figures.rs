@@ -75,7 +75,9 @@ impl Seconds {
     ) -> Figures {
         let cache: Vec<&Finding> = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
         let mb_s = |r: Option<Rate>| r.map(Rate::mb_s);
-        let over_all = longest.map(|(_, rate)| rate);
+        // Without a cache end the whole of the longest load is before and after it; of less than a second there is only the mean.
+        let mut seconds: Vec<f64> = self.rates[self.longest()].iter().map(|r| f64::from(*r)).collect();
+        let over_all = longest.map(|(_, mean)| stats::median(&mut seconds).map_or(mean, Rate::new));
         let whole = consistency(&self.rates, self.longest_stall_s);
         let longest_load = self.longest();
         let steady = longest_load.len().checked_sub(ROUND_S * WINDOW).and_then(|from| {

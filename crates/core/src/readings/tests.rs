@@ -380,3 +380,53 @@ fn what_old_records_say_of_a_fault_in_words_is_read_as_its_kind() {
     let kinds: Vec<FaultKind> = r.faults().iter().map(|f| f.kind).collect();
     assert_eq!(kinds, [FaultKind::Failed, FaultKind::Recovered, FaultKind::Warning, FaultKind::Drive]);
 }
+
+#[test]
+fn a_burst_without_a_cache_end_is_the_usual_rate_and_not_the_mean() {
+    // Stalls of a second in every four take a fifth of the mean, and nothing of the median.
+    let samples: Vec<(u64, u32)> =
+        (0..1200).map(|i| if i % 50 < 10 { (10_000_000, 0) } else { (100_000_000, 0) }).collect();
+    let figures = fold(&leg_events(crate::route::Leg::new(LegKind::Write), &samples, &[])).conclude().figures;
+    assert!((figures.mean_mb_s.unwrap() - 820.0).abs() < 1.0, "{figures:?}");
+    assert!((figures.burst_mb_s.unwrap() - 1000.0).abs() < 1.0, "{figures:?}");
+}
+
+#[test]
+fn the_same_load_at_another_level_of_a_group_is_the_same_load() {
+    use crate::route::{Leg, Turn};
+    let turn = |round, percent: f64| {
+        Some(Turn { part: Some(0), round, label: format!("{percent} % full"), fill_percent: Some(percent) })
+    };
+    let rest = |round, percent| Leg { turn: turn(round, percent), ..Leg::new(LegKind::Rest) };
+    let write = |round, percent| Leg { turn: turn(round, percent), ..Leg::new(LegKind::Write) };
+    let mut first = head(None);
+    if let Event::HaulStarted(head) = &mut first {
+        head.route.legs = vec![rest(0, 10.0), write(0, 10.0), rest(1, 80.0), write(1, 80.0)];
+    }
+    let mut all = vec![first];
+    let mut end = Duration::ZERO;
+    let mut leg = |leg: u16, seconds: u64, bytes: u64, fill: u32, all: &mut Vec<Event>| {
+        all.push(Event::LegStarted { at: end, leg });
+        for _ in 0..seconds {
+            end += Duration::from_secs(1);
+            all.push(Event::Sample(Sample {
+                end,
+                span: Duration::from_secs(1),
+                leg,
+                written: Bytes::new(bytes),
+                fill_ppm: Some(fill),
+                ..Sample::default()
+            }));
+        }
+    };
+    leg(0, 120, 0, 100_000, &mut all);
+    leg(1, 60, 900_000_000, 100_000, &mut all);
+    leg(2, 120, 0, 800_000, &mut all);
+    leg(3, 60, 500_000_000, 800_000, &mut all);
+    // A load after a rest of the same length at each level: the first of the record has none before it.
+    leg(2, 120, 0, 900_000, &mut all);
+    leg(3, 60, 300_000_000, 900_000, &mut all);
+    assert!(write(0, 10.0).same_load(&write(1, 80.0)) && write(0, 10.0) != write(1, 80.0));
+    assert!(!write(0, 10.0).same_load(&Leg { depth: 7, ..write(0, 10.0) }));
+    assert_eq!(kinds(&all), [FindingKind::FillSlowdown]);
+}

@@ -340,12 +340,8 @@ impl Leg {
     /// The same load, wherever it lies, however long it goes on, and whichever turn of a group it is.
     #[must_use]
     pub fn same_load(&self, other: &Self) -> bool {
-        let bare = |l: &Self| Self {
-            until: Until::default(),
-            region: Region::default(),
-            turn: None,
-            ..l.clone()
-        };
+        let bare =
+            |l: &Self| Self { until: Until::default(), region: Region::default(), turn: None, ..l.clone() };
         bare(self) == bare(other)
     }
 

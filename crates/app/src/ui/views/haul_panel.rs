@@ -7,6 +7,7 @@ use hollow_mile_core::finding::{Conclusions, Consistency, Finding};
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::route::Verdict;
 use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
+use hollow_mile_core::verdict::place_words;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -158,7 +159,7 @@ fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Wr
 }
 
 fn finding_head(f: &Finding) -> String {
-    format!("{}  {}  {:.2}", f.kind.word(), f.written, f.confidence)
+    format!("{}  {}  {:.2}", f.kind.word(), place_words(f), f.confidence)
 }
 
 fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, String)> {

@@ -11,6 +11,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::haul;
+use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::Writer;
@@ -136,8 +137,17 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     };
     let answer = Rect { y: area.y + 1, height: 2, ..area };
     let mut out = Writer::new(answer, buf);
-    for sentence in sentences(page, &c.surveys).iter().take(2) {
-        out.text(sentence, 0, theme.strong());
+    // What failed comes first; what has no room is counted.
+    let mut all: Vec<String> = (r.errors() > 0).then(|| text::faults(r)).into_iter().collect();
+    all.extend(sentences(page, &c.surveys));
+    let more = all.len().saturating_sub(2);
+    for (i, sentence) in all.iter().take(2).enumerate() {
+        let rest = if i == 1 && more > 0 {
+            format!("  ({more} more: Esc, the haul's answer)")
+        } else {
+            String::new()
+        };
+        out.text(&format!("{sentence}{rest}"), 0, theme.strong());
     }
     let pages: Vec<String> = there(&c.surveys)
         .iter()
