@@ -253,7 +253,11 @@ fn a_verify_that_was_stopped_or_killed_goes_on_behind_what_it_has_checked() {
     for signal in ["-INT", "-KILL"] {
         let mut child = bench.command(&args).stdout(std::process::Stdio::null()).spawn().unwrap();
         // The write takes a moment, the verify four seconds.
-        std::thread::sleep(std::time::Duration::from_millis(2400));
+        common::wait_until("the verify to be under way", || {
+            let out = bench.command(&["ledger", "--json"]).output().unwrap();
+            let rows: Value = serde_json::from_slice(&out.stdout).unwrap_or_default();
+            rows[0]["state"] == "running" && rows[0]["read_bytes"].as_u64() > Some(8 << 20)
+        });
         std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
         let code = child.wait().unwrap().code();
         assert_eq!(code, (signal == "-INT").then_some(5));
@@ -290,13 +294,13 @@ fn loss_of_power_is_told_from_a_drive_that_loses_what_was_flushed() {
     child.wait().unwrap();
     let haul = row()["haul"].as_str().unwrap().to_owned();
     let of = route(&bench, "again", &format!("[[leg]]\nkind = \"verify\"\nof = \"{haul}\"\n"));
-    let again = || {
+    let again = |code| {
         let out = bench.command(&["haul", &of, "--on", &device.node, "--json"]).output().unwrap();
-        assert_eq!(out.status.code(), Some(0), "{}", String::from_utf8_lossy(&out.stderr));
+        assert_eq!(out.status.code(), Some(code), "{}", String::from_utf8_lossy(&out.stderr));
         let done: Value = serde_json::from_slice(&out.stdout).unwrap();
         (done["surveys"]["verify"].clone(), String::from_utf8(out.stderr).unwrap(), done["findings"].clone())
     };
-    let (whole, words, _) = again();
+    let (whole, words, _) = again(0);
     assert!(words.contains("after its last flush"), "{words}");
     assert_eq!(
         (&whole["wrong_bytes"], &whole["unflushed_bytes"]),
@@ -310,12 +314,12 @@ fn loss_of_power_is_told_from_a_drive_that_loses_what_was_flushed() {
     let lost = 256 << 10;
     medium.write_all_at(&vec![0u8; lost as usize], written - lost).unwrap();
     medium.sync_all().unwrap();
-    let (v, _, findings) = again();
+    let (v, _, findings) = again(0);
     assert_eq!((&v["wrong_bytes"], &v["unflushed_bytes"]), (&0.into(), &lost.into()));
     assert_eq!(findings, serde_json::json!([]));
     medium.write_all_at(&[0u8; 8192], 1 << 20).unwrap();
     medium.sync_all().unwrap();
-    let (v, _, findings) = again();
+    let (v, _, findings) = again(4);
     assert_eq!((&v["wrong_bytes"], &v["unflushed_bytes"]), (&8192.into(), &lost.into()));
     assert_eq!(findings[0]["kind"], "data-mismatch");
 }
