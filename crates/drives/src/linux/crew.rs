@@ -45,19 +45,47 @@ macro_rules! with_pump {
 }
 
 impl AnyPump {
-    fn new(access: &Access, load: &Load, share: &Share, choice: EngineChoice) -> std::io::Result<Self> {
+    /// With it, in words, what it is and why it is no ring where it is none.
+    fn new(
+        access: &Access,
+        load: &Load,
+        share: &Share,
+        choice: EngineChoice,
+    ) -> std::io::Result<(Self, String)> {
         if choice == EngineChoice::Best
             && share.depth == 1
             && let Ok(pump) = Pump::<Calls>::new(access, load, share)
         {
-            return Ok(Self::Calls(Box::new(pump)));
+            let words = pump.words();
+            return Ok((Self::Calls(Box::new(pump)), words));
         }
-        if choice == EngineChoice::Best
-            && let Ok(pump) = Pump::<Ring>::new(access, load, share)
-        {
-            return Ok(Self::Ring(Box::new(pump)));
+        let why = match choice {
+            EngineChoice::Best => match Pump::<Ring>::new(access, load, share) {
+                Ok(pump) => {
+                    let words = pump.words();
+                    return Ok((Self::Ring(Box::new(pump)), words));
+                }
+                Err(e) => refused(&e),
+            },
+            EngineChoice::Threads => "as it was asked for".into(),
+        };
+        let pump = Pump::<Threads>::new(access, load, share)?;
+        let words = format!("{} ({why})", pump.words());
+        Ok((Self::Threads(Box::new(pump)), words))
+    }
+}
+
+/// Why there is no ring, as far as the kernel tells (io_uring_setup(2), errors).
+fn refused(e: &std::io::Error) -> String {
+    match e.raw_os_error() {
+        Some(libc::ENOMEM) => {
+            "io_uring was refused: the limit on locked memory, ulimit -l, is too small".into()
         }
-        Pump::<Threads>::new(access, load, share).map(|p| Self::Threads(Box::new(p)))
+        Some(libc::EPERM) => {
+            "io_uring was refused: this system forbids it (kernel.io_uring_disabled, or a sandbox)".into()
+        }
+        Some(libc::ENOSYS) => "io_uring was refused: this kernel has none".into(),
+        _ => format!("io_uring was refused: {e}"),
     }
 }
 
@@ -173,8 +201,7 @@ impl Crew {
     ) -> std::io::Result<Self> {
         let shares = shares(load, from, limit, seed);
         let (hands, words) = if let [share] = shares.as_slice() {
-            let pump = AnyPump::new(access, load, share, choice)?;
-            let words = with_pump!(&pump, p => p.words());
+            let (pump, words) = AnyPump::new(access, load, share, choice)?;
             (Hands::Own(pump), words)
         } else {
             let mut workers = Vec::with_capacity(shares.len());
@@ -291,14 +318,14 @@ impl Worker {
         let (ready, is_ready) = bounded::<std::io::Result<String>>(1);
         let thread = std::thread::Builder::new().name(format!("haul-{index}")).spawn(move || {
             // Made on the thread that uses it: a ring belongs to its first issuer.
-            let mut pump = match AnyPump::new(&access, &load, &share, choice) {
-                Ok(pump) => pump,
+            let (mut pump, words) = match AnyPump::new(&access, &load, &share, choice) {
+                Ok(made) => made,
                 Err(e) => {
                     let _ = ready.send(Err(e));
                     return;
                 }
             };
-            let _ = ready.send(Ok(with_pump!(&pump, p => p.words())));
+            let _ = ready.send(Ok(words));
             for order in obey {
                 if answer.send(serve(&mut pump, order)).is_err() {
                     return;

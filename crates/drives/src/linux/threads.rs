@@ -47,7 +47,7 @@ impl Queue for Threads {
     }
 
     fn words(&self) -> String {
-        format!("{} worker threads (io_uring was refused)", self.threads.len())
+        format!("{} worker threads", self.threads.len())
     }
 
     unsafe fn push(&mut self, operation: Operation) -> std::io::Result<()> {

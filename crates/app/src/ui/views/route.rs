@@ -423,6 +423,9 @@ impl RouteView {
                 },
             ));
         }
+        if let (true, Some(e)) = (self.is_device() && route.destroys(), &self.examination) {
+            lines.extend(e.unseen.iter().map(|u| ("not seen", u.to_string())));
+        }
         lines
     }
 
