@@ -4,10 +4,8 @@
 //! A log may be larger than memory, so it is read twice and never held: once for what must be known beforehand (its legs, how
 //! far its addresses go, whether its sensor measures), and once row by row.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
-use std::rc::Rc;
+use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::time::Duration;
 
 use csv::ByteRecord;
@@ -19,6 +17,7 @@ use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_core::units::{Bytes, Celsius};
 
 use crate::csv_file::{COLUMNS, EARLIER, one_line};
+use crate::csv_lines::{Endless, Keys, Lines};
 
 /// Why a CSV file was not taken.
 #[derive(Debug, thiserror::Error)]
@@ -59,10 +58,6 @@ pub struct Imported {
     pub warnings: Vec<String>,
 }
 
-/// Bytes of a row, and of a `#` line, which may hold a route.
-const MOST_ROW: usize = 64 << 10;
-const MOST_NOTE: usize = 32 << 20;
-
 /// Follows a counter since the start: what it gained since the line before. A counter that fell began anew.
 #[derive(Default)]
 struct Counter {
@@ -96,78 +91,6 @@ struct Raw {
     kind: Option<LegKind>,
 }
 
-/// What the `#` lines say, as far as they were read.
-type Keys = Rc<RefCell<BTreeMap<String, String>>>;
-
-/// The file line by line, with `\n` as the end of each (with CRLF the table's reader would count a line only after its successor has
-/// begun), without a mark of byte order, and no line longer than it may be. What `#` lines say is kept on the way.
-struct Lines<R> {
-    input: R,
-    line: Vec<u8>,
-    given: usize,
-    number: u64,
-    keys: Keys,
-    endless: Rc<RefCell<Option<CsvError>>>,
-}
-
-impl<R: BufRead> Lines<R> {
-    /// Takes up the next line; false at the end.
-    fn next(&mut self) -> std::io::Result<bool> {
-        self.line.clear();
-        self.given = 0;
-        self.number += 1;
-        loop {
-            let part = self.input.fill_buf()?;
-            if part.is_empty() {
-                break;
-            }
-            let end = part.iter().position(|b| *b == b'\n');
-            let take = end.map_or(part.len(), |e| e + 1);
-            self.line.extend_from_slice(&part[..take]);
-            self.input.consume(take);
-            let most = if self.line.starts_with(b"#") { MOST_NOTE } else { MOST_ROW };
-            if self.line.len() > most {
-                *self.endless.borrow_mut() = Some(CsvError::Endless { line: self.number, most });
-                return Err(std::io::Error::other("a line without an end"));
-            }
-            if end.is_some() {
-                break;
-            }
-        }
-        if self.number == 1 && self.line.starts_with("\u{feff}".as_bytes()) {
-            self.line.drain(..3);
-        }
-        if self.line.ends_with(b"\r\n") {
-            let at = self.line.len() - 2;
-            self.line.remove(at);
-        }
-        if let Some(rest) = self.line.strip_prefix(b"#") {
-            let rest = String::from_utf8_lossy(rest);
-            if let Some((key, value)) = rest.split_once('=') {
-                self.keys.borrow_mut().insert(key.trim().to_owned(), one_line(value.trim()));
-            }
-        }
-        Ok(!self.line.is_empty())
-    }
-}
-
-impl<R: BufRead> Read for Lines<R> {
-    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
-        let mut filled = 0;
-        while filled < out.len() {
-            if self.given == self.line.len() && !self.next()? {
-                break;
-            }
-            let part = &self.line[self.given..];
-            let n = part.len().min(out.len() - filled);
-            out[filled..filled + n].copy_from_slice(&part[..n]);
-            self.given += n;
-            filled += n;
-        }
-        Ok(filled)
-    }
-}
-
 /// The rows of a file that can be used, in order; what cannot is noted.
 struct Rows<R> {
     reader: csv::Reader<Lines<R>>,
@@ -175,7 +98,7 @@ struct Rows<R> {
     /// Columns whose numbers are wanted.
     wanted: [bool; 14],
     keys: Keys,
-    endless: Rc<RefCell<Option<CsvError>>>,
+    endless: Endless,
     record: ByteRecord,
     unknown: Vec<String>,
     refused: Refused,
@@ -188,15 +111,8 @@ struct Rows<R> {
 
 impl<R: Read> Rows<BufReader<R>> {
     fn new(input: R, wanted: [bool; 14]) -> Result<Self, CsvError> {
-        let (keys, endless) = (Keys::default(), Rc::default());
-        let lines = Lines {
-            input: BufReader::with_capacity(1 << 18, input),
-            line: Vec::new(),
-            given: 0,
-            number: 0,
-            keys: Rc::clone(&keys),
-            endless: Rc::clone(&endless),
-        };
+        let (keys, endless) = (Keys::default(), Endless::default());
+        let lines = Lines::new(input, &keys, &endless);
         let mut reader = csv::ReaderBuilder::new()
             .comment(Some(b'#'))
             .flexible(true)

@@ -10,6 +10,7 @@ mod annotate;
 mod compact;
 pub mod csv_file;
 pub mod csv_in;
+mod csv_lines;
 mod digests;
 mod leftovers;
 mod overview;

@@ -392,3 +392,7 @@ fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
         _ => {}
     }
 }
+
+#[cfg(test)]
+#[path = "check_tests.rs"]
+mod tests;

@@ -195,39 +195,6 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_end_or_cannot_be_done_is_refused() {
-        for (body, words) in [
-            ("kind = \"rest\"", "never ends"),
-            ("kind = \"rest\"\nuntil = { bytes = \"1 GB\" }", "moves no bytes"),
-            ("kind = \"write\"", "never ends"),
-            ("kind = \"write\"\nblock = 1000\nuntil = { bytes = \"1 GB\" }", "multiple of 512 B"),
-            ("kind = \"write\"\ndepth = 0\nuntil = { bytes = \"1 GB\" }", "depth"),
-            ("kind = \"write\"\nuntil = { bytes = \"0 GB\" }", "before it begins"),
-            ("kind = \"read\"\nuntil = { past_cache_end = \"1 GB\" }", "goes with a write"),
-            ("kind = \"mixed\"\nread_percent = 100\nuntil = { bytes = \"1 GB\" }", "read_percent"),
-            ("kind = \"read\"\nread_percent = 50\nuntil = { bytes = \"1 GB\" }", "goes with kind"),
-            ("kind = \"read\"\nworkers = 4\ndepth = 2\nuntil = { bytes = \"1 GB\" }", "workers"),
-            ("kind = \"read\"\nstamped = true\nuntil = { bytes = \"1 GB\" }", "stamped"),
-            ("kind = \"read\"\nflush_every = \"1 GiB\"\nuntil = { bytes = \"1 GB\" }", "goes with kind"),
-            ("kind = \"write\"\nflush_every = \"4 KiB\"\nuntil = { bytes = \"1 GB\" }", "at least one block"),
-            (
-                "kind = \"write\"\nflush_every = \"1 GiB\"\nworkers = 2\nuntil = { bytes = \"1 GB\" }",
-                "one worker",
-            ),
-            ("kind = \"wipe\"\nuntil = { bytes = \"1 GB\" }", "ends by itself"),
-            (
-                "kind = \"read\"\nregion = { from = \"9 GB\", to = \"1 GB\" }\nuntil = { bytes = \"1 GB\" }",
-                "region",
-            ),
-        ] {
-            let error =
-                Route::from_toml(&format!("name = \"x\"\n[[leg]]\n{body}\n")).unwrap_err().to_string();
-            assert!(error.contains(": leg 1 (") && error.contains(words), "{body}: {error}");
-        }
-        assert!(Route::from_toml("name = \"x\"\n").unwrap_err().to_string().contains("no legs"));
-    }
-
-    #[test]
     fn amounts_are_bytes_or_shares() {
         assert_eq!(Amount::read("50 %").unwrap().of(Bytes::from_gb(4)), Bytes::from_gb(2));
         assert_eq!(Amount::read("1 GB").unwrap().of(Bytes::from_gb(4)), Bytes::from_gb(1));

@@ -537,3 +537,7 @@ impl<Q: Queue> Drop for Pump<Q> {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "pump_tests.rs"]
+mod tests;

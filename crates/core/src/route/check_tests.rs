@@ -1,0 +1,203 @@
+//! Every check of a route, with a leg that it refuses; and a look at the source, so that no check is without one.
+
+use super::super::Route;
+
+const W: &str = "until = { bytes = \"1 GB\" }";
+
+/// Fields of a leg (or of a route, where they begin with a name), and words of what is wrong with it.
+fn cases() -> Vec<(String, &'static str)> {
+    let leg = |kind: &str, fields: &str| format!("kind = \"{kind}\"\n{fields}");
+    let inside = "\n[[leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }";
+    let group = |fields: &str| format!("kind = \"group\"\n{fields}{inside}");
+    let ended = |kind: &str, fields: &str| format!("kind = \"{kind}\"\n{fields}\n{W}");
+    vec![
+        (ended("read", "region = { from = \"9 GB\", to = \"1 GB\" }"), "its region ends before it begins"),
+        (ended("read", "region = { from = \"90 %\", to = \"10 %\" }"), "its region ends before it begins"),
+        (
+            ended("read", "region = { to = \"101 %\" }"),
+            "its region goes past the end of the drive: at most 100 %",
+        ),
+        (ended("read", "repeat = 0"), "repeat must be at least 1"),
+        (ended("read", "repeat = 1001"), "repeat must be at most 1,000"),
+        (leg("group", "repeat = 2"), "repeats nothing: add at least one [[leg.leg]]"),
+        (
+            group("over = { depth = [1, 2], block = [\"4 KiB\"] }"),
+            "over takes one of fill, region, block and depth; put a group into a group for two",
+        ),
+        (group(""), "never repeats: give over, or repeat"),
+        (group("over = { fill = [\"50 %\", \"20 %\"] }"), "its levels of fill must rise"),
+        (group("over = { fill = [\"50 %\", \"120 %\"] }"), "a level of fill is at most 100 %"),
+        (group("over = { block = [\"1000 B\"] }"), "blocks are multiples of 512 B up to 64 MiB"),
+        (group("over = { depth = [0] }"), "depths lie between 1 and 1,024"),
+        (group("over = { depth = [1025] }"), "depths lie between 1 and 1,024"),
+        (
+            group("repeat = 2\nuntil = { duration = \"1 s\" }"),
+            "a group ends when its legs have: leave out until",
+        ),
+        (format!("{}{inside}", ended("write", "")), "legs of legs go with kind = \"group\""),
+        (ended("write", "over = { depth = [1, 2] }"), "over goes with kind = \"group\""),
+        (ended("rest", ""), "a rest moves no bytes: give until.duration, until.temperature or until.steady"),
+        (leg("rest", ""), "never ends: give until.duration, until.temperature or until.steady"),
+        (leg("write", ""), "never ends: give until.bytes, duration, temperature, past_cache_end or steady"),
+        (leg("breather", "rests = [\"1 min\"]"), "never ends: give until.bytes"),
+        (leg("pace", "rate = \"1 MB/s\"\nbuffer = \"1 GB\""), "never ends: give until.bytes or duration"),
+        (ended("wipe", ""), "ends by itself: leave out until"),
+        (leg("wipe", "until = { duration = \"1 s\" }"), "ends by itself: leave out until"),
+        (leg("read", "until = { past_cache_end = \"1 GB\" }"), "past_cache_end goes with a write"),
+        (leg("write", "until = { bytes = \"0 GB\" }"), "ends before it begins: give more than zero"),
+        (leg("write", "until = { duration = \"0 s\" }"), "ends before it begins: give more than zero"),
+        (ended("write", "block = 1000"), "block must be a multiple of 512 B between 512 B and 64 MiB"),
+        (ended("write", "block = \"128 MiB\""), "block must be a multiple of 512 B between 512 B and 64 MiB"),
+        (ended("write", "depth = 0"), "depth must lie between 1 and 1,024"),
+        (ended("write", "depth = 1025"), "depth must lie between 1 and 1,024"),
+        (
+            ended("read", "workers = 4\ndepth = 2"),
+            "workers must lie between 1 and 64, and be no more than the depth",
+        ),
+        (ended("read", "workers = 65\ndepth = 128"), "workers must lie between 1 and 64"),
+        (ended("read", "read_percent = 50"), "read_percent goes with kind = \"mixed\""),
+        (
+            ended("mixed", "read_percent = 100"),
+            "read_percent must lie between 1 and 99: use a read or a write leg else",
+        ),
+        (ended("write", "compressible_percent = 101"), "compressible_percent must lie between 0 and 100"),
+        (ended("read", "stamped = true"), "stamped goes with kind = \"write\""),
+        (
+            ended("write", "stamped = true\ncompressible_percent = 10"),
+            "stamped data is incompressible: leave out compressible_percent",
+        ),
+        (ended("read", "flush_every = \"1 GiB\""), "flush_every goes with kind = \"write\""),
+        (ended("write", "flush_every = \"4 KiB\""), "flush_every must be at least one block"),
+        (
+            ended("write", "flush_every = \"1 GiB\"\nworkers = 2"),
+            "flush_every goes with one worker: of several, nobody knows whose part was flushed",
+        ),
+        (
+            ended("write", "stamped = true\npattern = \"random\""),
+            "a stamped write goes through its region in order",
+        ),
+        (ended("write", "rate = \"0 B/s\""), "rate must be at least 1 B/s"),
+        (ended("write", "stop_after_errors = 0"), "stop_after_errors must be at least 1"),
+        (
+            ended("write", "operation = \"write\""),
+            "operation goes with kind = \"scan\" or \"ladder\" or \"pace\"",
+        ),
+        (ended("write", "passes = 2"), "passes goes with kind = \"scan\""),
+        (ended("write", "bins = 32"), "bins goes with kind = \"scan\""),
+        (ended("write", "shares = [\"10 %\"]"), "shares goes with kind = \"spans\""),
+        (ended("write", "blocks = [\"4 KiB\"]"), "blocks goes with kind = \"ladder\""),
+        (ended("write", "depths = [1]"), "depths goes with kind = \"ladder\""),
+        (ended("write", "crews = [1]"), "crews goes with kind = \"ladder\""),
+        (ended("write", "patterns = [\"random\"]"), "patterns goes with kind = \"ladder\""),
+        (ended("write", "step = \"1 s\""), "step goes with kind = \"spans\" or \"ladder\" or \"pace\""),
+        (ended("write", "settle = \"1 s\""), "settle goes with kind = \"ladder\""),
+        (ended("write", "level = \"50 %\""), "level goes with kind = \"fill\""),
+        (ended("write", "stream = \"620 MB/s\""), "stream goes with kind = \"pace\""),
+        (ended("write", "buffer = \"1 GB\""), "buffer goes with kind = \"pace\""),
+        (ended("write", "search = true"), "search goes with kind = \"pace\""),
+        (ended("write", "of = \"last\""), "of goes with kind = \"verify\""),
+        (ended("write", "sample = \"10 %\""), "sample goes with kind = \"verify\""),
+        (ended("write", "rests = [\"1 min\"]"), "rests goes with kind = \"breather\""),
+        (leg("fill", ""), "fills to no level: give level = \"50 %\""),
+        (leg("fill", "level = \"120 %\""), "a level of fill is at most 100 %"),
+        (leg("scan", "passes = 17"), "passes must lie between 1 and 16"),
+        (leg("scan", "bins = 3"), "bins must lie between 16 and 65,536"),
+        (leg("spans", "shares = [\"120 %\"]"), "a share of the drive is at most 100 %"),
+        (
+            leg("spans", &format!("shares = [{}]", vec!["\"1 %\""; 33].join(", "))),
+            "there may be 32 shares at most",
+        ),
+        (leg("spans", "repeat = 51"), "each span is measured 50 times at most"),
+        (leg("ladder", "blocks = [\"1000 B\"]"), "blocks are multiples of 512 B up to 64 MiB"),
+        (leg("ladder", "depths = [0]"), "depths lie between 1 and 1,024"),
+        (leg("ladder", "crews = [65]"), "crews lie between 1 and 64 workers"),
+        (
+            leg(
+                "ladder",
+                &format!(
+                    "depths = [{}]\nblocks = [{}]",
+                    vec!["1"; 50].join(","),
+                    vec!["\"4 KiB\""; 50].join(",")
+                ),
+            ),
+            "has more than 2,000 rungs",
+        ),
+        (leg("ladder", "patterns = [\"backward\"]"), "a ladder goes sequential or random"),
+        (
+            ended("pace", "buffer = \"1 GB\""),
+            "a stream needs its rate, or its geometry as stream, and not both",
+        ),
+        (ended("pace", "rate = \"1 MB/s\"\nbuffer = \"1 KiB\""), "buffer must be at least 64 KiB"),
+        (ended("pace", "stream = \"nine channels\""), "is not a factor: give a rate (620 MB/s)"),
+        (ended("breather", ""), "never rests: give rests = [\"1 min\", \"4 min\"]"),
+        (
+            leg("verify", ""),
+            "has nothing to read back: put a write with stamped = true before it, or name a haul with of",
+        ),
+    ]
+}
+
+fn refused(text: &str) -> String {
+    match Route::read_all_faults(text) {
+        Ok(_) => String::new(),
+        Err(all) => all.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
+    }
+}
+
+#[test]
+fn every_check_refuses_what_it_is_there_for_at_its_line() {
+    for (body, words) in cases() {
+        let told = refused(&format!("name = \"x\"\n[[leg]]\n{body}\n"));
+        assert!(told.contains(words), "no \"{words}\" for\n{body}\nbut {told}");
+        assert!(told.lines().all(|l| l.starts_with("line ") && l.contains(": leg 1")), "{body}: {told}");
+    }
+    for (text, words) in [
+        ("name = \"x\"\n", "has no legs: add at least one [[leg]]"),
+        (
+            "name = \"x\"\ninterval = \"1 ms\"\n[[leg]]\nkind = \"wipe\"\n",
+            "interval must lie between 10 ms and 60 s",
+        ),
+        (
+            "name = \"a\\nb\"\n[[leg]]\nkind = \"wipe\"\n",
+            "name has a line end or another control character in it",
+        ),
+        (
+            "name = \"x\"\nlimits = [\"misses <= 0\"]\n[[leg]]\nkind = \"wipe\"\n",
+            "is never measured: it needs",
+        ),
+    ] {
+        assert!(refused(text).contains(words), "{text}: {}", refused(text));
+    }
+    let deep = format!(
+        "name = \"x\"\n[[leg]]\nkind = \"group\"\nrepeat = 1000\n[[leg.leg]]\nkind = \"group\"\nrepeat = 1000\n[[leg.leg.leg]]\nkind = \"write\"\n{W}\n"
+    );
+    assert!(
+        refused(&deep).contains("has more than 20,000 legs when its repeats are laid out"),
+        "{}",
+        refused(&deep)
+    );
+}
+
+#[test]
+fn no_check_is_without_a_case() {
+    let all: Vec<String> = cases()
+        .iter()
+        .map(|(body, _)| refused(&format!("name = \"x\"\n[[leg]]\n{body}\n")))
+        .chain([
+            refused("name = \"x\"\n"),
+            refused("name = \"x\"\ninterval = \"1 ms\"\n[[leg]]\nkind = \"wipe\"\n"),
+            refused("name = \"a\\nb\"\n[[leg]]\nkind = \"wipe\"\n"),
+        ])
+        .collect();
+    let source = include_str!("check.rs");
+    let from = source.find("fn check_legs").unwrap();
+    // Sentences in the source: what stands between two quotation marks and has blanks.
+    let sentences = source[from..].replace("\\\"", "\u{1}");
+    let sentences = sentences.split('"').skip(1).step_by(2).map(|s| s.replace('\u{1}', "\""));
+    let mut seen = 0;
+    for sentence in sentences.filter(|s| s.contains(' ') && !s.contains('{') && !s.starts_with("\" or")) {
+        seen += 1;
+        assert!(all.iter().any(|told| told.contains(&sentence)), "no case is refused by \"{sentence}\"");
+    }
+    assert!(seen >= 40, "{seen} sentences found");
+}
