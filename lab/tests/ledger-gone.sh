@@ -18,7 +18,7 @@ table error
 code=0
 wait $job || code=$?
 cat /tmp/err
-code_is 2
+code_is 6
 has /tmp/err 'the haul was stopped because'
 umount /mnt 2>/dev/null || umount -l /mnt
 table "linear /dev/nvme0n1 0"

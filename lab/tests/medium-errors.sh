@@ -4,7 +4,7 @@ sleep 1
 name=$(pretended)
 printf 'kind = "read"\nblock = "4 KiB"\ndepth = 4\nuntil = { bytes = "100 %%" }\n' | route scan
 hm haul /tmp/scan.toml --on /dev/$name --json
-code_is 0
+code_is 4
 [ "$(number /tmp/out errors)" = 2 ] || exit 1
 has /tmp/out '"position_bytes": 2383872'
 has /tmp/out '"position_bytes": 2387968'

@@ -19,6 +19,21 @@ pub enum Exit {
     DriveFailed = 4,
     /// Stopped by the user.
     Stopped = 5,
+    /// The ledger, a file system or this machine did not do what it should.
+    Machine = 6,
+}
+
+impl Exit {
+    /// Each of them.
+    pub const ALL: [Self; 7] = [
+        Self::Done,
+        Self::LimitMissed,
+        Self::Usage,
+        Self::Refused,
+        Self::DriveFailed,
+        Self::Stopped,
+        Self::Machine,
+    ];
 }
 
 /// Something that the user has to know, in one sentence.
@@ -38,23 +53,50 @@ impl AppError {
         Self { message: message.into(), exit: Exit::Usage }
     }
 
-    /// A failure of the system under the program, at a path.
+    /// This machine does not give what it should: threads, signals, room, its ledger.
+    #[must_use]
+    pub fn machine(message: impl Into<String>) -> Self {
+        Self { message: message.into(), exit: Exit::Machine }
+    }
+
+    /// A failure at a path: a name that leads nowhere is a mistake of whoever gave it, all else the system's.
     #[must_use]
     pub fn file(path: &std::path::Path, doing: &str, e: &std::io::Error) -> Self {
-        Self::usage(format!("{} cannot be {doing}: {e}", path.display()))
+        use std::io::ErrorKind::{AlreadyExists, InvalidFilename, IsADirectory, NotADirectory, NotFound};
+        let message = format!("{} cannot be {doing}: {e}", path.display());
+        let mistaken =
+            matches!(e.kind(), NotFound | AlreadyExists | IsADirectory | NotADirectory | InvalidFilename);
+        if mistaken { Self::usage(message) } else { Self::machine(message) }
     }
 }
 
 impl From<LedgerError> for AppError {
     fn from(e: LedgerError) -> Self {
-        Self::usage(e.to_string())
+        let message = e.to_string();
+        match e {
+            LedgerError::NoSuchHaul(_)
+            | LedgerError::Ambiguous { .. }
+            | LedgerError::UnderWay(_)
+            | LedgerError::InUse(_) => Self::usage(message),
+            LedgerError::NotWritable { .. }
+            | LedgerError::Newer { .. }
+            | LedgerError::Damaged(_)
+            | LedgerError::Busy
+            | LedgerError::ReadOnly
+            | LedgerError::Record { .. }
+            | LedgerError::Store(_) => Self::machine(message),
+        }
     }
 }
 
 impl From<FileError> for AppError {
     fn from(e: FileError) -> Self {
-        // A file that is not ours is left alone for safety; everything else is a matter of asking differently.
-        let exit = if matches!(e, FileError::Exists(_)) { Exit::Refused } else { Exit::Usage };
+        // A file that is not ours is left alone for safety; most else is a matter of asking differently.
+        let exit = match e {
+            FileError::Exists(_) => Exit::Refused,
+            FileError::System { .. } => Exit::Machine,
+            _ => Exit::Usage,
+        };
         Self { message: e.to_string(), exit }
     }
 }

@@ -6,7 +6,6 @@ use std::sync::Arc;
 
 use clap::Parser;
 use hollow_mile::cli::{Args, run};
-use hollow_mile::error::Exit;
 use hollow_mile::text::printable;
 
 fn main() -> ExitCode {
@@ -22,12 +21,5 @@ fn main() -> ExitCode {
             e.exit
         }
     };
-    ExitCode::from(match exit {
-        Exit::Done => 0,
-        Exit::LimitMissed => 1,
-        Exit::Usage => 2,
-        Exit::Refused => 3,
-        Exit::DriveFailed => 4,
-        Exit::Stopped => 5,
-    })
+    ExitCode::from(exit as u8)
 }

@@ -237,7 +237,7 @@ impl Session {
         let _ = self.driver.take().map(JoinHandle::join);
         match ended {
             Some(Ok(outcome)) => outcome,
-            _ => Err(AppError::usage(
+            _ => Err(AppError::machine(
                 "the haul's thread ended in a fault; what was committed is in the ledger",
             )),
         }
@@ -255,7 +255,7 @@ fn spawn<T: Send + 'static>(
     std::thread::Builder::new()
         .name(name.into())
         .spawn(work)
-        .map_err(|e| AppError::usage(format!("no thread for the haul: {e}")))
+        .map_err(|e| AppError::machine(format!("no thread for the haul: {e}")))
 }
 
 /// Keeps a simulated clock in step with the real one.
@@ -391,7 +391,7 @@ fn write_down(
             }
             if let Err(e) = written {
                 trouble.store(true, Ordering::Relaxed);
-                failed = Some(AppError::usage(format!("the haul was stopped because {e}")));
+                failed = Some(AppError::machine(format!("the haul was stopped because {e}")));
             }
         }
         if let Some(post) = &post {

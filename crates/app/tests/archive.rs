@@ -287,7 +287,7 @@ fn a_damaged_ledger_is_told_and_rescued() {
     bytes[..100].fill(0);
     std::fs::write(&path, &bytes).unwrap();
     let _ = std::fs::remove_file(path.with_extension("sqlite-wal"));
-    let error = bench.refusal(&["ledger"], 2);
+    let error = bench.refusal(&["ledger"], 6);
     assert!(error.contains("damaged") && error.contains("--rescue"), "{error}");
 }
 

@@ -334,7 +334,7 @@ fn a_home_that_cannot_be_written_says_so() {
         .env("HOLLOW_MILE_HOME", "/proc/hm")
         .output()
         .unwrap();
-    assert_eq!(out.status.code(), Some(2));
+    assert_eq!(out.status.code(), Some(6));
     assert!(String::from_utf8_lossy(&out.stderr).contains("the ledger in /proc/hm cannot be written"));
     let out = bench.run(&[]);
     assert_eq!(out.status.code(), Some(2), "without a terminal there is no interface");

@@ -201,7 +201,7 @@ fn a_ledger_on_a_medium_that_cannot_be_written_is_read_and_not_written() {
     assert_eq!(found["findings"], haul["findings"]);
     let error = String::from_utf8_lossy(&written.stderr);
     assert!(
-        written.status.code() == Some(2) && error.contains("cannot be written (Read-only file system"),
+        written.status.code() == Some(6) && error.contains("cannot be written (Read-only file system"),
         "{error}"
     );
 }

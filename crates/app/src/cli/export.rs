@@ -342,7 +342,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
         }
         None => match std::io::stdout().lock().write_all(&bytes) {
             Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
-                return Err(AppError::usage(format!("standard output cannot be written: {e}")));
+                return Err(AppError::machine(format!("standard output cannot be written: {e}")));
             }
             _ => {}
         },

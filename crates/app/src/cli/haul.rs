@@ -185,7 +185,7 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
         (signal_hook::consts::SIGHUP, if args.hang_up == HangUp::GoOn { &hung_up } else { &stop }),
     ] {
         signal_hook::flag::register(signal, flag.clone())
-            .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
+            .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
     let metrics = args.metrics.map(|_| Metrics::default());
     if let Some((at, metrics)) = args.metrics.zip(metrics.clone()) {
@@ -214,7 +214,7 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
             if args.json {
                 documents.push(
                     serde_json::to_value(report.document())
-                        .map_err(|e| AppError::usage(format!("no JSON: {e}")))?,
+                        .map_err(|e| AppError::machine(format!("no JSON: {e}")))?,
                 );
             } else {
                 report.print()?;
@@ -274,7 +274,7 @@ fn follow_all(
             })
             .collect();
         let fault =
-            || AppError::usage("a haul's thread ended in a fault; what was committed is in the ledger");
+            || AppError::machine("a haul's thread ended in a fault; what was committed is in the ledger");
         threads.into_iter().map(|t| t.join().unwrap_or_else(|_| Err(fault()))).collect()
     })
 }

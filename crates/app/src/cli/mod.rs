@@ -424,14 +424,14 @@ fn open_ledger() -> Result<Ledger, AppError> {
 fn say(text: &str) -> Result<(), AppError> {
     match writeln!(std::io::stdout(), "{}", crate::text::printable(text)) {
         Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
-            Err(AppError::usage(format!("standard output cannot be written: {e}")))
+            Err(AppError::machine(format!("standard output cannot be written: {e}")))
         }
         _ => Ok(()),
     }
 }
 
 fn say_json(value: &impl Serialize) -> Result<(), AppError> {
-    let text = serde_json::to_string_pretty(value).map_err(|e| AppError::usage(format!("no JSON: {e}")))?;
+    let text = serde_json::to_string_pretty(value).map_err(|e| AppError::machine(format!("no JSON: {e}")))?;
     say(&crate::text::escaped_json(&text))
 }
 

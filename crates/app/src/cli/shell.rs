@@ -12,7 +12,7 @@ fn to_stdout(bytes: &[u8]) -> Result<Exit, AppError> {
     use std::io::Write;
     match std::io::stdout().lock().write_all(bytes) {
         Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
-            Err(AppError::usage(format!("standard output cannot be written: {e}")))
+            Err(AppError::machine(format!("standard output cannot be written: {e}")))
         }
         _ => Ok(Exit::Done),
     }

@@ -121,7 +121,7 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP, signal_hook::consts::SIGINT] {
         signal_hook::flag::register(signal, stop.clone())
-            .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
+            .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
     let trouble = |e: std::io::Error| AppError::usage(format!("the terminal does not answer: {e}"));
     let screen = Screen::take().map_err(trouble)?;

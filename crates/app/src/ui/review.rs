@@ -53,7 +53,7 @@ fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> Result<(), AppErro
         .name(name.into())
         .spawn(work)
         .map(|_| ())
-        .map_err(|e| AppError::usage(format!("no thread to read the record: {e}")))
+        .map_err(|e| AppError::machine(format!("no thread to read the record: {e}")))
 }
 
 /// A haul that happens again, faster.

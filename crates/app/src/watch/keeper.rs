@@ -72,8 +72,7 @@ fn read(from: &mut impl BufRead) -> Result<Answer, AppError> {
     }
     match serde_json::from_str(&line).map_err(|e| gone(e.to_string()))? {
         Answer::Not(message, code) => {
-            let exits =
-                [Exit::Done, Exit::LimitMissed, Exit::Usage, Exit::Refused, Exit::DriveFailed, Exit::Stopped];
+            let exits = Exit::ALL;
             let exit = exits.into_iter().find(|e| *e as u8 == code).unwrap_or(Exit::Usage);
             Err(AppError { message, exit })
         }
@@ -100,7 +99,7 @@ pub fn start(orders: &Orders) -> Result<Kept, AppError> {
     let none = || AppError::usage("the process that should keep the haul has no pipes");
     let mut to = process.stdin.take().ok_or_else(none)?;
     let mut from = BufReader::new(process.stdout.take().ok_or_else(none)?);
-    let line = serde_json::to_string(orders).map_err(|e| AppError::usage(format!("no JSON: {e}")))?;
+    let line = serde_json::to_string(orders).map_err(|e| AppError::machine(format!("no JSON: {e}")))?;
     let begin =
         |to: &mut ChildStdin, from: &mut BufReader<_>| -> Result<(Vec<String>, Vec<String>), AppError> {
             writeln!(to, "{line}").map_err(wrong)?;
@@ -157,7 +156,7 @@ fn keep() -> Result<Exit, AppError> {
         (signal_hook::consts::SIGHUP, &ignored),
     ] {
         signal_hook::flag::register(signal, flag.clone())
-            .map_err(|e| AppError::usage(format!("signals cannot be heard: {e}")))?;
+            .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
     let mut from = BufReader::new(std::io::stdin());
     let mut line = String::new();

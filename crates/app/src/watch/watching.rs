@@ -161,7 +161,7 @@ impl Watching {
         std::thread::Builder::new()
             .name("watch".into())
             .spawn(move || follower.run(stream, &hello, frames))
-            .map_err(|e| AppError::usage(format!("no thread to watch with: {e}")))?;
+            .map_err(|e| AppError::machine(format!("no thread to watch with: {e}")))?;
         Ok(Self { haul: haul.to_owned(), simulated, ends_with_starter, events, shared, gone })
     }
 
