@@ -44,6 +44,18 @@ fn done(command: &str, args: &[&str]) -> bool {
     out.is_ok_and(|o| o.status.success())
 }
 
+/// Bytes have changed; where the kernel may have written, such as the program writes.
+pub fn harmed(
+    before: &BTreeMap<PathBuf, Vec<u8>>,
+    after: &BTreeMap<PathBuf, Vec<u8>>,
+    by_kernel: bool,
+) -> bool {
+    before.iter().any(|(path, bytes)| {
+        let mut differs = after[path].chunks(512).zip(bytes.chunks(512)).filter(|(a, b)| a != b);
+        differs.any(|(now, _)| !by_kernel || hollow_mile_core::stamp::is_ours(now))
+    })
+}
+
 /// A line that the test command prints at its end.
 pub fn summary(line: &str) {
     println!("{line}");
@@ -172,7 +184,8 @@ impl Bay {
     }
 
     pub fn mount(&mut self, name: &str) {
-        self.make(name, &["mke2fs", "-q", "-F", "-t", "ext4"]);
+        let whole = "lazy_itable_init=0,lazy_journal_init=0";
+        self.make(name, &["mke2fs", "-q", "-F", "-t", "ext4", "-E", whole]);
         assert!(self.mount_as_is(name), "mount {name}");
     }
 
