@@ -239,7 +239,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
     }
     let others: Vec<String> =
-        verdict::likes(&c.findings).iter().filter_map(|l| beside(l, has_survey)).collect();
+        verdict::likes(&c.findings).iter().filter_map(|l| beside(r, l, has_survey)).collect();
     let changed = c.findings.iter().any(|f| verdict::changes_the_rate(f.kind));
     if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
         let rate = c.figures.burst_mb_s.map(Rate::from_mb_s).unwrap_or_default();
@@ -267,7 +267,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
 }
 
 /// What is to be said of findings that the rest of the answer does not speak of: of each kind its first, and how many more.
-fn beside(likes: &Likes<'_>, has_survey: bool) -> Option<String> {
+fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
     let first = likes.all.first()?;
     let rates = first.before.zip(first.after).map(|(b, a)| format!(", {b} down to {a}")).unwrap_or_default();
     let more = match likes.all.len() - 1 {
@@ -290,14 +290,13 @@ fn beside(likes: &Likes<'_>, has_survey: bool) -> Option<String> {
         }
         FindingKind::FillSlowdown => format!("Slower because it is fuller{rates}, from {at} on{more}."),
         FindingKind::OtherTraffic => format!("Others used the drive from {at} on{rates}{more}."),
-        FindingKind::HostLimit => format!(
-            "{} sets the rate, not the drive{more}.",
-            if first.evidence.iter().any(|e| e.contains("link carries")) {
-                "The link"
-            } else {
-                "This machine"
-            }
-        ),
+        FindingKind::HostLimit => {
+            // The analysis names the link where a rate is within a tenth of what it carries.
+            let ceiling = r.head().and_then(|h| h.drive.link.as_ref()?.payload_ceiling());
+            let at_link = first.after.zip(ceiling).is_some_and(|(a, c)| a.get() >= 0.9 * c.get());
+            let who = if at_link { "The link" } else { "This machine" };
+            format!("{who} sets the rate, not the drive{more}.")
+        }
         FindingKind::Background => format!("Regular dips from {at} on{rates}{more}."),
     })
 }

@@ -315,7 +315,7 @@ pub enum Event {
         at: Duration,
         /// Where on the drive, where that is known.
         position: Option<Bytes>,
-        /// Of what kind; records of before 2026-12 do not say, see [`crate::record`].
+        /// Of what kind; older records do not say, and [`crate::readings`] reads it from their words.
         #[serde(default)]
         kind: FaultKind,
         /// In a sentence.

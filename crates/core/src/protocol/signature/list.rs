@@ -49,7 +49,6 @@ pub(super) const ROWS: &[Row] = &[
     second("luks", Start(0x20_0000), LUKS_SECOND, LUKS_WORDS),
     second("luks", Start(0x40_0000), LUKS_SECOND, LUKS_WORDS),
     row("bitlocker", Start(3), b"-FVE-FS-"),
-    row("bitlocker", Start(3), b"MSWIN4.1\0\x02\x08\0\0-FVE-FS-"),
     row("bluestore", Start(0), b"bluestore block device"),
     row("integrity", Start(0), b"integrt\0"),
     row("verity", Start(0), b"verity\0\0"),
