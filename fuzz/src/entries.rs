@@ -5,14 +5,14 @@
 
 use hollow_mile::targets;
 use hollow_mile::watch::frame::{Frames, Message};
-use hollow_mile_core::claims::Claims;
-use hollow_mile_core::event::{Conditions, Event};
+use hollow_mile_core::archive::claims::Claims;
+use hollow_mile_core::drive::protocol::{ata, nvme, sat, signature};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
-use hollow_mile_core::protocol::{ata, nvme, sat, signature};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record;
+use hollow_mile_core::record::bytes;
+use hollow_mile_core::record::{Conditions, Event};
 use hollow_mile_core::route::Route;
-use hollow_mile_core::units::{Bytes, Celsius, Rate};
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 use hollow_mile_ledger::{Ledger, csv_file, csv_in, rescue};
 
@@ -100,9 +100,9 @@ fn from_json(json: &[u8]) -> Result<Event, String> {
 
 /// A batch of a ledger's record. What can be read can be written, and read again as the same.
 pub fn batch(data: &[u8]) {
-    let Ok(events) = record::decode(data, from_json) else { return };
-    let again = record::encode(&events, serde_json::to_vec).expect("what was read can be written");
-    assert_eq!(record::decode(&again, from_json).expect("and read again"), events);
+    let Ok(events) = bytes::decode(data, from_json) else { return };
+    let again = bytes::encode(&events, serde_json::to_vec).expect("what was read can be written");
+    assert_eq!(bytes::decode(&again, from_json).expect("and read again"), events);
     conclude(&events);
 }
 

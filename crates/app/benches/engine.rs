@@ -16,10 +16,10 @@ use std::time::{Duration, Instant};
 use bare::{Job, median};
 use hollow_mile::session::{Command, Session, Speed};
 use hollow_mile::targets::{self, Target, Wish};
-use hollow_mile_core::event::Event;
 use hollow_mile_core::haul::Setup;
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::Event;
 use hollow_mile_core::route::Route;
-use hollow_mile_core::units::Bytes;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 

@@ -10,8 +10,8 @@ use std::time::{Duration, Instant};
 use hollow_mile::session::{Session, Speed};
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::Setup;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::route::Route;
-use hollow_mile_core::units::Bytes;
 use hollow_mile_ledger::Ledger;
 
 fn resident_mb() -> f64 {

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::claims::Claims;
+use hollow_mile_core::archive::claims::Claims;
 
 use crate::error::AppError;
 

@@ -5,15 +5,16 @@ use std::path::Path;
 
 use hollow_mile_charts::contrast as chart;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_core::claims::Claims;
-use hollow_mile_core::contrast::overlay::Overlay;
-use hollow_mile_core::contrast::{Contrast, Group, Subject};
-use hollow_mile_core::digest::{Digest, SlowStretch, Treatment};
+use hollow_mile_core::archive::claims::Claims;
+use hollow_mile_core::archive::contrast::overlay::Overlay;
+use hollow_mile_core::archive::contrast::{Contrast, Group, Subject};
+use hollow_mile_core::archive::digest::{Digest, SlowStretch, Treatment};
+use hollow_mile_core::archive::life;
+use hollow_mile_core::archive::life::{Projection, WearPoint};
+use hollow_mile_core::conclude::models::Refusal;
 use hollow_mile_core::drive::DriveIdentity;
-use hollow_mile_core::life::{self, Projection, WearPoint};
-use hollow_mile_core::models::Refusal;
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_ledger::{HaulRow, Ledger};
 
 use crate::claims;
@@ -56,7 +57,7 @@ impl Compared {
             subjects.push(subject);
         }
         let group = by.map_or(Group::Alike, Group::of);
-        let alone = |e: hollow_mile_core::contrast::ContrastError| AppError::usage(e.to_string());
+        let alone = |e: hollow_mile_core::archive::contrast::ContrastError| AppError::usage(e.to_string());
         let contrast = match (Contrast::of(&subjects, &group, ambient), by) {
             // Hauls that nothing sets apart are still several.
             (Err(_), None) if subjects.len() >= 2 => {
@@ -237,11 +238,11 @@ impl DriveFile {
             Bytes::new(t.written_bytes),
             Bytes::new(t.read_bytes)
         )];
-        parts.push(format!("rested {} in them", hollow_mile_core::units::span_words(t.rested_s)));
+        parts.push(format!("rested {} in them", hollow_mile_core::quantity::units::span_words(t.rested_s)));
         parts.extend(t.filled.map(|f| format!("filled to {:.0} %", f * 100.0)));
         parts.push(if t.wiped { "wiped".into() } else { "never wiped".to_owned() });
         if t.errors > 0 {
-            parts.push(format!("{} operations failed", hollow_mile_core::units::grouped(t.errors)));
+            parts.push(format!("{} operations failed", hollow_mile_core::quantity::units::grouped(t.errors)));
         }
         format!("{}.", parts.join(", "))
     }

@@ -5,11 +5,11 @@ use std::io::Write;
 use std::path::Path;
 use std::time::Duration;
 
-use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Conditions, Event, HaulState};
 use hollow_mile_core::route;
-use hollow_mile_core::units::Celsius;
 use hollow_mile_drives::sim::{self, SimDrive};
 use hollow_mile_ledger::Ledger;
 

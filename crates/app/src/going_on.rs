@@ -1,11 +1,12 @@
 //! What a haul takes over from an earlier one: where it was stopped, and what it left on the drive.
 
-use hollow_mile_core::event::HaulHead;
+use hollow_mile_core::drive::stamp;
+use hollow_mile_core::drive::stamp::{Expected, Origin};
 use hollow_mile_core::haul::Resume;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::HaulHead;
 use hollow_mile_core::route::{Leg, LegKind, Route};
-use hollow_mile_core::stamp::{self, Expected, Origin};
-use hollow_mile_core::units::Bytes;
 use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
@@ -42,7 +43,7 @@ pub fn resume(haul: &str, route: &Route, ledger: &Ledger) -> Result<(Route, Resu
         )));
     }
     let over = || AppError::usage(format!("haul {} came to its end: there is nothing to continue", row.haul));
-    if row.state == hollow_mile_core::event::HaulState::Done {
+    if row.state == hollow_mile_core::record::HaulState::Done {
         return Err(over());
     }
     let place = readings.legs().len().saturating_sub(1);

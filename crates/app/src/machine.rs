@@ -1,9 +1,9 @@
 //! The drives of this machine: who they are, whether they may be written, how they are.
 
+use hollow_mile_core::drive::health::Health;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::event::Conditions;
-use hollow_mile_core::health::Health;
-use hollow_mile_core::units::{Bytes, Celsius, Rate};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
+use hollow_mile_core::record::Conditions;
 use hollow_mile_drives::linux::guard::{Examination, Users};
 use hollow_mile_drives::linux::health::Prober;
 use hollow_mile_drives::linux::identify;
@@ -156,10 +156,10 @@ pub struct HealthDocument {
     thermal_seconds: Option<u64>,
     critical_warning: Option<u8>,
     warnings: Vec<String>,
-    attributes: Vec<hollow_mile_core::protocol::ata::Attribute>,
+    attributes: Vec<hollow_mile_core::drive::protocol::ata::Attribute>,
     errors: Vec<String>,
     self_test_supported: bool,
-    self_tests: hollow_mile_core::protocol::nvme::SelfTestLog,
+    self_tests: hollow_mile_core::drive::protocol::nvme::SelfTestLog,
     gaps: Vec<String>,
 }
 

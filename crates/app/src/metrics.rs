@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::event::{Event, Sample};
+use hollow_mile_core::record::{Event, Sample};
 
 use crate::error::AppError;
 

@@ -5,10 +5,10 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use hollow_mile_core::event::Conditions;
 use hollow_mile_core::haul::Setup;
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::Route;
-use hollow_mile_core::units::Bytes;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 use serde::{Deserialize, Serialize};

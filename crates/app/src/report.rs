@@ -5,15 +5,16 @@ use std::path::Path;
 
 use hollow_mile_charts::report::{Block, Report};
 use hollow_mile_charts::{lanes, models, surveys};
-use hollow_mile_core::claims::three;
-use hollow_mile_core::contrast::Standing;
-use hollow_mile_core::digest::Figure;
-use hollow_mile_core::event::HaulHead;
-use hollow_mile_core::finding::{Conclusions, Finding};
-use hollow_mile_core::models::Models;
+use hollow_mile_core::archive::claims::three;
+use hollow_mile_core::archive::contrast::{Row, Standing};
+use hollow_mile_core::archive::digest::Figure;
+use hollow_mile_core::conclude::limits;
+use hollow_mile_core::conclude::limits::Verdict;
+use hollow_mile_core::conclude::models::Models;
+use hollow_mile_core::conclude::{Conclusions, Finding};
+use hollow_mile_core::quantity::units::{Celsius, clock};
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::route::Verdict;
-use hollow_mile_core::units::{Celsius, clock};
+use hollow_mile_core::record::HaulHead;
 use hollow_mile_ledger::{HaulRow, Ledger};
 
 use crate::compare::Compared;
@@ -161,7 +162,7 @@ pub fn of_haul(
     );
     let mut blocks = vec![heading("Question"), Block::Text(asked), heading("Verdict")];
     blocks.push(Block::Verdict(text::answer(&readings, &c)));
-    let limits = c.surveys.judge(&readings, &c);
+    let limits = limits::judge(&readings, &c);
     let missed = limits.iter().filter(|l| l.verdict == Verdict::Missed).count();
     if !limits.is_empty() {
         let n = limits.len();
@@ -179,7 +180,7 @@ pub fn of_haul(
             rows: digest
                 .figures
                 .iter()
-                .map(|f| vec![f.name.clone(), f.quantity.words(f.value), interval(f)])
+                .map(|f| vec![f.name.to_string(), f.quantity.words(f.value), interval(f)])
                 .collect(),
         },
     ]);
@@ -271,12 +272,10 @@ pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
     let (head, mut rows) = crate::cli::contrast_figures(c, true);
     // Those that differ first, when not all fit.
     if rows.len() > MOST_FIGURES {
-        let differs = |name: &str| {
-            let row = c.figures.iter().find(|r| r.name == name);
-            row.is_some_and(|r| r.against.iter().any(|a| a.standing == Standing::Differs))
-        };
-        rows.sort_by_key(|r| !differs(&r[0]));
-        rows.truncate(MOST_FIGURES);
+        let differs = |r: &Row| r.against.iter().any(|a| a.standing == Standing::Differs);
+        let mut both: Vec<(&Row, Vec<String>)> = c.figures.iter().zip(rows).collect();
+        both.sort_by_key(|(figure, _)| !differs(figure));
+        rows = both.into_iter().take(MOST_FIGURES).map(|(_, words)| words).collect();
     }
     blocks.push(Block::Table { head, rows });
     let matched: Vec<String> = c.findings.iter().flat_map(|m| m.sentences.clone()).take(16).collect();

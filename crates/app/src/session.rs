@@ -10,11 +10,11 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TryRecvError, bounded, select, unbounded};
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::drive::Drive;
-use hollow_mile_core::event::{Event, HaulState};
-use hollow_mile_core::finding::Conclusions;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::{HaulWriter, Ledger};
 use serde::{Deserialize, Serialize};
 

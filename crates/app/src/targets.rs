@@ -3,9 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind};
-use hollow_mile_core::event::Conditions;
-use hollow_mile_core::route::{self, Amount, LegKind, Route};
-use hollow_mile_core::units::{Bytes, ParseUnitError};
+use hollow_mile_core::quantity::units::{Bytes, ParseUnitError};
+use hollow_mile_core::record::Conditions;
+use hollow_mile_core::route;
+use hollow_mile_core::route::{Amount, LegKind, Route};
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_drives::linux::{
     BlockDrive, EngineChoice, FileDrive, Outside, WithThermometers, filler_path, room_for_level,

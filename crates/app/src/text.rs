@@ -2,14 +2,17 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::event::HaulState;
-use hollow_mile_core::finding::{Conclusions, Consistency, Figures, Finding, FindingKind};
-use hollow_mile_core::health::Health;
-use hollow_mile_core::protocol::nvme::SelfTestKind;
+use hollow_mile_core::conclude::verdict;
+use hollow_mile_core::conclude::verdict::Likes;
+use hollow_mile_core::conclude::{Conclusions, Figures, Finding};
+use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::protocol::nvme::SelfTestKind;
+use hollow_mile_core::quantity::FindingKind;
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, significant, span_words};
+use hollow_mile_core::readings::Consistency;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
-use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, significant, span_words};
-use hollow_mile_core::verdict::{self, Likes};
 
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
 #[must_use]
@@ -419,7 +422,7 @@ pub fn wellness(h: &Health) -> String {
         parts.push(format!("{t} now{limit}"));
     }
     if let Some(n) = v.media_errors.filter(|n| *n > 0) {
-        parts.push(format!("{} media errors", hollow_mile_core::units::grouped(n)));
+        parts.push(format!("{} media errors", hollow_mile_core::quantity::units::grouped(n)));
     }
     if let Some(p) = v.self_test_percent {
         parts.push(format!("a self-test runs, {p} % done"));
@@ -457,9 +460,10 @@ pub fn faults(r: &Readings) -> String {
     let mut places: Vec<u64> = r.faults().iter().filter_map(|f| Some(f.position?.get())).collect();
     places.sort_unstable();
     places.dedup();
-    let shown: Vec<String> = places.iter().take(8).map(|p| hollow_mile_core::units::grouped(*p)).collect();
+    let shown: Vec<String> =
+        places.iter().take(8).map(|p| hollow_mile_core::quantity::units::grouped(*p)).collect();
     let more = if places.len() > shown.len() { ", …" } else { "" };
-    let n = hollow_mile_core::units::grouped(r.errors());
+    let n = hollow_mile_core::quantity::units::grouped(r.errors());
     let word = if r.errors() == 1 { "operation" } else { "operations" };
     if shown.is_empty() {
         return format!("{n} {word} failed.");
@@ -470,7 +474,7 @@ pub fn faults(r: &Readings) -> String {
 #[cfg(test)]
 mod tests {
     use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-    use hollow_mile_core::event::{Conditions, Event, HaulHead, Sample};
+    use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
     use hollow_mile_core::route;
 
     use super::*;

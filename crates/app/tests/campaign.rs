@@ -15,7 +15,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::{Bench, exists, wait_until};
-use hollow_mile_core::event::{Event, HaulState};
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::{HaulRow, Ledger, rescue};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
@@ -202,7 +202,7 @@ fn signalled(case: &mut Case, signal: &str) {
             .conclude()
             .findings
             .iter()
-            .any(|f| f.kind == hollow_mile_core::finding::FindingKind::CacheEnd);
+            .any(|f| f.kind == hollow_mile_core::quantity::FindingKind::CacheEnd);
         case.check(!made, || "a freeze was called a cache end".into());
     }
     case.check(!target.exists(), || "the file is still there".into());

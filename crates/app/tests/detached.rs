@@ -11,7 +11,7 @@ use common::{Bench, Terminal, exists, wait_until};
 use hollow_mile::orders::{Orders, Seat};
 use hollow_mile::session::{Command, Session, Speed};
 use hollow_mile::watch::watching::{self, Watching};
-use hollow_mile_core::event::{Conditions, Event};
+use hollow_mile_core::record::{Conditions, Event};
 use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
 

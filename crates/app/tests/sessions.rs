@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 
 use hollow_mile::session::{Command, Session, Speed};
 use hollow_mile::targets::{self, Target, Wish};
-use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::haul::Setup;
+use hollow_mile_core::record::{Conditions, Event, HaulState};
 use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
 

@@ -1,10 +1,10 @@
 //! Charts of a contrast: curves of all hauls on one ruler, and figures as bars with their intervals.
 
-use hollow_mile_core::contrast::overlay::{Overlay, Section};
-use hollow_mile_core::contrast::{Contrast, Standing, letter};
+use hollow_mile_core::archive::contrast::overlay::{Overlay, Section};
+use hollow_mile_core::archive::contrast::{Contrast, Standing, letter};
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::units::Rate;
 use hollow_mile_core::readings::{Column, Ruler};
-use hollow_mile_core::scale;
-use hollow_mile_core::units::Rate;
 
 use crate::lanes::{LEFT, RIGHT, WIDTH, ruler_axis, stretches};
 use crate::measure::{Face, fitting};
@@ -139,7 +139,7 @@ fn bars(scene: &mut Scene, contrast: &Contrast, rows: &[usize], top: f64) {
         let most = sides.iter().filter_map(ends).map(|e| e.2.max(e.0)).fold(0.0, f64::max);
         let range = Range::even(0.0, most.max(f64::MIN_POSITIVE));
         let place = |v: f64| from + range.share(v.max(0.0)) * (to - from);
-        let name = fitting(&row.name, 11.5, Face::Regular, 200.0);
+        let name = fitting(row.name.name(), 11.5, Face::Regular, 200.0);
         scene.words((LEFT, y + 4.0), name, 11.5, TEXT, Anchor::Start);
         for s in sides {
             let (ink, _) = line_of(s);

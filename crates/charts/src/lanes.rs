@@ -1,9 +1,10 @@
 //! The lanes of a haul as a page: rate, latency and temperature on one ruler, with flags for findings and notes.
 
-use hollow_mile_core::finding::{Conclusions, Finding};
+use hollow_mile_core::conclude::{Conclusions, Finding};
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::scale::Axis;
+use hollow_mile_core::quantity::units::{Bytes, Rate, clock, mb_s_figure};
 use hollow_mile_core::readings::{Column, Readings, Ruler};
-use hollow_mile_core::scale::{self, Axis};
-use hollow_mile_core::units::{Bytes, Rate, clock, mb_s_figure};
 
 use crate::plot::{FAINT, Plot, Range, TEXT, headed};
 use crate::scene::{Anchor, Ink, Scene};
@@ -25,7 +26,7 @@ pub(crate) fn column_x(i: usize) -> f64 {
     LEFT + (i as f64 + 0.5) / COLUMNS as f64 * (RIGHT - LEFT)
 }
 
-pub use hollow_mile_core::contrast::letter;
+pub use hollow_mile_core::archive::contrast::letter;
 
 /// What a ruler measures, in words without a unit.
 #[must_use]
@@ -51,10 +52,10 @@ pub fn ruler_axis(ruler: Ruler, from: f64, to: f64, most: usize) -> Axis {
 /// A finding in one line: `cache-end at 312.4 GB, 3 180 → 142 MB/s, 0.99`.
 #[must_use]
 pub fn finding_line(f: &Finding) -> String {
-    use hollow_mile_core::finding::FindingKind::{DataMismatch, MediaError, SlowZone};
+    use hollow_mile_core::quantity::FindingKind::{DataMismatch, MediaError, SlowZone};
     let mut line = match f.position.filter(|_| matches!(f.kind, SlowZone | MediaError | DataMismatch)) {
         Some(position) => format!("{} at {position} of the drive", f.kind.word()),
-        None => format!("{} at {}", f.kind.word(), hollow_mile_core::verdict::place_words(f)),
+        None => format!("{} at {}", f.kind.word(), hollow_mile_core::conclude::verdict::place_words(f)),
     };
     if let (Some(before), Some(after)) = (f.before, f.after) {
         line.push_str(&format!(", {} → {} MB/s", mb_s_figure(before.mb_s()), mb_s_figure(after.mb_s())));

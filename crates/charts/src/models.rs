@@ -1,11 +1,12 @@
 //! Charts of models: how warm a drive gets, and how it wears.
 
-use hollow_mile_core::life::{Projection, WearPoint};
-use hollow_mile_core::models::Refusal;
-use hollow_mile_core::models::heat::HeatModel;
+use hollow_mile_core::archive::life::{Projection, WearPoint};
+use hollow_mile_core::conclude::models::Refusal;
+use hollow_mile_core::conclude::models::heat::HeatModel;
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::scale::{Axis, Tick};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, significant, span_words};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::scale::{self, Axis, Tick};
-use hollow_mile_core::units::{Bytes, Celsius, Rate, significant, span_words};
 
 use crate::lanes::{HEAT, LEFT, RATE, RIGHT, WIDTH, conditions_line, source};
 use crate::plot::{FAINT, Plot, Range, TEXT, headed, legend, line_of, mark};
@@ -75,7 +76,7 @@ pub fn wear(
     let mut scene = Scene::new(WIDTH, TOP + 470.0, name.clone());
     let below = endurance.map_or_else(
         || "endurance not known".to_owned(),
-        |e| format!("endurance {}", hollow_mile_core::claims::terabytes(e.get())),
+        |e| format!("endurance {}", hollow_mile_core::archive::claims::terabytes(e.get())),
     );
     headed(&mut scene, &name, &below, "Hollow Mile · health readings before and after each haul");
     let sentence = match projection {

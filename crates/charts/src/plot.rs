@@ -1,6 +1,6 @@
 //! A plot: a rectangle with two axes, into which lines, points and bars with intervals are drawn.
 
-use hollow_mile_core::scale::Axis;
+use hollow_mile_core::quantity::scale::Axis;
 
 use crate::scene::{Anchor, Dash, Ink, Scene};
 

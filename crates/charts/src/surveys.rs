@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::drive::Pattern;
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::scale::{Axis, Tick};
+use hollow_mile_core::quantity::units::{Bytes, Rate, latency, significant};
 use hollow_mile_core::readings::{Bin, Readings};
-use hollow_mile_core::scale::{self, Axis, Tick};
-use hollow_mile_core::units::{Bytes, Rate, latency, significant};
 
 use crate::lanes::{LEFT, RIGHT, WIDTH, conditions_line, letter, source};
 use crate::plot::{FAINT, Plot, Range, SHADE, Style, TEXT, headed, legend, legend_in, line_of};
@@ -155,7 +156,7 @@ pub fn fill(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mis
     let mut scene = begin(readings, "figures against fill", TOP + 400.0 + names.len() as f64 * 16.0 + 70.0);
     let levels = || survey.measures.iter().flat_map(|m| &m.levels);
     // Rates of megabytes and of gigabytes on one picture: as shares of the first level all can be read.
-    let upper = |l: &hollow_mile_core::surveys::fill::AtLevel| {
+    let upper = |l: &hollow_mile_core::conclude::surveys::fill::AtLevel| {
         l.of_first * (1.0 + l.mb_s.interval.unwrap_or(0.0) / l.mb_s.mean.max(1e-9)).min(2.0)
     };
     let top = levels().map(upper).fold(1.0, f64::max) * 1.05;
@@ -195,7 +196,7 @@ pub fn fill(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mis
 }
 
 /// A time of a span, µs.
-type OfSpan = fn(&hollow_mile_core::surveys::spans::Span) -> f64;
+type OfSpan = fn(&hollow_mile_core::conclude::surveys::spans::Span) -> f64;
 
 /// Mean access time against the length of the span, with its interval.
 ///
@@ -206,7 +207,7 @@ pub fn spans(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
         return Err(missing("spans", "`hollow-mile haul spans` measures them"));
     };
     let mut scene = begin(readings, "access time against span", TOP + 480.0);
-    let length = |s: &hollow_mile_core::surveys::spans::Span| (s.end_bytes - s.start_bytes) as f64;
+    let length = |s: &hollow_mile_core::conclude::surveys::spans::Span| (s.end_bytes - s.start_bytes) as f64;
     let (low, high) =
         survey.spans.iter().map(length).fold((f64::MAX, 0.0f64), |(l, h), v| (l.min(v), h.max(v)));
     let top = survey.spans.iter().map(|s| s.p99_us.max(s.access_us.mean)).fold(1.0, f64::max);
@@ -265,7 +266,7 @@ pub fn ladder(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, M
         return Err(missing("ladder", "`hollow-mile haul ladder` climbs one"));
     };
     type Key = (u64, bool, u32);
-    let key = |r: &hollow_mile_core::surveys::ladder::Rung| -> Key {
+    let key = |r: &hollow_mile_core::conclude::surveys::ladder::Rung| -> Key {
         (r.block_bytes, r.pattern == Pattern::Random, r.workers)
     };
     let mut series: Vec<Key> = survey.rungs.iter().map(key).collect();

@@ -1,8 +1,8 @@
 use std::time::Duration;
 
-use hollow_mile_core::event::{Event, Sample};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Event, Sample};
 
 use crate::lanes::{lanes, letter};
 

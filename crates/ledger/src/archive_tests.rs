@@ -1,13 +1,15 @@
 //! What people do with hauls afterwards, older files, and damaged ones.
 
+use hollow_mile_core::quantity::FigureId;
 use std::os::unix::fs::FileExt;
 
 use super::tests::{events, head, write};
 use super::*;
-use hollow_mile_core::digest::VERSION as DIGEST;
-use hollow_mile_core::event::{LatencySummary, Sample};
+use hollow_mile_core::archive::digest::VERSION as DIGEST;
+use hollow_mile_core::drive::LatencySummary;
+use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Column;
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::record::Sample;
 
 fn opened(dir: &Path, hauls: &[&str]) -> Ledger {
     for haul in hauls {
@@ -73,9 +75,9 @@ fn a_digest_is_kept_and_made_anew_when_it_is_old() {
     let ledger = opened(dir.path(), &["aaaa0001"]);
     let kept = ledger.digest("aaaa0001").unwrap();
     assert_eq!(kept.version, DIGEST);
-    let cache = kept.figure("cache").unwrap();
+    let cache = kept.figure(FigureId::Cache).unwrap();
     assert!((cache.value / 60.5e9 - 1.0).abs() < 0.01, "{cache:?}");
-    let (low, high) = kept.figure("sustained").unwrap().interval.unwrap();
+    let (low, high) = kept.figure(FigureId::Sustained).unwrap().interval.unwrap();
     assert!((low - 254e6).abs() < 1e6 && (high - 254e6).abs() < 1e6, "{low} {high}");
     let old =
         serde_json::to_string(&kept).unwrap().replace(&format!("\"version\":{DIGEST}"), "\"version\":0");

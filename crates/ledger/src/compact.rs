@@ -3,10 +3,10 @@
 //! Findings, figures, digest and surveys stay as they were concluded from the whole record; so does every extreme of rate,
 //! latency and temperature ([`Thin`]). Lost is how the samples between two extremes lay: at most thirteen of a hundred are left.
 
-use hollow_mile_core::event::Event;
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Thin;
-use hollow_mile_core::record;
+use hollow_mile_core::record::Event;
+use hollow_mile_core::record::bytes;
 use rusqlite::{OptionalExtension, params};
 
 use crate::{Ledger, LedgerError, overview, record_error};
@@ -92,13 +92,13 @@ impl Ledger {
         let tx = self.db.unchecked_transaction()?;
         tx.execute("DELETE FROM batches WHERE haul = ?1", [haul])?;
         for (seq, part) in events.chunks(BATCH).enumerate() {
-            let bytes = record::encode(part, serde_json::to_vec).map_err(why(seq))?;
+            let bytes = bytes::encode(part, serde_json::to_vec).map_err(why(seq))?;
             tx.execute(
                 "INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)",
                 params![haul, seq as i64, bytes],
             )?;
         }
-        let short = record::encode(&Self::overview_of(&events, left), serde_json::to_vec).map_err(why(0))?;
+        let short = bytes::encode(&Self::overview_of(&events, left), serde_json::to_vec).map_err(why(0))?;
         let concluded = serde_json::to_string(&conclusions).map_err(why(0))?;
         overview::keep(&tx, haul, &short, &concluded, Some(overview::PROGRAM))?;
         tx.execute("UPDATE hauls SET kept_samples = ?2 WHERE haul = ?1", params![haul, left as i64])?;

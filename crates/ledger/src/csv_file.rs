@@ -3,9 +3,9 @@
 
 use std::io::Write;
 
-use hollow_mile_core::event::Event;
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::Event;
 use hollow_mile_core::route::LegKind;
-use hollow_mile_core::units::Bytes;
 
 /// The columns of the design, in their order, and two of our own, for the drive's thermal counter and this machine's load.
 pub(crate) const COLUMNS: [&str; 14] = [

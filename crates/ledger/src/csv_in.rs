@@ -10,11 +10,10 @@ use std::time::Duration;
 
 use csv::ByteRecord;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, LoadSummary};
-use hollow_mile_core::event::{
-    Conditions, Event, HaulHead, HaulState, LatencySummary, LegEnd, Sample, Vitals,
-};
+use hollow_mile_core::drive::{LatencySummary, Vitals};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
 use hollow_mile_core::route::{Leg, LegKind, Route};
-use hollow_mile_core::units::{Bytes, Celsius};
 
 use crate::csv_file::{COLUMNS, EARLIER, one_line};
 use crate::csv_lines::{Endless, Keys, Lines};

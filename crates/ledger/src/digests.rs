@@ -1,10 +1,11 @@
 //! Digests of hauls: kept when a haul ends, made from the record when one is missing or of another version.
 
-use hollow_mile_core::contrast::Subject;
-use hollow_mile_core::digest::{Digest, VERSION};
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::archive::contrast::Subject;
+use hollow_mile_core::archive::digest::{Digest, VERSION};
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::limits;
+use hollow_mile_core::conclude::limits::{Judged, Verdict};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::route::{Judged, Verdict};
 use rusqlite::{OptionalExtension, params};
 
 use crate::{Ledger, LedgerError};
@@ -32,7 +33,7 @@ impl Ledger {
     ) -> Result<Digest, LedgerError> {
         let digest = Digest::of(readings, conclusions);
         let json = serde_json::to_string(&digest).unwrap_or_default();
-        let limits = limits_words(&conclusions.surveys.judge(readings, conclusions));
+        let limits = limits_words(&limits::judge(readings, conclusions));
         if !self.read_only {
             self.db.execute(
                 "UPDATE hauls SET digest = ?2, limits = ?3 WHERE haul = ?1",

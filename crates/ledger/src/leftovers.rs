@@ -10,8 +10,8 @@ use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::stamp::{FILE_MARK, is_ours};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::stamp::{FILE_MARK, is_ours};
+use hollow_mile_core::quantity::units::Bytes;
 use rusqlite::params;
 use rustix::fs::lgetxattr;
 

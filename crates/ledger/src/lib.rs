@@ -26,12 +26,13 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::sync_channel;
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::event::{Conditions, Event, HaulHead, HaulState};
-use hollow_mile_core::finding::{Conclusions, FindingKind};
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::verdict;
+use hollow_mile_core::quantity::FindingKind;
+use hollow_mile_core::quantity::units::{Bytes, Rate, latency};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record;
-use hollow_mile_core::units::{Bytes, Rate, latency};
-use hollow_mile_core::verdict;
+use hollow_mile_core::record::bytes;
+use hollow_mile_core::record::{Conditions, Event, HaulHead, HaulState};
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use rustix::fs::{FlockOperation, flock};
 
@@ -327,7 +328,7 @@ impl Ledger {
             Ok(Some((batch, bytes.to_owned())))
         };
         let decoded = |(batch, bytes): (i64, Vec<u8>)| {
-            record::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()))
+            bytes::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()))
                 .map_err(|e| record_error(haul, batch, &e))
         };
         for _ in 0..AHEAD {

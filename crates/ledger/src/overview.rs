@@ -1,9 +1,10 @@
 //! A short stand-in for each long record, with what was concluded from it: on screen at once, while the whole is read.
 
-use hollow_mile_core::event::{Earlier, Event};
-use hollow_mile_core::finding::{Conclusions, Finding, FindingKind};
+use hollow_mile_core::conclude::{Conclusions, Finding};
+use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::readings::{Readings, Thin};
-use hollow_mile_core::record;
+use hollow_mile_core::record::bytes;
+use hollow_mile_core::record::{Earlier, Event};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use crate::{Ledger, LedgerError, record_error};
@@ -50,7 +51,7 @@ impl Ledger {
         let mut overview = Thin::overview(samples.div_ceil(GROUPS) as usize);
         self.replay(haul, |e: &Event| overview.push(e))?;
         let why = |e: serde_json::Error| record_error(haul, 0, &e);
-        let bytes = record::encode(&overview.finish(), serde_json::to_vec).map_err(why)?;
+        let bytes = bytes::encode(&overview.finish(), serde_json::to_vec).map_err(why)?;
         let concluded = serde_json::to_string(conclusions).map_err(why)?;
         keep(&self.db, haul, &bytes, &concluded, Some(PROGRAM))
     }
@@ -125,7 +126,7 @@ impl Ledger {
             .optional()
             .ok()??;
         let events =
-            record::decode(&row.0, |json| serde_json::from_slice(json).map_err(|e| e.to_string())).ok()?;
+            bytes::decode(&row.0, |json| serde_json::from_slice(json).map_err(|e| e.to_string())).ok()?;
         let mut readings = Readings::new();
         events.iter().for_each(|e| readings.push(e));
         Some((readings, serde_json::from_str(&row.1).ok()?))

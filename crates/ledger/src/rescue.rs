@@ -6,9 +6,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::event::{Event, HaulHead, HaulState, Vitals};
+use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record;
+use hollow_mile_core::record::bytes;
+use hollow_mile_core::record::{Event, HaulHead, HaulState};
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags, params};
 
@@ -198,7 +199,7 @@ pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
         for (seq, bytes) in numbers {
             let decoded = bytes.and_then(|bytes| {
                 let events =
-                    record::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
+                    bytes::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
                 Some((events.ok()?, bytes))
             });
             let Some((decoded, bytes)) = decoded else {

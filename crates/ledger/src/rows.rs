@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::event::{Conditions, HaulHead, HaulState};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::{Conditions, HaulHead, HaulState};
 use rusqlite::{OptionalExtension, Row};
 
 use crate::{Ledger, LedgerError, record_error};

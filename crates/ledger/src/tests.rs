@@ -1,8 +1,8 @@
 use super::*;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::event::{Conditions, Sample};
+use hollow_mile_core::quantity::units::Celsius;
+use hollow_mile_core::record::{Conditions, Sample};
 use hollow_mile_core::route;
-use hollow_mile_core::units::Celsius;
 use std::os::unix::fs::MetadataExt;
 
 pub(crate) fn head(haul: &str) -> HaulHead {
@@ -125,11 +125,11 @@ fn a_damaged_batch_is_an_error_with_its_place() {
 /// A file as a haul makes it: with a mark, or on a file system that keeps none.
 fn made(path: &std::path::Path, mark: Option<&str>) {
     let mut block = vec![7u8; 4096];
-    block[..8].copy_from_slice(&hollow_mile_core::stamp::PLAIN);
+    block[..8].copy_from_slice(&hollow_mile_core::drive::stamp::PLAIN);
     std::fs::write(path, block).unwrap();
     if let Some(mark) = mark {
         let flags = rustix::fs::XattrFlags::CREATE;
-        let name = hollow_mile_core::stamp::FILE_MARK;
+        let name = hollow_mile_core::drive::stamp::FILE_MARK;
         rustix::fs::setxattr(path, name, mark.as_bytes(), flags).unwrap();
     }
 }
@@ -243,7 +243,7 @@ fn csv_that_cannot_be_used_says_why() {
 }
 
 pub(crate) fn vitals(written_gb: u64) -> Event {
-    let vitals = hollow_mile_core::event::Vitals {
+    let vitals = hollow_mile_core::drive::Vitals {
         host_bytes_written: Some(Bytes::from_gb(written_gb)),
         ..Default::default()
     };
@@ -327,7 +327,8 @@ fn a_haul_that_ends_while_others_look_is_done_and_not_cut_short() {
 
 #[test]
 fn every_kind_of_finding_is_in_the_summary() {
-    use hollow_mile_core::finding::{Finding, FindingKind};
+    use hollow_mile_core::conclude::Finding;
+    use hollow_mile_core::quantity::FindingKind;
     for kind in FindingKind::ALL {
         let findings = vec![Finding { written: Bytes::from_gb(3), ..Finding::new(kind) }];
         let words = summary(&Conclusions { findings, ..Conclusions::default() });

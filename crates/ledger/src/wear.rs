@@ -1,8 +1,9 @@
 //! Health readings over time: the first and the newest of every haul, kept beside the record so that a drive's history
 //! is read without its samples.
 
-use hollow_mile_core::event::{Event, Vitals};
-use hollow_mile_core::record;
+use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::record::Event;
+use hollow_mile_core::record::bytes;
 use rusqlite::{Connection, Transaction, params};
 
 use crate::{Ledger, LedgerError, record_error};
@@ -53,7 +54,7 @@ pub(crate) fn fill(tx: &Transaction<'_>) -> Result<(), LedgerError> {
                 let bytes: Vec<u8> = row.get(0)?;
                 // A batch that cannot be read has no reading to give; the record itself stays as it is.
                 let events =
-                    record::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()))
+                    bytes::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()))
                         .unwrap_or_default();
                 let mut found = events.iter().filter_map(|e| match e {
                     Event::Vitals { vitals, .. } => Some(vitals),

@@ -6,11 +6,12 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::drive::DriveKind;
-use hollow_mile_core::event::{Event, HaulHead, HaulState, Vitals};
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record;
+use hollow_mile_core::record::bytes;
+use hollow_mile_core::record::{Event, HaulHead, HaulState};
 use rusqlite::params;
 
 use crate::{Ledger, LedgerError, record_error, wear};
@@ -145,7 +146,7 @@ impl HaulWriter {
         if identity(self.ledger.home()) != Some(self.file) {
             self.move_away()?;
         }
-        let bytes = record::encode(&self.pending, serde_json::to_vec)
+        let bytes = bytes::encode(&self.pending, serde_json::to_vec)
             .map_err(|e| record_error(&self.haul, self.next_batch, &e))?;
         let tx = self.ledger.db.unchecked_transaction()?;
         tx.prepare_cached("INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)")?.execute(params![

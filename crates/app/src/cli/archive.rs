@@ -5,13 +5,15 @@ use std::io::{Cursor, Read, Seek};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use hollow_mile_core::digest::Digest;
-use hollow_mile_core::event::{Event, HaulState};
-use hollow_mile_core::finding::{FindingsDocument, Noted};
-use hollow_mile_core::models::Models;
-use hollow_mile_core::models::stream::{self, Stream};
+use hollow_mile_core::archive::digest::Digest;
+use hollow_mile_core::archive::document::{FindingsDocument, Noted};
+use hollow_mile_core::conclude::limits;
+use hollow_mile_core::conclude::models::Models;
+use hollow_mile_core::conclude::models::stream;
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Event, HaulState};
+use hollow_mile_core::route::Stream;
 use hollow_mile_ledger::{HaulRow, csv_in};
 use serde::Serialize;
 
@@ -102,7 +104,7 @@ pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -
             r.drive,
             r.route,
             r.state.word().to_owned(),
-            hollow_mile_core::units::clock(r.elapsed),
+            hollow_mile_core::quantity::units::clock(r.elapsed),
             r.written.to_string(),
             r.summary,
         ]
@@ -154,7 +156,7 @@ pub fn findings(
     let stands = judged.map(|(c, d)| c.against(d)).unwrap_or_default();
     let warm = judged.map(|(c, d)| c.heat_words(d)).unwrap_or_default();
     let cost = claims.as_ref().and_then(|c| c.cost(readings.written()));
-    let limits = surveys.judge(&readings, &conclusions);
+    let limits = limits::judge(&readings, &conclusions);
     let stream = hold.map(|(s, buffer)| stream::hold(&readings, &conclusions, s, buffer));
     if json {
         let drive = readings.head().map_or("unknown", |h| h.drive.target.as_str());
@@ -194,8 +196,10 @@ pub fn findings(
     claimed.extend(warm.iter().map(|w| format!("{w}.")));
     claimed.extend(cost.filter(|c| c.written_bytes > 0).map(|c| format!("this haul {}.", c.words())));
     parts.push(("claims", claimed));
-    let noted =
-        readings.notes().iter().map(|(at, text)| format!("{}  {text}", hollow_mile_core::units::clock(*at)));
+    let noted = readings
+        .notes()
+        .iter()
+        .map(|(at, text)| format!("{}  {text}", hollow_mile_core::quantity::units::clock(*at)));
     parts.push(("notes", noted.collect()));
     parts.push(("doubts", readings.doubts()));
     for (name, lines) in parts.iter().filter(|p| !p.1.is_empty()) {
@@ -301,7 +305,7 @@ pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
         say("nothing was left behind")?;
     } else {
         for r in rows {
-            let size = hollow_mile_core::units::Bytes::new(r.size_bytes);
+            let size = hollow_mile_core::quantity::units::Bytes::new(r.size_bytes);
             let fate = match (r.removed, r.certain) {
                 (true, _) => format!("removed; haul {} had left it", r.haul),
                 (false, true) => format!("left behind by haul {}", r.haul),

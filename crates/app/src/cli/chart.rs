@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_charts::{lanes, models, pdf, surveys};
+use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
-use hollow_mile_core::units::Celsius;
 use hollow_mile_ledger::Ledger;
 
 use super::archive::create;

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use hollow_mile_core::claims::{Claims, terabytes};
-use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_core::archive::claims::{Claims, terabytes};
+use hollow_mile_core::quantity::units::{Bytes, clock};
 use serde::Serialize;
 
 use super::{open_ledger, say, say_json, table};
@@ -75,9 +75,9 @@ struct DriveDocument<'a> {
     capacity_bytes: u64,
     endurance_bytes: Option<u64>,
     drive_writes_per_day: Option<f64>,
-    projection: Option<&'a hollow_mile_core::life::Projection>,
+    projection: Option<&'a hollow_mile_core::archive::life::Projection>,
     cannot_project: Option<String>,
-    treated: &'a hollow_mile_core::digest::Treatment,
+    treated: &'a hollow_mile_core::archive::digest::Treatment,
     slow: Vec<SlowDocument>,
     claims: Option<&'a Claims>,
     hauls: Vec<HaulDocument<'a>>,
@@ -98,10 +98,10 @@ struct HaulDocument<'a> {
     route: &'a str,
     started: String,
     found: &'a str,
-    figures: &'a [hollow_mile_core::digest::Figure],
+    figures: &'a [hollow_mile_core::archive::digest::Figure],
     cache: &'a [String],
     heat: &'a [String],
-    treatment: &'a hollow_mile_core::digest::Treatment,
+    treatment: &'a hollow_mile_core::archive::digest::Treatment,
 }
 
 #[derive(Serialize)]

@@ -1,7 +1,7 @@
 //! `contrast`: hauls side by side.
 
-use hollow_mile_core::contrast::{Contrast, Row};
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::archive::contrast::{Contrast, Row};
+use hollow_mile_core::quantity::units::Celsius;
 
 use super::{open_ledger, say, say_json, table};
 use crate::compare::Compared;
@@ -66,7 +66,7 @@ pub fn figures(c: &Contrast, full: bool) -> (Vec<String>, Vec<Vec<String>>) {
     head.extend(c.sides.iter().map(|s| s.letter.clone()));
     head.extend(c.sides.iter().skip(1).map(|s| format!("{} against A", s.letter)));
     let rows = c.figures.iter().map(|r| {
-        let mut cells = vec![r.name.clone()];
+        let mut cells = vec![r.name.to_string()];
         cells.extend((0..c.sides.len()).map(|s| cell(r, s, full)));
         cells.extend((1..c.sides.len()).map(|s| difference(r, s)));
         cells

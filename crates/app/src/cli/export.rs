@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use clap::ValueEnum;
-use hollow_mile_core::event::{Event, HaulHead, Sample};
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Event, HaulHead, Sample};
 use hollow_mile_ledger::csv_file;
 use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int64Type};
@@ -101,7 +101,7 @@ fn samples(events: &[Event]) -> Table {
         });
         Cells::Count(running.collect())
     };
-    let latency = |of: fn(&hollow_mile_core::event::LatencySummary) -> u32| {
+    let latency = |of: fn(&hollow_mile_core::drive::LatencySummary) -> u32| {
         Cells::Count(all.iter().map(|s| s.latency.as_ref().map(|l| i64::from(of(l)))).collect())
     };
     Table {
@@ -126,10 +126,10 @@ fn samples(events: &[Event]) -> Table {
 
 fn findings(c: &Conclusions) -> Table {
     let all = &c.findings;
-    let number = |of: &dyn Fn(&hollow_mile_core::finding::Finding) -> Option<f64>| {
+    let number = |of: &dyn Fn(&hollow_mile_core::conclude::Finding) -> Option<f64>| {
         Cells::Number(all.iter().map(of).collect())
     };
-    let bytes = |of: &dyn Fn(&hollow_mile_core::finding::Finding) -> Option<Bytes>| {
+    let bytes = |of: &dyn Fn(&hollow_mile_core::conclude::Finding) -> Option<Bytes>| {
         Cells::Count(all.iter().map(|f| of(f).map(|b| count(b.get()))).collect())
     };
     Table {
@@ -152,14 +152,14 @@ fn findings(c: &Conclusions) -> Table {
 }
 
 fn figures(r: &Readings, c: &Conclusions) -> Table {
-    let digest = hollow_mile_core::digest::Digest::of(r, c);
+    let digest = hollow_mile_core::archive::digest::Digest::of(r, c);
     let all = digest.figures;
-    let unit = |f: &hollow_mile_core::digest::Figure| {
+    let unit = |f: &hollow_mile_core::archive::digest::Figure| {
         serde_json::to_value(f.quantity).ok().and_then(|v| v.as_str().map(str::to_owned))
     };
     Table {
         columns: vec![
-            ("figure", Cells::Text(all.iter().map(|f| Some(f.name.clone())).collect())),
+            ("figure", Cells::Text(all.iter().map(|f| Some(f.name.to_string())).collect())),
             ("unit", Cells::Text(all.iter().map(unit).collect())),
             ("value", Cells::Number(all.iter().map(|f| Some(f.value)).collect())),
             ("low", Cells::Number(all.iter().map(|f| f.interval.map(|i| i.0)).collect())),

@@ -6,12 +6,14 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::event::{Conditions, Event, HaulState};
-use hollow_mile_core::finding::{Figures, Finding};
-use hollow_mile_core::route::{Judged, Limit, Verdict};
-use hollow_mile_core::stamp::Wrong;
-use hollow_mile_core::surveys::Surveys;
-use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_core::conclude::limits;
+use hollow_mile_core::conclude::limits::{Judged, Verdict};
+use hollow_mile_core::conclude::surveys::Surveys;
+use hollow_mile_core::conclude::{Figures, Finding};
+use hollow_mile_core::drive::stamp::Wrong;
+use hollow_mile_core::quantity::units::{Bytes, clock};
+use hollow_mile_core::record::{Conditions, Event, HaulState};
+use hollow_mile_core::route::Limit;
 use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
@@ -208,7 +210,7 @@ pub fn run(args: &HaulArgs) -> Result<Exit, AppError> {
         let done = follow_all(sessions, &stop)?;
         let mut documents = Vec::new();
         for (name, haul, outcome) in &done {
-            let limits = outcome.conclusions.surveys.judge(&outcome.readings, &outcome.conclusions);
+            let limits = limits::judge(&outcome.readings, &outcome.conclusions);
             let missed = limits.iter().any(|l| l.verdict == Verdict::Missed);
             let report = Report { name, haul, outcome, limits };
             if args.json {

@@ -1,6 +1,6 @@
 //! What is done to hauls in the ledger afterwards: names, tags, notes, deletion, rescue of a damaged file.
 
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_ledger::{Ledger, rescue};
 
 use super::{open_ledger, say, say_json};

@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use clap::Subcommand;
-use hollow_mile_core::event::HaulState;
-use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_core::quantity::units::{Bytes, clock};
+use hollow_mile_core::record::HaulState;
 use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
 

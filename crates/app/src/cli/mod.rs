@@ -22,8 +22,8 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
-use hollow_mile_core::models::stream::Stream;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
+use hollow_mile_core::route::Stream;
 use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
@@ -43,7 +43,7 @@ fn bytes(text: &str) -> Result<Bytes, String> {
 }
 
 fn celsius(text: &str) -> Result<Celsius, String> {
-    text.parse().map_err(|e: hollow_mile_core::units::ParseUnitError| e.to_string())
+    text.parse().map_err(|e: hollow_mile_core::quantity::units::ParseUnitError| e.to_string())
 }
 
 fn tag(text: &str) -> Result<(String, String), String> {

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use hollow_mile_charts::pdf;
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::quantity::units::Celsius;
 
 use super::archive::create;
 use super::{open_ledger, say, say_json};

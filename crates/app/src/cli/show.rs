@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use hollow_mile_core::drive::{DriveIdentity, Link};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::route::{Route, RouteError};
-use hollow_mile_core::units::{Bytes, Celsius};
 use hollow_mile_drives::sim::Truth;
 use serde::Serialize;
 

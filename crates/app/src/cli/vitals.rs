@@ -1,7 +1,7 @@
 //! `hollow-mile vitals`: one health reading, and self-tests.
 
 use clap::ValueEnum;
-use hollow_mile_core::health::FIGURES;
+use hollow_mile_core::drive::health::FIGURES;
 
 use super::{say, say_json, table};
 use crate::error::{AppError, Exit};

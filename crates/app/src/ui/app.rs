@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::drive::DriveKind;
-use hollow_mile_core::finding::Conclusions;
-use hollow_mile_core::models::Models;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_ledger::{Ledger, Leftover};
 use ratatui::layout::Rect;

@@ -10,8 +10,8 @@ use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use hollow_mile_core::drive::DriveIdentity;
-use hollow_mile_core::health::Health;
-use hollow_mile_core::units::{Bytes, Rate};
+use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::quantity::units::{Bytes, Rate};
 use hollow_mile_drives::linux::guard::Examination;
 use hollow_mile_drives::linux::sysfs::Sysfs;
 use hollow_mile_drives::linux::traffic::{Counters, Moved};

@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use hollow_mile_core::models::stream::{self, Stream};
+use hollow_mile_core::conclude::models::stream;
+use hollow_mile_core::route::Stream;
 use tui_input::Input;
 
 use super::actions::{Action, Screen};

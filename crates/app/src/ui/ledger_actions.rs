@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use hollow_mile_charts::pdf;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_core::event::HaulState;
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::quantity::units::Celsius;
+use hollow_mile_core::record::HaulState;
 use tui_input::Input;
 
 use super::actions::{Action, Screen};

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 
 use crate::error::AppError;
@@ -24,7 +24,7 @@ enum Source {
 }
 
 impl Source {
-    fn try_events(&self) -> Result<Option<Vec<hollow_mile_core::event::Event>>, Over> {
+    fn try_events(&self) -> Result<Option<Vec<hollow_mile_core::record::Event>>, Over> {
         match self {
             Self::Here(session) => session.try_events(),
             Self::There(watching) => watching.try_events(),

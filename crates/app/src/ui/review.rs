@@ -3,9 +3,9 @@
 use std::time::{Duration, Instant};
 
 use crossbeam_channel::{Receiver, TryRecvError, bounded};
-use hollow_mile_core::event::Event;
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::Event;
 use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
@@ -122,8 +122,8 @@ impl Lapse {
     /// How far it is and how fast, in words.
     #[must_use]
     pub fn words(&self) -> String {
-        let at = hollow_mile_core::units::clock(self.clock.min(self.length));
-        let of = hollow_mile_core::units::clock(self.length);
+        let at = hollow_mile_core::quantity::units::clock(self.clock.min(self.length));
+        let of = hollow_mile_core::quantity::units::clock(self.length);
         match (self.over, self.paused) {
             (true, _) => format!("{at}, over"),
             (_, true) => format!("{at} of {of}, stands"),

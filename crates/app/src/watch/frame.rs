@@ -3,8 +3,8 @@
 //! A frame is four bytes of length (little-endian, of what follows), one byte of kind, and the rest: `e` a batch as in
 //! the ledger's record, `s` JSON.
 
-use hollow_mile_core::event::Event;
-use hollow_mile_core::record;
+use hollow_mile_core::record::Event;
+use hollow_mile_core::record::bytes;
 use serde::{Deserialize, Serialize};
 
 use crate::session::{Command, Speed};
@@ -91,7 +91,7 @@ impl Message {
     /// When an event cannot be written as JSON, or it is too large.
     pub fn to_bytes(&self) -> Result<Vec<u8>, String> {
         let (kind, body) = match self {
-            Self::Events(events) => (b'e', record::encode(events, serde_json::to_vec)),
+            Self::Events(events) => (b'e', bytes::encode(events, serde_json::to_vec)),
             Self::Said(said) => (b's', serde_json::to_vec(said)),
         };
         let body = body.map_err(|e| e.to_string())?;
@@ -146,7 +146,7 @@ impl Frames {
         let body = &frame[1..];
         let json = |e: serde_json::Error| e.to_string();
         let message = match frame[0] {
-            b'e' => record::decode(body, |j| serde_json::from_slice(j).map_err(json))
+            b'e' => bytes::decode(body, |j| serde_json::from_slice(j).map_err(json))
                 .map_err(|e| e.to_string())
                 .map(Message::Events),
             b's' => serde_json::from_slice(body).map_err(json).map(Message::Said),

@@ -212,7 +212,7 @@ fn follow(sessions: Vec<(String, Session)>, stop: &AtomicBool) -> Result<bool, A
     let mut whole = true;
     for (_, session) in sessions {
         let outcome = session.finish()?;
-        whole &= outcome.state == hollow_mile_core::event::HaulState::Done;
+        whole &= outcome.state == hollow_mile_core::record::HaulState::Done;
     }
     Ok(whole)
 }

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, Sender, bounded, unbounded};
-use hollow_mile_core::event::Event;
+use hollow_mile_core::record::Event;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use super::frame::{Desk, Frames, Hello, Message, Said, VERSION};

@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, Sender, TryRecvError, bounded};
-use hollow_mile_core::event::{Event, HaulState};
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::Ledger;
 
 use super::frame::{Desk, Frames, Hello, Message, Said, VERSION};

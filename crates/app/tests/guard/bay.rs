@@ -7,8 +7,8 @@ use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use hollow_mile::targets::{self, Target, Wish};
-use hollow_mile_core::event::{Conditions, Event, HaulState};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::record::{Conditions, Event, HaulState};
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::Consent;
 
@@ -52,7 +52,7 @@ pub fn harmed(
 ) -> bool {
     before.iter().any(|(path, bytes)| {
         let mut differs = after[path].chunks(512).zip(bytes.chunks(512)).filter(|(a, b)| a != b);
-        differs.any(|(now, _)| !by_kernel || hollow_mile_core::stamp::is_ours(now))
+        differs.any(|(now, _)| !by_kernel || hollow_mile_core::drive::stamp::is_ours(now))
     })
 }
 

@@ -117,7 +117,7 @@ pub fn campaign(bench: &Bench, plans: u32, seed: u64) -> Option<String> {
                 let now = &after[*path];
                 let differs = now.chunks(512).zip(bytes.chunks(512)).filter(|(a, b)| a != b);
                 if by_kernel(path) {
-                    differs.into_iter().any(|(a, _)| hollow_mile_core::stamp::is_ours(a))
+                    differs.into_iter().any(|(a, _)| hollow_mile_core::drive::stamp::is_ours(a))
                 } else {
                     differs.into_iter().next().is_some()
                 }
@@ -176,7 +176,8 @@ pub fn campaign(bench: &Bench, plans: u32, seed: u64) -> Option<String> {
 
 /// After a write: canaries and copies of superblocks may be left behind its end.
 fn left(bytes: &[u8], before: Holds) -> Holds {
-    let ours = |block: &[u8]| hollow_mile_core::stamp::is_ours(block) || block.iter().all(|b| *b == block[0]);
+    let ours =
+        |block: &[u8]| hollow_mile_core::drive::stamp::is_ours(block) || block.iter().all(|b| *b == block[0]);
     match before {
         Holds::Nothing => Holds::Nothing,
         _ if bytes.chunks(4096).all(ours) => Holds::Nothing,

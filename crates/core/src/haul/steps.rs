@@ -3,12 +3,12 @@
 use std::time::Duration;
 
 use super::Haul;
+use crate::drive::stamp::Expected;
 use crate::drive::{Drive, DriveError, Load, Pattern};
-use crate::event::{Event, LegEnd};
+use crate::quantity::units::Bytes;
 use crate::readings::Readings;
+use crate::record::{Event, LegEnd};
 use crate::route::{Leg, LegKind};
-use crate::stamp::Expected;
-use crate::units::Bytes;
 
 /// What is left of a load that began at the edge of its region, after so much of it was done.
 pub(super) fn resumed(mut load: Load, moved: Bytes) -> Load {

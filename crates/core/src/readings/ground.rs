@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use crate::event::Sample;
-use crate::units::{Bytes, Rate};
+use crate::quantity::units::{Bytes, Rate};
+use crate::record::Sample;
 
 use super::series::Column;
 
@@ -15,7 +15,7 @@ struct Bin {
     slowest: f64,
     fastest: f64,
     p99_us: u32,
-    hottest: Option<crate::units::Celsius>,
+    hottest: Option<crate::quantity::units::Celsius>,
 }
 
 /// The drive in equal bins.

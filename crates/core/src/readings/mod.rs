@@ -3,42 +3,33 @@
 //! The live view, a later review, a chart and the command line all use this one fold, so what was seen live is what
 //! the record says. [`Readings::conclude`] depends on nothing but the events pushed so far.
 
-mod causes;
-pub mod doubts;
-mod figures;
-mod fills;
-mod found;
 mod ground;
-mod levels;
-mod place;
-mod range;
-mod run;
+pub(crate) mod run;
 mod scan;
+mod seconds;
 mod segment;
 mod series;
-mod stats;
 mod thin;
 
 use std::time::Duration;
 
+use crate::drive::stamp::Mismatch;
+use crate::drive::{FaultKind, Vitals};
 use crate::drive::{LoadKind, LoadSummary, Pattern};
-use crate::event::{Event, FaultKind, HaulHead, HaulState, LegEnd, Sample, Vitals};
-use crate::finding::Conclusions;
+use crate::quantity::units::{Bytes, Celsius};
+use crate::record::Step;
+use crate::record::{Event, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind};
-use crate::stamp::Mismatch;
-use crate::step::Step;
-use crate::surveys::{Surveys, ground as ground_survey, verify};
-use crate::units::{Bytes, Celsius, Rate};
 
 pub use ground::Ground;
-pub use range::Between;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};
 pub use thin::Thin;
 
-use figures::Seconds;
 use run::Run;
+use seconds::Seconds;
+pub use seconds::{Consistency, Steadiness};
 
 /// A leg as it went.
 #[derive(Debug, Clone, PartialEq)]
@@ -84,42 +75,6 @@ impl StepReading {
     }
 }
 
-/// A stretch of load at one rate.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct LevelReading {
-    /// End of its first interval.
-    pub from: Duration,
-    /// End of its last interval.
-    pub to: Duration,
-    /// Median rate.
-    pub rate: Rate,
-    /// Robust standard deviation of the logarithm of the rate.
-    pub spread: f64,
-}
-
-/// A stretch of load without a rest.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Stint {
-    /// Which way the bytes went.
-    pub kind: LoadKind,
-    /// Samples of the series.
-    pub samples: std::ops::Range<usize>,
-    /// Time under load.
-    pub seconds: f64,
-    /// How long there had been no load before, seconds; `None` for the first.
-    pub rested_s: Option<f64>,
-    /// How full the drive was when it began, 0 to 1.
-    pub fill: Option<f64>,
-    /// Bytes written in the haul before.
-    pub written_before: Bytes,
-    /// Bytes written in it.
-    pub written: Bytes,
-    /// Rate of its first level.
-    pub fastest: Rate,
-    /// Cache ends found in it.
-    pub ends: Vec<crate::finding::Finding>,
-}
-
 /// A fault as it was reported.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FaultReading {
@@ -142,17 +97,23 @@ pub struct TemperatureLane {
     pub readings: Vec<(Duration, Celsius)>,
 }
 
+/// Readings that no drive has: what broken sensors, and bridges that answer nonsense, say.
+#[must_use]
+fn is_nonsense(t: Celsius) -> bool {
+    !(-55.0..=150.0).contains(&t.degrees())
+}
+
 /// The fold over a haul's events.
 #[derive(Debug, Clone, Default)]
 pub struct Readings {
     head: Option<Box<HaulHead>>,
-    series: Series,
+    pub(crate) series: Series,
     ground: Ground,
-    runs: Vec<Run>,
+    pub(crate) runs: Vec<Run>,
     run_open: bool,
     /// Samples before which the leg flushed: the queue ran empty for it.
-    flushes: Vec<usize>,
-    seconds: Seconds,
+    pub(crate) flushes: Vec<usize>,
+    pub(crate) seconds: Seconds,
     legs: Vec<LegReading>,
     steps: Vec<StepReading>,
     scans: Scans,
@@ -167,7 +128,7 @@ pub struct Readings {
     read: Bytes,
     errors: u64,
     /// Temperatures that no drive has, left out.
-    nonsense: u64,
+    pub(crate) nonsense: u64,
     last: Option<Sample>,
     ended: Option<(Duration, HaulState, Option<String>)>,
 }
@@ -283,7 +244,7 @@ impl Readings {
         }
     }
 
-    fn leg(&self, leg: u16) -> Option<&Leg> {
+    pub(crate) fn leg(&self, leg: u16) -> Option<&Leg> {
         self.head.as_ref()?.route.legs.get(usize::from(leg))
     }
 
@@ -292,7 +253,7 @@ impl Readings {
     }
 
     /// The step that was under way at a sample.
-    fn step_at(&self, sample: usize) -> Option<&StepReading> {
+    pub(crate) fn step_at(&self, sample: usize) -> Option<&StepReading> {
         let after = self.steps.partition_point(|s| s.first <= sample);
         self.steps.get(after.checked_sub(1)?).filter(|s| s.samples(usize::MAX).contains(&sample))
     }
@@ -314,7 +275,7 @@ impl Readings {
         let loaded = kind.moves() && !self.paused;
         let moved = (sample.written + sample.read).as_f64();
         let mut kept = sample.clone();
-        if kept.temperature.is_some_and(doubts::is_nonsense) {
+        if kept.temperature.is_some_and(is_nonsense) {
             kept.temperature = None;
             self.nonsense += 1;
         }
@@ -372,136 +333,11 @@ impl Readings {
         Some((leg.rate?.get(), leg.block.as_f64()))
     }
 
-    /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
-    #[must_use]
-    pub fn conclude(&self) -> Conclusions {
-        let cx = causes::Context {
-            series: &self.series,
-            limit: self.throttle_limit(),
-            dead_sensor: self.sensor_is_dead(),
-            vitals: &self.vitals,
-            earlier: self.head.as_ref().map_or(&[], |h| h.conditions.earlier.as_slice()),
-            link: self.head.as_ref().and_then(|h| h.drive.link.as_ref()),
-            resolution: self.series.temperature_step(),
-            flushes: &self.flushes,
-        };
-        let mut findings = Vec::new();
-        let mut longest: Option<(f64, LoadKind, Rate)> = None;
-        for run in self.runs.iter().filter(|r| r.len() > 0) {
-            let levels = levels::levels(run, &self.series);
-            let found = causes::attribute(run, &levels, &cx);
-            let step = self.step_at(run.first).map(|s| s.step.task);
-            findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
-            let seconds = run.seconds(&self.series, &(0..run.len()));
-            if longest.is_none_or(|(s, ..)| seconds > s) {
-                let rate = self.series.mean_rate(run.samples(&(0..run.len())));
-                longest = Some((seconds, run.kind, Rate::new(rate)));
-            }
-        }
-        findings.extend(self.fill_slowdowns(&findings));
-        let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
-        findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
-        findings.sort_by_key(|f| f.elapsed);
-        let figures = self.seconds.figures(&self.series, &findings, longest.map(|(_, k, r)| (k, r)));
-        let surveys = Surveys::of(self, ground, verify, &findings);
-        Conclusions { findings, figures, surveys }
-    }
-
-    /// Like loads compared at different levels of fill.
-    fn fill_slowdowns(&self, findings: &[crate::finding::Finding]) -> Vec<crate::finding::Finding> {
-        let known: Vec<&Run> = self.runs.iter().filter(|r| r.len() > 0 && r.fill_ppm.is_some()).collect();
-        // Without two levels of fill there is nothing to compare.
-        if known.len() < 2 {
-            return Vec::new();
-        }
-        let levels: Vec<Vec<levels::Level>> = known.iter().map(|r| self.levels_of(r)).collect();
-        let loads: Vec<fills::Load<'_>> = known
-            .iter()
-            .zip(&levels)
-            .map(|(r, levels)| {
-                let samples = r.samples(&(0..r.len()));
-                let from = self.series.written_before(samples.start);
-                let (begin, end) = (self.series.end(samples.start), self.series.end(samples.end - 1));
-                let ends = findings.iter().filter(|f| {
-                    f.kind == crate::finding::FindingKind::CacheEnd && f.elapsed >= begin && f.elapsed <= end
-                });
-                fills::Load {
-                    kind: r.kind,
-                    leg: self.leg_at(begin),
-                    cache: ends.map(|f| f.written.saturating_sub(Bytes::new(from))).min(),
-                    samples,
-                    rested_s: r.rested_s,
-                    fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
-                    levels,
-                }
-            })
-            .collect();
-        fills::slowdowns(&self.series, &loads)
-    }
-
-    /// The leg that was under way at a moment.
-    fn leg_at(&self, at: Duration) -> Option<&Leg> {
-        self.leg(self.legs.iter().rev().find(|l| l.from <= at)?.leg)
-    }
-
     /// How many rounds of a minute up to now lie inside the bounds of a steady state after SNIA PTS, five at most; `None` before
     /// the first round of the newest load is over.
     #[must_use]
     pub fn steady_rounds(&self) -> Option<u8> {
         self.seconds.steady_rounds(self.seconds.newest())
-    }
-
-    /// The stretches of load without a rest, in order, each with the cache ends that lie in it.
-    #[must_use]
-    pub fn stints(&self, conclusions: &Conclusions) -> Vec<Stint> {
-        self.runs
-            .iter()
-            .filter(|r| r.len() > 0)
-            .map(|r| {
-                let samples = r.samples(&(0..r.len()));
-                let written_from = self.series.written_before(samples.start);
-                let written_to = self.series.written(samples.end - 1);
-                let inside = |f: &&crate::finding::Finding| {
-                    f.kind == crate::finding::FindingKind::CacheEnd
-                        && (written_from..=written_to).contains(&f.written.get())
-                        && f.elapsed <= self.series.end(samples.end - 1)
-                        && f.elapsed >= self.series.end(samples.start).saturating_sub(Duration::from_secs(1))
-                };
-                Stint {
-                    kind: r.kind,
-                    seconds: self.series.loaded_s(samples.clone()),
-                    rested_s: r.rested_s,
-                    fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
-                    written_before: Bytes::new(written_from),
-                    written: Bytes::new(written_to - written_from),
-                    fastest: self.levels_of(r).first().map_or_else(Rate::default, levels::Level::rate),
-                    ends: conclusions.findings.iter().filter(inside).cloned().collect(),
-                    samples,
-                }
-            })
-            .collect()
-    }
-
-    fn levels_of(&self, run: &Run) -> Vec<levels::Level> {
-        levels::levels(run, &self.series)
-    }
-
-    /// The levels that the rate went through under load, in order.
-    #[must_use]
-    pub fn levels(&self) -> Vec<LevelReading> {
-        let mut all = Vec::new();
-        for run in self.runs.iter().filter(|r| r.len() > 0) {
-            all.extend(levels::levels(run, &self.series).iter().map(|level| {
-                let samples = run.samples(&level.points);
-                LevelReading {
-                    from: self.series.end(samples.start),
-                    to: self.series.end(samples.end.max(1) - 1),
-                    rate: level.rate(),
-                    spread: level.sigma,
-                }
-            }));
-        }
-        all
     }
 
     /// The length of a ruler: seconds so far, bytes moved so far, or the capacity of the drive.
@@ -573,16 +409,6 @@ impl Readings {
             out
         };
         self.temperatures.iter().map(|l| (l.name.as_str(), lane(l))).collect()
-    }
-
-    /// The place of a finding on a ruler.
-    #[must_use]
-    pub fn place_of_finding(&self, ruler: Ruler, finding: &crate::finding::Finding) -> Option<f64> {
-        match ruler {
-            Ruler::Moved if self.read == Bytes::ZERO => Some(finding.written.as_f64()),
-            Ruler::Position if finding.position.is_some() => finding.position.map(Bytes::as_f64),
-            _ => self.place_of(ruler, finding.elapsed),
-        }
     }
 
     /// The head of the record.
@@ -697,6 +523,3 @@ impl Readings {
         Some((self.series.degrees(last)? - self.series.degrees(from)?) / minutes)
     }
 }
-
-#[cfg(test)]
-mod tests;

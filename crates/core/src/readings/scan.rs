@@ -1,9 +1,9 @@
 //! What the passes of a scan saw, bin by bin.
 
 use crate::drive::Pattern;
-use crate::event::Sample;
-use crate::step::{Step, Task};
-use crate::units::Bytes;
+use crate::quantity::units::Bytes;
+use crate::record::Sample;
+use crate::record::{Step, Task};
 
 /// What was seen of one bin in one pass.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -53,7 +53,7 @@ impl Grid {
     fn new(leg: u16, step: &Step, bins: u64) -> Self {
         let backward = step.pattern == Pattern::Backward;
         let (start, end) = (step.start.get(), step.end.get());
-        let bins = vec![Bin::default(); bins.clamp(1, MOST_BINS) as usize];
+        let bins = vec![Bin::default(); bins.clamp(1, MOST_BINS.min((end - start).max(1))) as usize];
         Self { leg, task: step.task, backward, start, end, bins, at: if backward { end } else { start } }
     }
 

@@ -6,8 +6,8 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use crate::event::Sample;
-use crate::units::{Bytes, Celsius, Rate};
+use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::record::Sample;
 
 const FACTOR: usize = 16;
 const NO_POSITION: u64 = u64::MAX;

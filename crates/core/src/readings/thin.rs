@@ -1,8 +1,38 @@
 //! A record that is kept for years: fewer samples, and every extreme as it was.
 
-use crate::event::{Event, Sample};
+use crate::drive::LatencySummary;
+use crate::quantity::units::Bytes;
+use crate::record::{Event, Sample};
 
-use super::range::{apart, joined};
+/// Samples of two legs are not joined, nor a load and a rest.
+fn apart(a: &Sample, b: &Sample) -> bool {
+    let idle = |s: &Sample| s.written + s.read == Bytes::ZERO;
+    a.leg != b.leg || idle(a) != idle(b)
+}
+
+fn joined(a: &Sample, b: &Sample) -> Sample {
+    let both = |x: Option<Bytes>, y: Option<Bytes>| x.zip(y).map(|(x, y)| x + y).or(x).or(y);
+    let latency = match (a.latency, b.latency) {
+        (Some(x), Some(y)) => Some(LatencySummary {
+            operations: x.operations.saturating_add(y.operations),
+            p50_us: x.p50_us.max(y.p50_us),
+            p99_us: x.p99_us.max(y.p99_us),
+            max_us: x.max_us.max(y.max_us),
+        }),
+        (x, y) => x.or(y),
+    };
+    Sample {
+        span: a.span + b.span,
+        written: a.written + b.written,
+        read: a.read + b.read,
+        errors: a.errors.saturating_add(b.errors),
+        other: both(a.other, b.other),
+        temperature: b.temperature.or(a.temperature),
+        position: b.position.or(a.position),
+        latency,
+        ..b.clone()
+    }
+}
 
 /// Joins samples, but leaves those with an extreme of their group as they are: the slowest and the fastest, the longest
 /// latency and the highest p99, the coldest and the hottest, and every one with a failed operation. Other events stay, and so do
@@ -106,8 +136,8 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::event::LatencySummary;
-    use crate::units::{Bytes, Celsius};
+    use crate::drive::LatencySummary;
+    use crate::quantity::units::{Bytes, Celsius};
 
     proptest! {
         #[test]

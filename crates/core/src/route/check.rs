@@ -9,8 +9,8 @@ use super::group::{MOST_LEGS, legs_when_laid_out};
 use super::leg::{Amount, Leg, LegKind, Until};
 use super::{Route, RouteError, line_and_column};
 use crate::drive::Pattern;
-use crate::models::stream::Stream;
-use crate::units::Bytes;
+use crate::quantity::units::Bytes;
+use crate::route::Stream;
 
 /// Something that does not fit.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -5,8 +5,9 @@ use serde::{Deserialize, Serialize};
 
 use super::Route;
 use super::leg::{Amount, Leg, LegKind, Region, Until};
-use crate::plain::{self, Plain};
-use crate::units::Bytes;
+use crate::quantity::plain;
+use crate::quantity::plain::Plain;
+use crate::quantity::units::Bytes;
 
 /// Over what the legs of a group are repeated: one of these, or none.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]

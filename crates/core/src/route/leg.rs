@@ -5,10 +5,11 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::group::{Over, Turn};
+use crate::drive::stamp::Origin;
 use crate::drive::{Load, LoadKind, Pattern};
-use crate::plain::{self, Plain};
-use crate::stamp::Origin;
-use crate::units::{Bytes, Celsius, ParseUnitError, Rate};
+use crate::quantity::plain;
+use crate::quantity::plain::Plain;
+use crate::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
 
 /// Bytes as such, or as a share of the region: `"200 GB"`, `"80 %"`.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -4,17 +4,19 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plain;
-use crate::units::Bytes;
+use crate::quantity::plain;
+use crate::quantity::units::Bytes;
 
 mod check;
 mod group;
 mod leg;
 mod limit;
+mod stream;
 
 pub use group::{Over, Turn};
 pub use leg::{Amount, Leg, LegKind, Operation, Region, SelfTestLength, Until};
-pub use limit::{Judged, Limit, Measured, Verdict};
+pub use limit::Limit;
+pub use stream::Stream;
 
 const fn default_interval() -> Duration {
     Duration::from_millis(100)
@@ -161,7 +163,7 @@ pub fn shipped(name: &str) -> Option<Route> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::plain::Plain;
+    use crate::quantity::plain::Plain;
 
     #[test]
     fn every_shipped_route_reads_and_survives_a_round_trip() {

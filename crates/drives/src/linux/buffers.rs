@@ -2,7 +2,8 @@
 
 use std::ptr::NonNull;
 
-use hollow_mile_core::stamp::{self, Expected, Mismatch, Origin};
+use hollow_mile_core::drive::stamp;
+use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin};
 
 use rand::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;

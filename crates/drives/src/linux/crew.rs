@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use crossbeam_channel::{Receiver, Sender, bounded};
 use hdrhistogram::Histogram;
 use hollow_mile_core::drive::{Load, Pattern};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 
 use super::calls::Calls;
 use super::guard::Access;

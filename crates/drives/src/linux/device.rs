@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::drive::protocol::nvme::SelfTestLog;
 use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::protocol::nvme::SelfTestLog;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::EngineChoice;
 use super::guard::{self, Access, Consent, Refusal, Writable};

@@ -4,11 +4,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, DriveKind, Load, LoadKind, LoadSummary, Tally,
 };
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{AtFlags, StatxFlags, fstat, statx};
 use rustix::io::Errno;
 

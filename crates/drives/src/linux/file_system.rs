@@ -3,7 +3,7 @@
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{major, minor, statvfs};
 
 use super::sysfs::entries;

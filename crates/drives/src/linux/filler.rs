@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Tally};
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use rustix::fs::{lstat, statvfs};
 
 use super::crew::EngineChoice;

@@ -8,14 +8,17 @@ use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use hollow_mile_core::drive::DriveIdentity;
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::health::Health;
-use hollow_mile_core::protocol::ata::{self, DeviceStatistics, IdentifyDevice, SctStatus, SmartData};
-use hollow_mile_core::protocol::nvme::{
-    self, ERROR_ENTRY_LENGTH, IdentifyController, IdentifyNamespace, SelfTestLog, SmartLog,
+use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::protocol::ata;
+use hollow_mile_core::drive::protocol::ata::{DeviceStatistics, IdentifyDevice, SctStatus, SmartData};
+use hollow_mile_core::drive::protocol::nvme;
+use hollow_mile_core::drive::protocol::nvme::{
+    ERROR_ENTRY_LENGTH, IdentifyController, IdentifyNamespace, SelfTestLog, SmartLog,
 };
-use hollow_mile_core::protocol::sat::{self, Transfer};
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::drive::protocol::sat;
+use hollow_mile_core::drive::protocol::sat::Transfer;
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::pass_through::{ALL_NAMESPACES, ata as send, nvme_admin, nvme_namespace};
 use super::sysfs::BlockDevice;

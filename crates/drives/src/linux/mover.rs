@@ -2,10 +2,10 @@
 
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::stamp::Mismatch;
 use hollow_mile_core::drive::{DriveError, Fault, Late, Load, LoadKind, LoadSummary, Pattern, Tally};
-use hollow_mile_core::event::{FaultKind, LatencySummary};
-use hollow_mile_core::stamp::Mismatch;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::drive::{FaultKind, LatencySummary};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::{Crew, EngineChoice, Report};
 use super::guard::Access;

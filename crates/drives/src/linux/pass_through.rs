@@ -6,7 +6,8 @@ use std::fs::File;
 use std::io::{Error, ErrorKind};
 use std::os::fd::AsRawFd;
 
-use hollow_mile_core::protocol::sat::{self, Command, Registers, Sense, Transfer};
+use hollow_mile_core::drive::protocol::sat;
+use hollow_mile_core::drive::protocol::sat::{Command, Registers, Sense, Transfer};
 
 /// A command that hangs must not hang the program for ever.
 const TIMEOUT_MS: u32 = 10_000;

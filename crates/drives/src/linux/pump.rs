@@ -6,10 +6,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hdrhistogram::Histogram;
+use hollow_mile_core::drive::permutation::Permutation;
+use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin};
 use hollow_mile_core::drive::{Load, LoadKind, Pattern};
-use hollow_mile_core::permutation::Permutation;
-use hollow_mile_core::stamp::{Expected, Mismatch, Origin};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 
 use super::buffers::Buffers;
 use super::guard::Access;

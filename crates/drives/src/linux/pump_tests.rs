@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::{Load, LoadKind};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 
 use super::super::guard::Access;
 use super::*;

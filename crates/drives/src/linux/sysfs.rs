@@ -5,9 +5,9 @@
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
+use hollow_mile_core::drive::protocol::text;
 use hollow_mile_core::drive::{DeviceFacts, DriveIdentity, DriveKind, Link};
-use hollow_mile_core::protocol::text;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{major, minor};
 
 /// Where the kernel tells of its devices: `/sys`, `/proc` and `/dev`, or made-up ones in a test.

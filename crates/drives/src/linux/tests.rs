@@ -1,9 +1,10 @@
 use std::path::Path;
 use std::time::Duration;
 
+use hollow_mile_core::drive::stamp;
+use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin, Wrong};
 use hollow_mile_core::drive::{Drive, Load, LoadKind, Pattern};
-use hollow_mile_core::stamp::{self, Expected, Mismatch, Origin, Wrong};
-use hollow_mile_core::units::{Bytes, Rate};
+use hollow_mile_core::quantity::units::{Bytes, Rate};
 
 use super::{EngineChoice, FileDrive, FileError};
 

@@ -8,9 +8,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadSummary, Tally};
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::quantity::units::Celsius;
 
 const UNKNOWN: i32 = i32::MIN;
 const EVERY: Duration = Duration::from_secs(1);
@@ -42,7 +42,7 @@ pub(super) fn sensors(device: &Path) -> Vec<(String, PathBuf)> {
         .filter(|(_, input)| input.exists())
         .map(|(i, input)| {
             let label = std::fs::read_to_string(hwmon.join(format!("temp{i}_label"))).unwrap_or_default();
-            let label = hollow_mile_core::protocol::text(label.trim().as_bytes());
+            let label = hollow_mile_core::drive::protocol::text(label.trim().as_bytes());
             (if label.is_empty() { format!("sensor {i}") } else { label }, input)
         })
         .collect()

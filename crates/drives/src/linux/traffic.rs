@@ -4,7 +4,7 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 
 /// Counters of one device: `stat` in its sysfs folder (Documentation/block/stat.rst of the kernel).
 pub struct Counters {

@@ -4,8 +4,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::quantity::units::Celsius;
 
 use super::health::Prober;
 

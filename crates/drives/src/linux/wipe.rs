@@ -4,9 +4,9 @@ use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::permutation::Permutation;
 use hollow_mile_core::drive::{DriveError, Load, Tally};
-use hollow_mile_core::permutation::Permutation;
-use hollow_mile_core::units::{Bytes, Celsius};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::buffers::Buffers;
 use super::guard::Access;

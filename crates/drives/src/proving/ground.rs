@@ -6,12 +6,13 @@ use std::time::Duration;
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, DriveKind, Load, LoadSummary, Pattern, Tally,
 };
-use hollow_mile_core::event::{Conditions, LatencySummary, Vitals};
-use hollow_mile_core::finding::FindingKind;
+use hollow_mile_core::drive::{LatencySummary, Vitals};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::quantity::FindingKind;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::{Leg, LegKind, Route};
-use hollow_mile_core::units::Bytes;
 use rand::SeedableRng;
 use rand_xoshiro::Xoshiro256PlusPlus;
 

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use hollow_mile_core::finding::{Conclusions, FindingKind};
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::quantity::FindingKind;
 
 use super::make::Case;
 
@@ -46,9 +47,9 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
     let mut said = vec![false; c.findings.len()];
     for end in &case.ends {
         let near = |w: f64, s: f64| (w / end.written - 1.0).abs() < 0.05 || (s - end.elapsed).abs() < 2.0;
-        let at = |f: &hollow_mile_core::finding::Finding| near(f.written.as_f64(), f.elapsed.as_secs_f64());
+        let at = |f: &hollow_mile_core::conclude::Finding| near(f.written.as_f64(), f.elapsed.as_secs_f64());
         // The nearest that is not taken: two levels may end close together.
-        let off = |f: &hollow_mile_core::finding::Finding| (f.written.as_f64() - end.written).abs();
+        let off = |f: &hollow_mile_core::conclude::Finding| (f.written.as_f64() - end.written).abs();
         let hit = (0..c.findings.len())
             .filter(|i| !right[*i] && c.findings[*i].kind == FindingKind::CacheEnd && at(&c.findings[*i]))
             .min_by(|a, b| off(&c.findings[*a]).total_cmp(&off(&c.findings[*b])));

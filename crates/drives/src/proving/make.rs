@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::event::{Conditions, Event, HaulHead, Sample};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
 use hollow_mile_core::route::{Leg, LegKind, Route};
-use hollow_mile_core::units::{Bytes, Celsius};
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 

@@ -1,6 +1,6 @@
 //! What a simulated drive holds: not the bytes, but who wrote which address last, and what went wrong on the way.
 
-use hollow_mile_core::stamp::{Expected, Mismatch, Origin, Verdict};
+use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin, Verdict};
 
 use super::spec::Faults;
 
@@ -126,7 +126,7 @@ impl Content {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hollow_mile_core::units::Bytes;
+    use hollow_mile_core::quantity::units::Bytes;
 
     const MIB: u64 = 1 << 20;
 
@@ -185,15 +185,18 @@ mod tests {
     fn lost_and_damaged_writes_are_told_apart() {
         let loses = checked(&Faults { loses_one_in: Some(10), ..Faults::default() }, 100);
         assert!(
-            !loses.is_empty() && loses.iter().all(|m| m.wrong == hollow_mile_core::stamp::Wrong::Unstamped)
+            !loses.is_empty()
+                && loses.iter().all(|m| m.wrong == hollow_mile_core::drive::stamp::Wrong::Unstamped)
         );
         let stale = checked(&Faults { loses_one_in: Some(10), ..Faults::default() }, 200);
         assert!(
-            stale.iter().any(|m| m.wrong == hollow_mile_core::stamp::Wrong::Unstamped) || !stale.is_empty()
+            stale.iter().any(|m| m.wrong == hollow_mile_core::drive::stamp::Wrong::Unstamped)
+                || !stale.is_empty()
         );
         let corrupt = checked(&Faults { corrupts_one_in: Some(10), ..Faults::default() }, 100);
         assert!(
-            !corrupt.is_empty() && corrupt.iter().all(|m| m.wrong == hollow_mile_core::stamp::Wrong::Corrupt)
+            !corrupt.is_empty()
+                && corrupt.iter().all(|m| m.wrong == hollow_mile_core::drive::stamp::Wrong::Corrupt)
         );
     }
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::units::Celsius;
+use hollow_mile_core::quantity::units::Celsius;
 
 use super::spec::{Cooling, Heat};
 
@@ -89,7 +89,7 @@ impl HeatModel {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hollow_mile_core::plain::Plain;
+    use hollow_mile_core::quantity::plain::Plain;
 
     fn heat() -> Heat {
         Heat {

@@ -14,8 +14,9 @@ use hdrhistogram::Histogram;
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Pattern, Tally,
 };
-use hollow_mile_core::event::{Conditions, LatencySummary, Vitals};
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::{LatencySummary, Vitals};
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::Conditions;
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 

@@ -1,9 +1,9 @@
 //! How a simulated drive moves through a load: how fast it is where it stands, and what befalls it on the way.
 
+use hollow_mile_core::drive::FaultKind;
+use hollow_mile_core::drive::stamp::Mismatch;
 use hollow_mile_core::drive::{DriveError, Fault, LoadKind, Pattern};
-use hollow_mile_core::event::FaultKind;
-use hollow_mile_core::stamp::Mismatch;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 use rand::RngExt;
 
 use super::{SimDrive, normal};

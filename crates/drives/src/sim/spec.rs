@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
-use hollow_mile_core::plain;
+use hollow_mile_core::quantity::plain;
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::route::line_and_column;
-use hollow_mile_core::units::{Bytes, Celsius, Rate};
 use serde::{Deserialize, Serialize};
 
 /// A part of a flash drive's write path: so many bytes at this rate. The last level has no size.

@@ -1,10 +1,11 @@
 use super::*;
 use hollow_mile_core::drive::DriveKind;
-use hollow_mile_core::event::{Event, HaulState};
-use hollow_mile_core::finding::FindingKind;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::route::{self, Route};
+use hollow_mile_core::record::{Event, HaulState};
+use hollow_mile_core::route;
+use hollow_mile_core::route::Route;
 
 fn haul(spec: SimSpec, route: Route, repeat: u64) -> (Readings, HaulState) {
     let conditions = Conditions::default();

@@ -1,10 +1,10 @@
 //! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
 
 use hollow_mile_charts::contrast::ruler_name;
-use hollow_mile_core::contrast::letter;
+use hollow_mile_core::archive::contrast::letter;
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::units::{Celsius, Rate};
 use hollow_mile_core::readings::{Column, Ruler};
-use hollow_mile_core::scale;
-use hollow_mile_core::units::{Celsius, Rate};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};

@@ -1,6 +1,6 @@
 //! The drive file: all that is known of one drive over its hauls. How long will it last, how was it treated, what is it like?
 
-use hollow_mile_core::units::clock;
+use hollow_mile_core::quantity::units::clock;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -66,8 +66,8 @@ fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, app: &App) {
     let (low, high) = points.iter().fold((f64::MAX, f64::MIN), |(l, h), p| (l.min(p.1), h.max(p.1)));
     let title = format!(
         "written by hosts, {} to {}",
-        hollow_mile_core::units::Bytes::new(low as u64),
-        hollow_mile_core::units::Bytes::new(high as u64)
+        hollow_mile_core::quantity::units::Bytes::new(low as u64),
+        hollow_mile_core::quantity::units::Bytes::new(high as u64)
     );
     buf.set_stringn(area.x, area.y, title, usize::from(area.width), theme.faint());
     let plot = Rect { y: area.y + 1, height: area.height.saturating_sub(2), ..area };

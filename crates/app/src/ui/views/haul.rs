@@ -1,11 +1,11 @@
 //! A haul: what happens on the drive, where, and why. The answer in words first, the lanes on one ruler under it.
 
 use hollow_mile_charts::lanes::letter;
-use hollow_mile_core::event::HaulState;
-use hollow_mile_core::finding::Conclusions;
-use hollow_mile_core::models::Models;
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::models::Models;
+use hollow_mile_core::quantity::units::clock;
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::units::clock;
+use hollow_mile_core::record::HaulState;
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

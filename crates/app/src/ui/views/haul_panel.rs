@@ -3,11 +3,13 @@
 use std::time::Duration;
 
 use hollow_mile_charts::lanes::letter;
-use hollow_mile_core::finding::{Conclusions, Consistency, Finding};
+use hollow_mile_core::conclude::limits;
+use hollow_mile_core::conclude::limits::Verdict;
+use hollow_mile_core::conclude::verdict::place_words;
+use hollow_mile_core::conclude::{Conclusions, Finding};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
+use hollow_mile_core::readings::Consistency;
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::route::Verdict;
-use hollow_mile_core::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
-use hollow_mile_core::verdict::place_words;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -200,7 +202,7 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
         lines.push(("errors", r.errors().to_string()));
     }
     // Missed ones first: they are what one has to know.
-    let mut limits = c.surveys.judge(r, c);
+    let mut limits = limits::judge(r, c);
     limits.sort_by_key(|l| l.verdict != Verdict::Missed);
     for l in limits.iter().take(LIMITS_SHOWN) {
         lines.push(("limit", format!("{}: {} ({})", l.verdict.word(), l.limit, l.because)));

@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use hollow_mile_core::drive::Pattern;
-use hollow_mile_core::plain::Plain;
+use hollow_mile_core::quantity::plain::Plain;
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::route::{Amount, Leg, LegKind, Operation, Route, SelfTestLength};
-use hollow_mile_core::units::{Bytes, Celsius, Rate};
 
 /// One figure of a leg.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

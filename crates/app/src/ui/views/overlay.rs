@@ -1,7 +1,7 @@
 //! What lies over a view: help, the list of actions, a line to type, a question.
 
 use hollow_mile_charts::lanes::letter;
-use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_core::quantity::units::{Bytes, clock};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};

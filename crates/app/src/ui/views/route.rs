@@ -4,10 +4,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::event::Conditions;
-use hollow_mile_core::plain::Plain;
+use hollow_mile_core::quantity::plain::Plain;
+use hollow_mile_core::quantity::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
+use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::Route;
-use hollow_mile_core::units::{Bytes, Celsius, ParseUnitError, Rate, significant};
 use hollow_mile_drives::linux::Room;
 use hollow_mile_drives::linux::guard::{self, Consent, Examination, Reason};
 use hollow_mile_ledger::Ledger;
@@ -40,7 +40,7 @@ pub struct KnownLevel {
 pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
     let Ok((_, c)) = ledger.concluded(haul) else { return Vec::new() };
     let ends: Vec<_> =
-        c.findings.iter().filter(|f| f.kind == hollow_mile_core::finding::FindingKind::CacheEnd).collect();
+        c.findings.iter().filter(|f| f.kind == hollow_mile_core::quantity::FindingKind::CacheEnd).collect();
     let mut levels: Vec<KnownLevel> = ends
         .iter()
         .filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate }))

@@ -1,9 +1,9 @@
 //! The vitals: is the drive well, what did the last haul do to it, and how did it come here?
 
+use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::drive::health::{FIGURES, Health, Unit, changes};
 use hollow_mile_core::drive::{DriveIdentity, Link};
-use hollow_mile_core::event::Vitals;
-use hollow_mile_core::health::{FIGURES, Health, Unit, changes};
-use hollow_mile_core::units::grouped;
+use hollow_mile_core::quantity::units::grouped;
 use hollow_mile_ledger::{Ledger, Wear};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

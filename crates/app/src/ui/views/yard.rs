@@ -1,8 +1,8 @@
 //! The yard: which drives are here, what each is, and what is known of it.
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
-use hollow_mile_core::event::HaulState;
-use hollow_mile_core::units::{Bytes, clock};
+use hollow_mile_core::quantity::units::{Bytes, clock};
+use hollow_mile_core::record::HaulState;
 use hollow_mile_drives::linux::guard::Examination;
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;

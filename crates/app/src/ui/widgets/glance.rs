@@ -1,6 +1,6 @@
 //! A glance at a haul below a list: its answer in words, and its rate by bytes.
 
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;

@@ -1,8 +1,9 @@
 //! A lane: one quantity along the ruler. Rate as an area with its extremes, latency and temperature as lines.
 
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::scale::Axis;
+use hollow_mile_core::quantity::units::Rate;
 use hollow_mile_core::readings::Column;
-use hollow_mile_core::scale::{self, Axis};
-use hollow_mile_core::units::Rate;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 

@@ -1,8 +1,8 @@
 //! The spine: the drive as a narrow upright map, first address at the top. How densely a row is filled says how much
 //! of it was visited in this haul, its colour how fast; the pointer is where the haul is now.
 
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::units::Bytes;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 

@@ -4,10 +4,11 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use hollow_mile_core::permutation::Permutation;
-use hollow_mile_core::protocol::signature::{self, Looked, Signature};
-use hollow_mile_core::stamp::is_ours;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::permutation::Permutation;
+use hollow_mile_core::drive::protocol::signature;
+use hollow_mile_core::drive::protocol::signature::{Looked, Signature};
+use hollow_mile_core::drive::stamp::is_ours;
+use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{Advice, fadvise};
 
 use super::second_opinion;

@@ -4,7 +4,7 @@ use std::fmt;
 use std::os::unix::fs::MetadataExt;
 use std::path::PathBuf;
 
-use hollow_mile_core::protocol::signature::Signature;
+use hollow_mile_core::drive::protocol::signature::Signature;
 
 use super::super::sysfs::{BlockDevice, Sysfs, entries, name_of};
 use super::content::Content;

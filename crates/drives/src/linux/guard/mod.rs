@@ -20,8 +20,8 @@ use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use hollow_mile_core::stamp;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::stamp;
+use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{
     FallocateFlags, FlockOperation, Mode, OFlags, XattrFlags, fallocate, flock, fsetxattr, fstat, major,
     minor, open,

@@ -5,7 +5,7 @@ use std::os::fd::AsRawFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::quantity::units::Bytes;
 
 use super::super::mapper;
 use super::super::sysfs::{BlockDevice, Number, Sysfs};

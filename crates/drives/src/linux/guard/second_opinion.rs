@@ -5,7 +5,7 @@ use std::fs::File;
 use std::os::fd::AsRawFd;
 use std::sync::OnceLock;
 
-use hollow_mile_core::protocol::signature::Signature;
+use hollow_mile_core::drive::protocol::signature::Signature;
 
 type Probe = *mut c_void;
 

@@ -3,8 +3,8 @@
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::protocol::signature::Signature;
-use hollow_mile_core::units::Bytes;
+use hollow_mile_core::drive::protocol::signature::Signature;
+use hollow_mile_core::quantity::units::Bytes;
 
 use super::made_up::Machine;
 use super::*;

@@ -4,9 +4,9 @@
 mod pages;
 mod strips;
 
-use hollow_mile_core::finding::Conclusions;
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::surveys::Surveys;
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::surveys::Surveys;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 

@@ -2,14 +2,15 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::surveys::Surveys;
+use hollow_mile_core::conclude::surveys::fill::FillSurvey;
+use hollow_mile_core::conclude::surveys::ladder::LadderSurvey;
+use hollow_mile_core::conclude::surveys::spans::SpansSurvey;
+use hollow_mile_core::conclude::surveys::stream::StreamSurvey;
+use hollow_mile_core::conclude::surveys::verify::VerifySurvey;
 use hollow_mile_core::drive::Pattern;
-use hollow_mile_core::surveys::Surveys;
-use hollow_mile_core::surveys::fill::FillSurvey;
-use hollow_mile_core::surveys::ladder::LadderSurvey;
-use hollow_mile_core::surveys::spans::{Repeated, SpansSurvey};
-use hollow_mile_core::surveys::stream::StreamSurvey;
-use hollow_mile_core::surveys::verify::VerifySurvey;
-use hollow_mile_core::units::{Bytes, Rate, clock, latency, significant};
+use hollow_mile_core::quantity::stats::Repeated;
+use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency, significant};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -291,10 +292,10 @@ fn verify(v: &VerifySurvey) -> Vec<Table> {
         .iter()
         .map(|m| {
             Row::of(vec![
-                hollow_mile_core::units::grouped(m.position.get()),
+                hollow_mile_core::quantity::units::grouped(m.position.get()),
                 m.length.to_string(),
                 m.wrong.words().to_owned(),
-                m.belongs.map(|b| hollow_mile_core::units::grouped(b.get())).unwrap_or_default(),
+                m.belongs.map(|b| hollow_mile_core::quantity::units::grouped(b.get())).unwrap_or_default(),
             ])
         })
         .collect();

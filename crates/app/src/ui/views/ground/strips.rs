@@ -3,10 +3,11 @@
 use std::time::Duration;
 
 use hollow_mile_charts::lanes::letter;
-use hollow_mile_core::finding::{Conclusions, FindingKind};
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::quantity::FindingKind;
+use hollow_mile_core::quantity::units::{Bytes, Rate, latency};
 use hollow_mile_core::readings::{Bin, Column, Grid, Readings, Ruler};
-use hollow_mile_core::step::Task;
-use hollow_mile_core::units::{Bytes, Rate, latency};
+use hollow_mile_core::record::Task;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -148,7 +149,7 @@ pub fn render(app: &App, r: &Readings, c: &Conclusions, area: Rect, buf: &mut Bu
 
 fn table(
     c: &Conclusions,
-    survey: &hollow_mile_core::surveys::ground::GroundSurvey,
+    survey: &hollow_mile_core::conclude::surveys::ground::GroundSurvey,
     scroll: usize,
     out: &mut Writer<'_>,
     theme: &Theme,

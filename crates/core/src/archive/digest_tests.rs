@@ -1,0 +1,108 @@
+use crate::quantity::units::Celsius;
+use std::time::Duration;
+
+use super::*;
+use crate::record::{Event, Sample};
+
+/// 60 s at 1 GB/s that swings by 1 %, then 120 s at 250 MB/s.
+fn two_levels() -> Readings {
+    let mut r = Readings::new();
+    r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+    for i in 1..=1800u64 {
+        let bytes =
+            if i <= 600 { 100_000_000 + i * 7919 % 1_000_000 } else { 25_000_000 + i * 7919 % 250_000 };
+        r.push(&Event::Sample(Sample {
+            end: Duration::from_millis(i * 100),
+            span: Duration::from_millis(100),
+            written: Bytes::new(bytes),
+            temperature: Some(Celsius::new(45.0)),
+            fill_ppm: Some((i * 500) as u32),
+            errors: u32::from(i == 900),
+            ..Sample::default()
+        }));
+    }
+    r
+}
+
+fn digest() -> Digest {
+    let r = two_levels();
+    Digest::of(&r, &r.conclude())
+}
+
+#[test]
+fn figures_lie_within_their_intervals() {
+    let d = digest();
+    for (name, about) in
+        [(FigureId::Burst, 1.005e9), (FigureId::Sustained, 251.25e6), (FigureId::Cache, 60.3e9)]
+    {
+        let f = d.figure(name).unwrap();
+        let (low, high) = f.interval.unwrap();
+        assert!((f.value / about - 1.0).abs() < 0.01, "{f:?}");
+        assert!(low <= f.value && f.value <= high && high - low < 0.05 * f.value, "{f:?}");
+    }
+    assert_eq!(d.figure(FigureId::Hottest).map(|f| f.value), Some(45.0));
+    // The air around it was not stated: there is no rise.
+    assert!(d.figure(FigureId::RiseAboveAmbient).is_none());
+}
+
+#[test]
+fn treatment_is_counted() {
+    let t = digest().treatment;
+    assert_eq!(
+        t.written_bytes,
+        (1..=1800u64)
+            .map(|i| if i <= 600 {
+                100_000_000 + i * 7919 % 1_000_000
+            } else {
+                25_000_000 + i * 7919 % 250_000
+            })
+            .sum::<u64>()
+    );
+    assert_eq!((t.read_bytes, t.errors, t.wiped), (0, 1, false));
+    assert!((t.filled.unwrap() - 0.9).abs() < 1e-6 && t.rested_s < 0.2, "{t:?}");
+}
+
+#[test]
+fn a_digest_comes_back_from_json_the_same() {
+    let kept = digest();
+    let back: Digest = serde_json::from_str(&serde_json::to_string(&kept).unwrap()).unwrap();
+    assert_eq!((&back.cache, &back.treatment, back.findings.len()), (&kept.cache, &kept.treatment, 1));
+    assert_eq!(back.figures.len(), kept.figures.len());
+    for (b, k) in back.figures.iter().zip(&kept.figures) {
+        assert_eq!((&b.name, b.quantity, b.better), (&k.name, k.quantity, k.better));
+        // Reading a number back may cost its last bit.
+        assert!((b.value - k.value).abs() <= 1e-14 * k.value.abs(), "{b:?} {k:?}");
+    }
+    // Evidence stays with the record.
+    assert!(back.findings.iter().all(|f| f.evidence.is_empty()));
+}
+
+#[test]
+fn quantities_are_told_with_their_units() {
+    let told = [
+        (Quantity::Rate, 3.18e9, "3 180 MB/s"),
+        (Quantity::PerSecond, 912_345.4, "912 345 IOPS"),
+        (Quantity::Bytes, 312.4e9, "312.4 GB"),
+        (Quantity::Seconds, 0.0004, "400 µs"),
+        (Quantity::Seconds, 45.0, "45 s"),
+        (Quantity::Celsius, 61.0, "61 °C"),
+        (Quantity::Kelvin, 12.34, "12.3 K"),
+        (Quantity::Share, 0.714, "71.4 %"),
+    ];
+    for (q, v, words) in told {
+        assert_eq!(q.words(v), words);
+    }
+    assert_eq!(Quantity::Celsius.signed(-32.0), "−32 K");
+    assert_eq!(Quantity::Rate.signed(4e6), "+4 MB/s");
+    assert_eq!(
+        (Quantity::Seconds.signed(1e-12), Quantity::Share.signed(0.0001)),
+        ("none".into(), "none".into())
+    );
+}
+
+#[test]
+fn nothing_recorded_has_no_figures_and_no_harm() {
+    let d = Digest::of(&Readings::new(), &Conclusions::default());
+    assert!(d.figures.iter().all(|f| f.value.is_finite()) && d.loads.is_empty(), "{:?}", d.figures);
+    assert_eq!(d.treatment.written_bytes, 0);
+}

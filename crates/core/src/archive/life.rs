@@ -1,0 +1,214 @@
+//! A drive over its hauls: how it was treated, and when it will be worn out if it goes on so.
+
+use serde::Serialize;
+use statrs::distribution::{ContinuousCDF, StudentsT};
+
+use crate::archive::digest::{SlowStretch, Treatment};
+use crate::conclude::models::Refusal;
+use crate::quantity::Interval;
+use crate::quantity::units::{Bytes, significant};
+
+const DAY_MS: f64 = 86_400_000.0;
+/// Readings over less time say nothing of years.
+const LEAST_DAYS: f64 = 3.0;
+const LEAST_READINGS: usize = 3;
+
+/// A health reading in time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct WearPoint {
+    /// Wall clock, milliseconds since 1970-01-01 UTC.
+    pub unix_ms: i64,
+    /// Bytes written by hosts over its life.
+    pub host_written: Option<Bytes>,
+    /// Percentage Used: 100 at rated endurance.
+    pub percentage_used: Option<f64>,
+}
+
+/// When a drive is worn out, if it goes on as it did.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Projection {
+    /// What was followed: `bytes written of the endurance`, or `percentage used`.
+    pub by: &'static str,
+    /// How much of its life is used, 0 to 1.
+    pub used: f64,
+    /// Share of its life that a day takes, with 95 % interval.
+    pub per_day: Interval,
+    /// Days from the newest reading to the end: earliest, as it goes, latest; `None` where the slope may be nothing.
+    pub days_left: (f64, f64, Option<f64>),
+    /// Time of the newest reading, milliseconds since 1970-01-01 UTC.
+    pub from_unix_ms: i64,
+    /// Readings that were used.
+    pub readings: usize,
+    /// Days that they span.
+    pub over_days: f64,
+}
+
+/// Fits a straight line to the wear and follows it to the end.
+///
+/// Bytes against the endurance are used where both are known, since they are exact; a whole percentage otherwise.
+/// The interval is that of the slope (Student t); how evenly the drive is used is all in it.
+///
+/// # Errors
+/// When the readings are too few or too close together, or nothing was worn.
+pub fn project(points: &[WearPoint], endurance: Option<Bytes>) -> Result<Projection, Refusal> {
+    let refuse = |why: &str, remedy: &str| {
+        Err(Refusal::new(format!("Cannot tell how long it will last, because {why}."), remedy))
+    };
+    let of_bytes = |p: &WearPoint| Some(p.host_written?.as_f64() / endurance?.as_f64());
+    let of_percent = |p: &WearPoint| Some(p.percentage_used? / 100.0);
+    let pick = |of: &dyn Fn(&WearPoint) -> Option<f64>| -> Vec<(f64, f64)> {
+        let mut all: Vec<(f64, f64)> =
+            points.iter().filter_map(|p| Some((p.unix_ms as f64 / DAY_MS, of(p)?))).collect();
+        all.sort_by(|a, b| a.0.total_cmp(&b.0));
+        all
+    };
+    let (by, line) = match pick(&of_bytes) {
+        v if v.len() >= LEAST_READINGS => ("bytes written of the endurance", v),
+        _ => ("percentage used", pick(&of_percent)),
+    };
+    let n = line.len() as f64;
+    let over_days = line.last().zip(line.first()).map_or(0.0, |(a, b)| a.0 - b.0);
+    if line.len() < LEAST_READINGS || over_days < LEAST_DAYS {
+        return refuse(
+            &format!(
+                "there is not enough history: {} readings over {} days",
+                line.len(),
+                significant((over_days * 10.0).round() / 10.0)
+            ),
+            "haul it, or take its vitals, again in a week",
+        );
+    }
+    let (mx, my) = (line.iter().map(|p| p.0).sum::<f64>() / n, line.iter().map(|p| p.1).sum::<f64>() / n);
+    let sxx: f64 = line.iter().map(|p| (p.0 - mx).powi(2)).sum();
+    let slope = line.iter().map(|p| (p.0 - mx) * (p.1 - my)).sum::<f64>() / sxx;
+    if !(slope > 0.0 && slope.is_finite()) {
+        return refuse("its wear did not grow between the readings", "write to it and read its health again");
+    }
+    let squares: f64 = line.iter().map(|p| (p.1 - my - slope * (p.0 - mx)).powi(2)).sum();
+    let error = (squares / (n - 2.0) / sxx).sqrt();
+    let t = StudentsT::new(0.0, 1.0, n - 2.0).map_or(12.7, |t| t.inverse_cdf(0.975));
+    let per_day = Interval::around(slope, t * error);
+    let (last, used) = line[line.len() - 1];
+    let left = (1.0 - used).max(0.0);
+    Ok(Projection {
+        by,
+        used,
+        per_day,
+        days_left: (left / per_day.high, left / slope, (per_day.low > 0.0).then(|| left / per_day.low)),
+        from_unix_ms: (last * DAY_MS) as i64,
+        readings: line.len(),
+        over_days,
+    })
+}
+
+impl Projection {
+    /// In a sentence; `date` writes a moment of the wall clock.
+    #[must_use]
+    pub fn sentence(&self, date: impl Fn(i64) -> String) -> String {
+        // Beyond a lifetime of people a date is no answer.
+        let far = 36_500.0;
+        let at = |days: f64| {
+            if days > far {
+                "in more than 100 years".to_owned()
+            } else {
+                date(self.from_unix_ms + (days * DAY_MS) as i64)
+            }
+        };
+        let (early, middle, late) = self.days_left;
+        let late = late.map_or_else(|| "no end in sight".to_owned(), at);
+        format!(
+            "{} % of its life is used. Going on so it is worn out {} (95 %: {} to {late}), by {} over {} readings in {} days.",
+            significant((self.used * 1e4).round() / 100.0),
+            at(middle),
+            at(early),
+            self.by,
+            self.readings,
+            significant(self.over_days.round())
+        )
+    }
+}
+
+/// All treatments together.
+#[must_use]
+pub fn treated<'a>(all: impl IntoIterator<Item = &'a Treatment>) -> Treatment {
+    all.into_iter().fold(Treatment::default(), |mut sum, t| {
+        sum.written_bytes += t.written_bytes;
+        sum.read_bytes += t.read_bytes;
+        sum.rested_s += t.rested_s;
+        sum.filled = sum.filled.into_iter().chain(t.filled).reduce(f64::max);
+        sum.wiped |= t.wiped;
+        sum.errors += t.errors;
+        sum
+    })
+}
+
+/// Slow stretches over all hauls: what overlaps is one, with the number of hauls that saw it.
+#[must_use]
+pub fn slow_stretches<'a>(hauls: impl IntoIterator<Item = &'a [SlowStretch]>) -> Vec<(SlowStretch, usize)> {
+    let mut out: Vec<(SlowStretch, usize)> = Vec::new();
+    for haul in hauls {
+        for s in haul {
+            let over = |o: &SlowStretch| {
+                s.position_bytes < o.position_end_bytes && o.position_bytes < s.position_end_bytes
+            };
+            match out.iter_mut().find(|(o, _)| over(o)) {
+                Some((o, n)) => {
+                    o.position_bytes = o.position_bytes.min(s.position_bytes);
+                    o.position_end_bytes = o.position_end_bytes.max(s.position_end_bytes);
+                    o.share = o.share.into_iter().chain(s.share).reduce(f64::min);
+                    *n += 1;
+                }
+                None => out.push((*s, 1)),
+            }
+        }
+    }
+    out.sort_by_key(|(s, _)| s.position_bytes);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn points(wear: impl Fn(f64) -> f64, days: &[f64]) -> Vec<WearPoint> {
+        let point = |d: &f64| WearPoint {
+            unix_ms: (d * DAY_MS) as i64,
+            host_written: Some(Bytes::new((wear(*d) * 1e12) as u64)),
+            percentage_used: None,
+        };
+        days.iter().map(point).collect()
+    }
+
+    #[test]
+    fn a_steady_drive_ends_when_it_says() {
+        // 1 TB a day of 1000 TB, 100 TB used on day 0.
+        let days: Vec<f64> = (0..20).map(f64::from).collect();
+        let p = project(&points(|d| 100.0 + d, &days), Some(Bytes::from_gb(1_000_000))).unwrap();
+        assert!((p.used - 0.119).abs() < 1e-9 && (p.days_left.1 - 881.0).abs() < 0.1, "{p:?}");
+        let uneven =
+            project(&points(|d| 100.0 + d + (d * 2.0).sin() * 2.0, &days), Some(Bytes::from_gb(1_000_000)));
+        let uneven = uneven.unwrap();
+        assert!(uneven.days_left.0 < uneven.days_left.1 && uneven.days_left.1 < uneven.days_left.2.unwrap());
+        assert!(uneven.days_left.0 < 881.0 && uneven.days_left.2.unwrap() > 881.0, "{uneven:?}");
+    }
+
+    #[test]
+    fn too_little_is_refused() {
+        let e = project(&points(|d| d, &[0.0, 0.1, 0.2, 0.3]), Some(Bytes::from_gb(1_000_000))).unwrap_err();
+        assert!(e.words().contains("not enough history: 4 readings over 0.3 days"), "{}", e.words());
+        let e = project(&points(|_| 5.0, &[0.0, 5.0, 9.0]), Some(Bytes::from_gb(1_000_000))).unwrap_err();
+        assert!(e.words().contains("did not grow"), "{}", e.words());
+        assert!(project(&[], None).is_err());
+    }
+
+    #[test]
+    fn stretches_that_overlap_are_one() {
+        let s = |from, to| SlowStretch { position_bytes: from, position_end_bytes: to, share: Some(0.5) };
+        let (a, b) = ([s(10, 20), s(50, 60)], [s(15, 25)]);
+        let all = slow_stretches([a.as_slice(), b.as_slice()]);
+        assert_eq!(
+            all.iter().map(|(s, n)| (s.position_bytes, s.position_end_bytes, *n)).collect::<Vec<_>>(),
+            [(10, 25, 2), (50, 60, 1)]
+        );
+    }
+}

@@ -1,0 +1,7 @@
+//! What is kept of many hauls, and what they say together: digests, contrasts, the life of a drive, claims, documents.
+
+pub mod claims;
+pub mod contrast;
+pub mod digest;
+pub mod document;
+pub mod life;

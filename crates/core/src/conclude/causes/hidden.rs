@@ -1,0 +1,109 @@
+//! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
+//! speed never comes back to what it was once heat lets go.
+
+use crate::conclude::Finding;
+use crate::drive::LoadKind;
+use crate::quantity::FindingKind;
+use crate::quantity::units::{Bytes, Celsius, Rate};
+
+use super::{AT_LIMIT, Judge, Pinned, Step, WELL_BELOW, cut};
+
+/// Coming back to less than this share of what it was is not coming back.
+const BACK: f64 = 0.9;
+/// A drop explained by heat's usual cut may differ from it so much, in ln.
+const ALIKE: f64 = 0.2;
+
+impl Judge<'_> {
+    /// Cache ends between two levels at which heat did not hold the drive, where none was found yet.
+    pub(super) fn hidden_ends(
+        &self,
+        steps: &[Step<'_>],
+        found: &[Finding],
+        pinned: &[Pinned],
+        usual: Option<f64>,
+    ) -> Vec<Finding> {
+        if self.run.kind != LoadKind::Write || self.limit.is_none() {
+            return Vec::new();
+        }
+        let free: Vec<usize> = (0..self.levels.len()).filter(|i| self.is_free(*i, steps, pinned)).collect();
+        let mut ends = Vec::new();
+        for pair in free.windows(2) {
+            let (a, b) = (pair[0], pair[1]);
+            let (before, after) = (self.levels[a].exit_rate().get(), self.levels[b].entry_rate().get());
+            // `steps[i]` lies between levels i and i + 1.
+            let between = &steps[a..b];
+            let (Some(first), Some(last)) = (between.first(), between.last()) else { continue };
+            let stays = |i: &usize| self.levels[*i].rate().get() <= 0.5 * (before + after);
+            let inside = |f: &&Finding| f.elapsed >= first.place.elapsed && f.elapsed <= last.place.elapsed;
+            let heat = found.iter().any(|f| {
+                f.kind == FindingKind::Throttle
+                    && f.elapsed <= last.place.elapsed
+                    && f.end_elapsed.is_none_or(|e| e >= first.place.elapsed)
+            });
+            let told = found.iter().filter(inside).any(|f| f.kind == FindingKind::CacheEnd);
+            if after < BACK * before && heat && !told && free.iter().filter(|i| **i >= b).all(stays) {
+                ends.push(self.hidden_end(between, usual, Rate::new(before), Rate::new(after)));
+            }
+        }
+        ends
+    }
+
+    /// Heat does not hold the drive: it never has, or it let go, or it is well below the limit and stays so.
+    fn is_free(&self, level: usize, steps: &[Step<'_>], pinned: &[Pinned]) -> bool {
+        let Some(limit) = self.limit else { return true };
+        let samples = self.samples_of(&self.levels[level]);
+        let seconds = self.cx.series.loaded_s(samples.clone());
+        let Some(begin) = level.checked_sub(1).map(|i| &steps[i]) else { return true };
+        if !begin.is_drop() {
+            let cooled = self.cx.coldest(self.cx.around(begin.place.elapsed, 3, 1));
+            return seconds > 3.0 && cooled.is_some_and(|t| t < limit - AT_LIMIT);
+        }
+        // A controller that held the temperature at the limit would give speed back as soon as it leaves it.
+        let enough = if self.is_pinned(pinned, begin) {
+            limit - 2.5
+        } else {
+            self.lets_go.map_or(limit - WELL_BELOW - 2.0, |t| t - 1.5)
+        };
+        let low_phase = steps.get(level).is_some_and(|s| !s.is_drop());
+        let cooled = samples.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < enough));
+        !low_phase && cooled.is_some_and(|c| self.cx.series.loaded_s(c..samples.end) > 8.0)
+    }
+
+    /// The step at which it most likely was: one that heat does not make, or makes smaller.
+    fn hidden_end(&self, between: &[Step<'_>], usual: Option<f64>, before: Rate, after: Rate) -> Finding {
+        let lost = (after.get() / before.get()).ln();
+        let release = between.last().filter(|s| !s.is_drop());
+        let held = usual.or_else(|| release.map(|s| -cut(s))).unwrap_or(0.0);
+        // Alone, or together with heat's own cut.
+        let off = |s: &Step<'_>| (cut(s) - lost).abs().min((cut(s) - lost - held).abs());
+        let drops = between.iter().filter(|s| s.is_drop());
+        let likeliest = drops.min_by(|a, b| off(a).total_cmp(&off(b)));
+        // The release itself, when every drop was as large as heat's usually is.
+        let ordinary =
+            |s: &&Step<'_>| usual.is_some_and(|u| (cut(s) - u).abs() < ALIKE.min(0.5 * lost.abs()));
+        let step = likeliest.filter(|s| !ordinary(s)).or(between.last()).unwrap_or(&between[0]);
+        let mut f = self.finding(FindingKind::CacheEnd, step);
+        (f.before, f.after) = (Some(before), Some(after));
+        let last = between.last().map_or(step, |s| s);
+        // It was somewhere from where this level began to where heat let go.
+        f.written_high =
+            f.written_high.max(if off(step) < ALIKE { step.place.high } else { last.place.high });
+        f.evidence.push(format!(
+            "While heat held the drive down the cache ended too: {} before it was hot, {after} once heat let go, after {} (± {} GB) written since the last rest.",
+            before,
+            self.since_rest(&step.place),
+            crate::quantity::units::significant((f.written_high.get() - f.written_low.get()) as f64 / 2e9),
+        ));
+        let low = self.cx.coldest(self.cx.around(last.place.elapsed, 2, 30));
+        if let Some((t, limit)) = low.zip(self.limit) {
+            f.evidence.push(format!(
+                "The speed did not come back at {}, with a limit of {}; only rest brings a cache back.",
+                Celsius::new(t.round()),
+                Celsius::new(limit)
+            ));
+        }
+        f.confidence = 0.85;
+        f.written_high = f.written_high.max(f.written + Bytes::new(1));
+        f
+    }
+}

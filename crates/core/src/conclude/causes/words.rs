@@ -1,0 +1,266 @@
+//! Findings in words: what is said of each cause, and how sure it is.
+
+use crate::conclude::Finding;
+use crate::quantity::FindingKind;
+use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
+
+use super::{AT_LIMIT, Episode, Judge, Pinned, Step};
+
+/// A single fall while it was hottest, with no limit stated.
+const HEAT_ONCE: f64 = 0.85;
+
+/// A fall of less than a fifth is a cache end in about one of three on the proving ground, when nothing else speaks for one.
+const SMALL_STEP: f64 = 0.63;
+
+impl Judge<'_> {
+    pub(super) fn held_finding(&self, p: &Pinned) -> Finding {
+        let series = self.cx.series;
+        let written = Bytes::new(series.written_before(p.first));
+        let t = self.cx.hottest(p.first..p.last + 1).map(|t| Celsius::new(t.round()));
+        let limit = self.limit.map(Celsius::new);
+        let mut evidence =
+            vec![format!("The rate went down from {} to {} little by little.", p.free, p.held)];
+        if let Some((t, limit)) = t.zip(limit) {
+            evidence.push(format!(
+                "The temperature stood at {t} with a limit of {limit} for {}: the drive holds it there.",
+                span_words((p.to - p.from).as_secs_f64())
+            ));
+        }
+        let half = Bytes::new((series.written(p.first) - series.written_before(p.first)) * 4);
+        Finding {
+            kind: FindingKind::Throttle,
+            elapsed: p.from,
+            end_elapsed: Some(p.to),
+            written,
+            written_low: written.saturating_sub(half),
+            written_high: Bytes::new(series.written(p.last)).min(written + half),
+            position: series.position(p.first),
+            position_end: series.position(p.last),
+            before: Some(p.free),
+            after: Some(p.held),
+            temperature: t,
+            confidence: 0.82,
+            evidence,
+        }
+    }
+
+    pub(super) fn finding(&self, kind: FindingKind, step: &Step<'_>) -> Finding {
+        Finding {
+            kind,
+            elapsed: step.place.elapsed,
+            end_elapsed: None,
+            written: step.place.written,
+            written_low: step.place.low,
+            written_high: step.place.high,
+            position: step.place.position,
+            position_end: None,
+            before: Some(step.before()),
+            after: Some(step.after()),
+            temperature: step.temperature.map(Celsius::new),
+            confidence: 0.5,
+            evidence: Vec::new(),
+        }
+    }
+
+    pub(super) fn cache_end(&self, step: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::CacheEnd, step);
+        let series = self.cx.series;
+        let low_points = step.right.points.start..self.run.len();
+        let low_s = self.run.seconds(series, &low_points);
+        let spread = (step.place.high.get() - step.place.low.get()) as f64 / 2e9;
+        f.evidence.push(format!(
+            "Fell from {} to {} after {} (± {} GB) written since the last rest.",
+            step.before(),
+            step.after(),
+            self.since_rest(&step.place),
+            significant(spread),
+        ));
+        f.evidence.push(format!(
+            "Stayed down for the {} of writing that followed; only rest brings a cache back.",
+            span_words(low_s)
+        ));
+        let mut doubt = 0.01;
+        match (self.limit, step.temperature) {
+            (Some(limit), Some(t)) if t < limit - AT_LIMIT => f.evidence.push(format!(
+                "Heat is not the cause: {} at that moment, limit {}.",
+                Celsius::new(t.round()),
+                Celsius::new(limit)
+            )),
+            (Some(limit), Some(t)) => {
+                doubt += 0.06;
+                let low = self.cx.coldest(self.run.samples(&low_points)).unwrap_or(t);
+                f.evidence.push(format!(
+                    "It was at {} (limit {}) but stayed slow down to {}: heat alone would have let go.",
+                    Celsius::new(t.round()),
+                    Celsius::new(limit),
+                    Celsius::new(low.round())
+                ));
+            }
+            (None, Some(t)) => {
+                doubt += 0.02;
+                f.evidence.push(format!(
+                    "{} at that moment; no limit is known for this drive, but it did not recover in cooling.",
+                    Celsius::new(t.round())
+                ));
+            }
+            (_, None) => {
+                doubt += 0.04;
+                f.evidence.push("The record has no temperature: heat is ruled out only by the shape.".into());
+            }
+        }
+        if let Some((ours, others)) = self.traffic(step.index) {
+            if others > 0.1 * ours {
+                doubt += 0.2;
+                f.evidence
+                    .push(format!("Others moved {} on the drive meanwhile.", Bytes::new(others as u64)));
+            } else {
+                f.evidence.push("Nobody else used the drive.".into());
+            }
+        }
+        let step_size = step.left.log_rate - step.right.log_rate;
+        if step_size < 0.2 {
+            doubt += SMALL_STEP;
+        }
+        if low_s < 10.0 {
+            doubt += 0.1 * (1.0 - low_s / 10.0);
+        }
+        doubt *= self.recall_cache_end(&mut f, step);
+        f.confidence = 1.0 - doubt;
+        if f.confidence < 0.5 {
+            // A wrong cause is worse than none.
+            f.kind = FindingKind::Unexplained;
+            f.confidence = super::standing::UNDECIDED;
+            f.evidence.push(
+                "So small a fall is the end of a cache in one of three: a second haul would tell, by the same bytes.".into(),
+            );
+        }
+        f
+    }
+
+    pub(super) fn throttle(&self, steps: &[Step<'_>], episode: &Episode) -> Finding {
+        let step = &steps[episode.first];
+        let mut f = self.finding(FindingKind::Throttle, step);
+        let run_end = self.cx.series.end(self.run.past().max(1) - 1);
+        let end = episode.end.unwrap_or(run_end);
+        f.end_elapsed = Some(end);
+        f.position_end = self.cx.series.position(self.cx.series.index_at(end).min(self.cx.series.len() - 1));
+        let t = step.temperature.map(|t| Celsius::new(t.round()));
+        match (t, self.limit) {
+            (Some(t), Some(limit)) => f.evidence.push(format!(
+                "Fell from {} to {} at {t}; the limit is {}{}.",
+                step.before(),
+                step.after(),
+                Celsius::new(limit),
+                if self.cx.limit.is_none() { ", judging by where it fell each time" } else { "" }
+            )),
+            _ => f.evidence.push(format!("Fell from {} to {}.", step.before(), step.after())),
+        }
+        if episode.rises > 0 {
+            f.evidence.push(format!(
+                "The speed came back {} as the drive cooled, without rest.",
+                if episode.rises == 1 { "once".to_owned() } else { format!("{} times", episode.rises) }
+            ));
+        }
+        if episode.counters {
+            f.evidence.push("The drive's own count of thermal transitions advanced.".into());
+        }
+        let mut doubt: f64 = if episode.rises > 0 { 0.02 } else { 0.08 };
+        if self.cx.limit.is_none() {
+            doubt += 0.03;
+        }
+        if episode.counters {
+            doubt = 0.01;
+        }
+        f.evidence.push(format!(
+            "It fell {} between {} and {}.",
+            if episode.drops == 1 { "once".to_owned() } else { format!("{} times", episode.drops) },
+            clock(f.elapsed),
+            clock(end)
+        ));
+        f.confidence = 1.0 - doubt;
+        f
+    }
+
+    /// Heat, once, by a limit that nobody states.
+    pub(super) fn heat_once(&self, step: &Step<'_>, back: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::Throttle, step);
+        f.end_elapsed = Some(back.place.elapsed);
+        f.position_end = back.place.position;
+        let t = Celsius::new(step.temperature.unwrap_or_default().round());
+        f.evidence.push(format!(
+            "Fell from {} to {} at {t}, hotter than ever before in this run and still warming.",
+            step.before(),
+            step.after()
+        ));
+        let spell = back.place.elapsed.saturating_sub(step.place.elapsed).as_secs_f64();
+        f.evidence
+            .push(format!("All of the speed was back after {}, when it had cooled.", span_words(spell)));
+        f.evidence.push(match self.traffic(step.index) {
+            Some(_) => "Nobody else used the drive in that time.".into(),
+            None => "Whether others used the drive is not in the record.".into(),
+        });
+        f.evidence
+            .push("No limit is stated for it: a second fall at the same temperature would settle it.".into());
+        f.confidence = HEAT_ONCE;
+        f
+    }
+
+    /// A drop with no cause in heat or cache, and where it was over.
+    pub(super) fn other(&self, step: &Step<'_>, back: Option<&Step<'_>>) -> Finding {
+        let mut f = self.finding(FindingKind::Unexplained, step);
+        f.end_elapsed = back.map(|b| b.place.elapsed);
+        f.position_end = back.and_then(|b| b.place.position);
+        f.evidence.push(match back {
+            Some(b) => format!(
+                "Fell from {} to {} and came back after {}.",
+                step.before(),
+                step.after(),
+                span_words((b.place.elapsed.saturating_sub(step.place.elapsed)).as_secs_f64())
+            ),
+            None => format!("Fell from {} to {}.", step.before(), step.after()),
+        });
+        if let (Some(t), Some(limit)) = (step.temperature, self.limit) {
+            f.evidence.push(format!(
+                "Not heat: {} with a limit of {}.",
+                Celsius::new(t.round()),
+                Celsius::new(limit)
+            ));
+        }
+        if let Some((ours, others)) = self.traffic(step.index) {
+            if self.is_traffic(step) {
+                f.kind = FindingKind::OtherTraffic;
+                f.confidence = 0.95;
+                f.evidence.push(format!(
+                    "Others moved {} on the drive in that time, ours was {}.",
+                    Bytes::new(others as u64),
+                    Bytes::new(ours as u64)
+                ));
+                return f;
+            }
+            f.evidence.push("Nobody else used the drive in that time.".into());
+        }
+        if let Some((before, after)) = self.is_host(step) {
+            f.kind = FindingKind::HostLimit;
+            f.confidence = 0.9;
+            f.evidence.push(format!(
+                "The threads that submit were busy for {:.0} % of the time, and {:.0} % before: this machine could not keep up.",
+                after * 100.0,
+                before * 100.0
+            ));
+            return f;
+        }
+        if let (Some(from), Some(to)) = (f.position, f.position_end) {
+            f.evidence.push(format!(
+                "To tell a slow stretch from a passing cause, visit {from} to {to} again: if it is slow there again, it is the place."
+            ));
+        } else {
+            f.evidence.push("A second haul would tell: the same bytes speak for the drive, another time for its surroundings.".into());
+        }
+        f.confidence = 0.9;
+        if let Some(back) = back {
+            self.weigh_place(&mut f, step, back);
+            self.recall_place(&mut f);
+        }
+        f
+    }
+}

@@ -1,0 +1,344 @@
+//! The levels that the rate of a run went through.
+//!
+//! What the segmenter proposes is weighed: a boundary stays only if the step is large, well beyond the noise, and abrupt;
+//! short dips that return to where they came from are no levels.
+
+use std::ops::Range;
+
+use crate::quantity::units::Rate;
+
+use crate::quantity::stats;
+use crate::readings::Series;
+use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
+
+/// The smallest step that is a change of level: 8 %.
+const LEAST_STEP: f64 = 0.08;
+/// A step must exceed this many standard errors of the difference of the means.
+const LEAST_SIGMAS: f64 = 4.5;
+/// With fewer independent points than this the noise of a level is weighed with that of its neighbourhood.
+const FEW: f64 = 20.0;
+/// The neighbourhood's noise counts as so many points of the level's own.
+const PRIOR: f64 = 6.0;
+/// Points further than this from the rate of their level, in its logarithm, are stalls.
+const FAR: f64 = 1.0;
+/// Noise is taken to have forgotten itself after so many points.
+const LAG: usize = 8;
+/// A step that two points are enough for, in ln: 22 %.
+const PLAIN_STEP: f64 = 0.2;
+/// The correlation is taken from so many points at most.
+const MOST_POINTS: usize = 8192;
+/// More points than this say nothing new of a level's median, since noise is correlated.
+const MOST_INDEPENDENT: f64 = 40.0;
+
+/// Noise in which each point resembles the one before, measured from differences between points with no change of level
+/// between them.
+struct Noise {
+    /// For each point, a number that differs where the level does, by the segments that were proposed.
+    level_of: Vec<u32>,
+    /// Correlation of a point's noise with that of the one before.
+    rho: f64,
+}
+
+impl Noise {
+    fn of(points: &[f32], starts: &[usize]) -> Self {
+        let mut noise = Self { level_of: vec![0; points.len()], rho: 0.0 };
+        let some = 0..points.len().min(MOST_POINTS);
+        let near = noise.difference(points, some.clone(), 1).unwrap_or(0.0).max(LEAST_SIGMA);
+        let middle = |range: Range<usize>| stats::median(&mut stats::spaced(&points[range], 61));
+        let (mut level, mut before) = (0, None);
+        for (i, start) in starts.iter().enumerate() {
+            let end = starts.get(i + 1).copied().unwrap_or(points.len());
+            let here = middle(*start..end).unwrap_or(0.0);
+            // Correlated noise is cut into segments too, but their steps are small against the noise.
+            level += u32::from(before.is_some_and(|b: f64| (b - here).abs() > 3.5 * near));
+            before = Some(here);
+            noise.level_of[*start..end].fill(level);
+        }
+        // Variance of differences over one point against that over `lag`: (1 − ρ) / (1 − ρ^lag).
+        let far = |lag| noise.difference(points, some.clone(), lag).map(|f| (f, lag));
+        let near = noise.difference(points, some.clone(), 1);
+        if let Some(((far, lag), near)) = (2..=LAG).rev().find_map(far).zip(near) {
+            let ratio = (near / far.max(1e-9)).powi(2);
+            for _ in 0..20 {
+                noise.rho = (1.0 - ratio * (1.0 - noise.rho.powi(lag as i32))).clamp(0.0, 0.95);
+            }
+        }
+        noise
+    }
+
+    /// Median of the differences over `lag` points; `None` with fewer than a dozen of them.
+    fn difference(&self, points: &[f32], range: Range<usize>, lag: usize) -> Option<f64> {
+        let pairs = (range.start + lag..range.end).filter(|i| self.level_of[*i] == self.level_of[*i - lag]);
+        let mut all: Vec<f64> = pairs.map(|i| f64::from((points[i] - points[i - lag]).abs())).collect();
+        if all.len() < 12 { None } else { stats::median(&mut all) }
+    }
+
+    /// Standard deviation in the neighbourhood of a point (median |Δ| / 0.6745 / √2, with ρ taken into account).
+    fn around(&self, points: &[f32], point: usize) -> f64 {
+        let range = point.saturating_sub(160)..(point + 160).min(points.len());
+        let near = self.difference(points, range, 1).unwrap_or(0.0);
+        near / 0.6745 / std::f64::consts::SQRT_2 / (1.0 - self.rho).sqrt()
+    }
+
+    /// How many independent points so many are worth.
+    fn worth(&self, points: f64) -> f64 {
+        (points * (1.0 - self.rho) / (1.0 + self.rho)).max(1.0)
+    }
+}
+
+/// The points at the ends of a short level are shared with its neighbours.
+fn inner(points: &Range<usize>) -> Range<usize> {
+    if (4..=12).contains(&points.len()) { points.start + 1..points.end - 1 } else { points.clone() }
+}
+
+/// A stretch of a run at one rate.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Level {
+    /// Points of the run.
+    pub points: Range<usize>,
+    /// Median of ln(rate).
+    pub log_rate: f64,
+    /// Robust mean of ln(rate): nearer to the truth than the median where there are few points.
+    centre: f64,
+    /// Robust standard deviation of ln(rate).
+    pub sigma: f64,
+    /// How many independent points its points are worth: fewer, the more each resembles the one before.
+    pub independent: f64,
+    /// ln(rate) where it begins and where it ends: differ from the median on a slope, as on platters.
+    pub entry: f64,
+    /// See `entry`.
+    pub exit: f64,
+}
+
+impl Level {
+    /// Median rate.
+    pub fn rate(&self) -> Rate {
+        Rate::new(self.log_rate.exp())
+    }
+
+    /// The median, or the rate at one end of a level that slopes.
+    fn rate_at(&self, end: f64) -> Rate {
+        Rate::new(if (end - self.log_rate).abs() > LEAST_STEP { end.exp() } else { self.log_rate.exp() })
+    }
+
+    /// Rate with which it begins.
+    pub fn entry_rate(&self) -> Rate {
+        self.rate_at(self.entry)
+    }
+
+    /// Rate with which it ends.
+    pub fn exit_rate(&self) -> Rate {
+        self.rate_at(self.exit)
+    }
+}
+
+/// The levels that the rate of a run went through, in order.
+pub fn levels(run: &Run, series: &Series) -> Vec<Level> {
+    let (points, starts) = (run.points(), run.starts());
+    Weigher { run, series, points, noise: Noise::of(points, &starts) }.weigh(&starts)
+}
+
+struct Weigher<'a> {
+    run: &'a Run,
+    series: &'a Series,
+    points: &'a [f32],
+    noise: Noise,
+}
+
+impl Weigher<'_> {
+    fn level(&self, points: Range<usize>) -> Level {
+        let mut values = stats::spaced(&self.points[inner(&points)], 513);
+        // Stalls are no part of a level, unless it is one.
+        if let Some(upper) = stats::quantile(&mut values.clone(), 0.75) {
+            values.retain(|v| *v > upper - FAR);
+        }
+        let mut deviations = values.clone();
+        let (log_rate, sigma) = stats::median_and_spread(&mut deviations).unwrap_or((LOG_LOW, 0.0));
+        let sigma = sigma.max(LEAST_SIGMA);
+        let centre = stats::biweight_mean(&values, log_rate, sigma);
+        let independent = self.noise.worth(points.len() as f64).min(MOST_INDEPENDENT);
+        let window = (points.len() / 6).clamp(3, 60).min(points.len());
+        let entry = self.local(points.start..points.start + window, log_rate);
+        let exit = self.local(points.end - window..points.end, log_rate);
+        Level { points, log_rate, centre, sigma, independent, entry, exit }
+    }
+
+    /// Variance of the noise of a level. Many points know their own; that of a few is weighed with the neighbourhood's.
+    fn variance(&self, level: &Level, near: usize) -> f64 {
+        if level.independent >= FEW {
+            return level.sigma.powi(2);
+        }
+        let inner = inner(&level.points);
+        let around = self.noise.around(self.points, near);
+        let far = (5.0 * level.sigma.max(around)).min(FAR);
+        let off = self.points[inner].iter().map(|v| f64::from(*v) - level.centre);
+        let some: Vec<f64> = off.filter(|v| v.abs() < far).collect();
+        let n = some.len().max(1) as f64;
+        let independent = self.noise.worth(n);
+        let sum = some.iter().map(|v| v * v).sum::<f64>() / n * independent;
+        let worth = independent - 1.0 + PRIOR;
+        ((sum + PRIOR * around.powi(2)) / worth).max(LEAST_SIGMA.powi(2))
+    }
+
+    /// Median of ln(rate) over a few points of a level, without what is far from it: a stall at its end is not its rate there.
+    fn local(&self, points: Range<usize>, log_rate: f64) -> f64 {
+        let mut values = stats::spaced(&self.points[points], 61);
+        values.retain(|v| (v - log_rate).abs() < FAR);
+        stats::median(&mut values).unwrap_or(log_rate)
+    }
+
+    /// How well a boundary stands: below 1 it is none.
+    fn strength(&self, left: &Level, right: &Level) -> f64 {
+        let step = (left.centre - right.centre).abs();
+        let (nl, nr) = (left.points.len() as f64, right.points.len() as f64);
+        let left_noise = self.variance(left, right.points.start);
+        let right_noise = self.variance(right, right.points.start);
+        let error = (left_noise / left.independent + right_noise / right.independent).sqrt();
+        // A slope is cut into steps by the segmenter, but close to the cut both sides are alike.
+        // At least nine points where there are so many, so that a stall is not the median.
+        let fewest = nl.min(nr) as usize;
+        let window = (fewest / 6).max(9).min(fewest / 2).clamp(3, 60);
+        let edge = right.points.start;
+        // The cut may be off by a few points: they are left out on both sides, where there are enough.
+        let gap = ((nl.min(nr) / 6.0) as usize).min(4);
+        let before_to = edge - gap;
+        let before =
+            self.local(before_to.saturating_sub(window).max(left.points.start)..before_to, left.log_rate);
+        let after = self.local(edge + gap..(edge + gap + window).min(right.points.end), right.log_rate);
+        let abrupt = (before - after).abs() / (0.5 * step).max(1e-9);
+        let abrupt =
+            if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
+        (step / LEAST_STEP).min(step / (LEAST_SIGMAS * error)).min(abrupt)
+    }
+
+    fn weigh(&self, starts: &[usize]) -> Vec<Level> {
+        let mut levels: Vec<Level> = starts
+            .iter()
+            .enumerate()
+            .map(|(i, s)| self.level(*s..starts.get(i + 1).copied().unwrap_or(self.points.len())))
+            .collect();
+        self.split_start(&mut levels);
+        self.drop_dips(&mut levels);
+        self.merge_weak(&mut levels);
+        self.drop_dips(&mut levels);
+        self.absorb_transitions(&mut levels);
+        self.merge_weak(&mut levels);
+        levels
+    }
+
+    /// A run may begin with a level of two or three points, too short to be proposed: its points all stand far above the level that
+    /// follows, and one alone may be an outlier.
+    fn split_start(&self, levels: &mut Vec<Level>) {
+        let Some(first) = levels.first().filter(|l| l.points.len() > 12) else { return };
+        let sigma = self.noise.around(self.points, 0).max(first.sigma);
+        let far = first.log_rate + (7.0 * sigma).max(PLAIN_STEP);
+        let start = first.points.start;
+        let leading = self.points[first.points.clone()].iter().take_while(|v| f64::from(**v) > far).count();
+        if (2..=5).contains(&leading) {
+            let rest = start + leading..first.points.end;
+            levels[0] = self.level(start..start + leading);
+            levels.insert(1, self.level(rest));
+        }
+    }
+
+    /// Two points at the start are a level when they stand plainly above the next.
+    fn is_plain_start(&self, first: &Level, next: &Level) -> bool {
+        first.points.len() == 2
+            && first.centre - next.centre > PLAIN_STEP
+            && self.strength(first, next) >= 1.0
+    }
+
+    fn merge_weak(&self, levels: &mut Vec<Level>) {
+        let mut strengths: Vec<f64> = levels.windows(2).map(|w| self.strength(&w[0], &w[1])).collect();
+        while let Some((i, weakest)) =
+            strengths.iter().copied().enumerate().min_by(|a, b| a.1.total_cmp(&b.1))
+        {
+            if weakest >= 1.0 {
+                break;
+            }
+            levels[i] = self.level(levels[i].points.start..levels[i + 1].points.end);
+            levels.remove(i + 1);
+            strengths.remove(i);
+            if i > 0 {
+                strengths[i - 1] = self.strength(&levels[i - 1], &levels[i]);
+            }
+            if i < strengths.len() {
+                strengths[i] = self.strength(&levels[i], &levels[i + 1]);
+            }
+        }
+    }
+
+    /// A short excursion that returns to where it came from is a stall, not a level; so is one that the run ends in,
+    /// or begins with, for as long as it is too short to tell.
+    fn drop_dips(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i + 1 < levels.len() {
+            let (left, middle, right) = (&levels[i - 1], &levels[i], &levels[i + 1]);
+            let out = (middle.log_rate - left.log_rate).abs().min((middle.log_rate - right.log_rate).abs());
+            let returns = (left.log_rate - right.log_rate).abs() < 0.5 * out;
+            let same_side =
+                (middle.log_rate - left.log_rate).signum() == (middle.log_rate - right.log_rate).signum();
+            let seconds = self.run.seconds(self.series, &middle.points);
+            let around =
+                self.run.seconds(self.series, &left.points).min(self.run.seconds(self.series, &right.points));
+            // Two stalls with a moment of work between them are not a level with an excursion.
+            let up = middle.log_rate > left.log_rate && around < 3.0 * seconds;
+            if returns
+                && same_side
+                && !up
+                && (middle.points.len() <= 3 || seconds < 3.0 || seconds < 0.02 * around)
+            {
+                // A stall may fall on the very place where one level gives way to the next.
+                if self.strength(left, right) >= 1.0 {
+                    levels[i] = self.level(middle.points.start..right.points.end);
+                    levels.remove(i + 1);
+                } else {
+                    // The level's own statistics ignore the few points of the dip.
+                    levels[i - 1] = self.level(left.points.start..right.points.end);
+                    levels.drain(i..=i + 1);
+                    i = i.saturating_sub(1).max(1);
+                }
+            } else {
+                i += 1;
+            }
+        }
+        let open = |l: &Level| l.points.len() < 5 || self.run.seconds(self.series, &l.points) < 2.5;
+        while levels.len() > 1 && levels.last().is_some_and(open) {
+            let last = levels.pop().map_or(0, |l| l.points.end);
+            if let Some(level) = levels.last_mut() {
+                *level = self.level(level.points.start..last);
+            }
+        }
+        while levels.len() > 1 && levels[0].points.len() < 3 && !self.is_plain_start(&levels[0], &levels[1]) {
+            let first = levels.remove(0).points.start;
+            levels[0] = self.level(first..levels[0].points.end);
+        }
+    }
+
+    /// A short level on the way from one to the next is part of the transition.
+    fn absorb_transitions(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i + 1 < levels.len() {
+            let (left, middle, right) = (&levels[i - 1], &levels[i], &levels[i + 1]);
+            let between = (left.log_rate > middle.log_rate) == (middle.log_rate > right.log_rate);
+            let seconds = self.run.seconds(self.series, &middle.points);
+            let around =
+                self.run.seconds(self.series, &left.points).min(self.run.seconds(self.series, &right.points));
+            let whole = (left.log_rate - right.log_rate).abs();
+            let slopes = middle.sigma > 0.12 * whole || middle.points.len() < 6;
+            let few = middle.points.len() <= 3 && seconds < 0.3 * around;
+            if between && (few || seconds < 0.03 * around && slopes) {
+                let nearer_left =
+                    (middle.log_rate - left.log_rate).abs() < (middle.log_rate - right.log_rate).abs();
+                if nearer_left {
+                    levels[i - 1] = self.level(left.points.start..middle.points.end);
+                } else {
+                    levels[i + 1] = self.level(middle.points.start..right.points.end);
+                }
+                levels.remove(i);
+            } else {
+                i += 1;
+            }
+        }
+    }
+}

@@ -1,0 +1,117 @@
+//! What a record says: findings with their causes, figures, surveys, models, and how the limits of the route stand.
+//!
+//! [`Readings::conclude`] depends on nothing but the events so far, so live and replay agree.
+
+mod causes;
+pub mod doubts;
+mod figures;
+mod fills;
+mod finding;
+mod found;
+mod levels;
+pub mod limits;
+pub mod models;
+mod place;
+mod range;
+mod stints;
+pub mod surveys;
+#[cfg(test)]
+mod tests;
+pub mod verdict;
+
+pub use figures::{Figures, figure};
+pub use finding::{Conclusions, Finding};
+pub use range::Between;
+pub use stints::{LevelReading, Stint};
+
+use std::time::Duration;
+
+use crate::quantity::units::{Bytes, Rate};
+use crate::readings::run::Run;
+use crate::readings::{Readings, Ruler};
+use crate::route::Leg;
+use surveys::{Surveys, ground as ground_survey, verify};
+
+impl Readings {
+    /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
+    #[must_use]
+    pub fn conclude(&self) -> Conclusions {
+        let cx = causes::Context {
+            series: &self.series,
+            limit: self.throttle_limit(),
+            dead_sensor: self.sensor_is_dead(),
+            vitals: self.vitals(),
+            earlier: self.head().map_or(&[], |h| h.conditions.earlier.as_slice()),
+            link: self.head().and_then(|h| h.drive.link.as_ref()),
+            resolution: self.series.temperature_step(),
+            flushes: &self.flushes,
+        };
+        let mut findings = Vec::new();
+        let mut longest: Option<(f64, Rate)> = None;
+        for run in self.runs.iter().filter(|r| r.len() > 0) {
+            let levels = levels::levels(run, &self.series);
+            let found = causes::attribute(run, &levels, &cx);
+            let step = self.step_at(run.first).map(|s| s.step.task);
+            findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
+            let seconds = run.seconds(&self.series, &(0..run.len()));
+            if longest.is_none_or(|(s, ..)| seconds > s) {
+                let rate = self.series.mean_rate(run.samples(&(0..run.len())));
+                longest = Some((seconds, Rate::new(rate)));
+            }
+        }
+        findings.extend(self.fill_slowdowns(&findings));
+        let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
+        findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
+        findings.sort_by_key(|f| f.elapsed);
+        let figures = Figures::of(self, &findings, longest.map(|(_, rate)| rate));
+        let surveys = Surveys::of(self, ground, verify, &findings);
+        Conclusions { findings, figures, surveys }
+    }
+
+    /// Like loads compared at different levels of fill.
+    fn fill_slowdowns(&self, findings: &[crate::conclude::Finding]) -> Vec<crate::conclude::Finding> {
+        let known: Vec<&Run> = self.runs.iter().filter(|r| r.len() > 0 && r.fill_ppm.is_some()).collect();
+        // Without two levels of fill there is nothing to compare.
+        if known.len() < 2 {
+            return Vec::new();
+        }
+        let levels: Vec<Vec<levels::Level>> = known.iter().map(|r| self.levels_of(r)).collect();
+        let loads: Vec<fills::Load<'_>> = known
+            .iter()
+            .zip(&levels)
+            .map(|(r, levels)| {
+                let samples = r.samples(&(0..r.len()));
+                let from = self.series.written_before(samples.start);
+                let (begin, end) = (self.series.end(samples.start), self.series.end(samples.end - 1));
+                let ends = findings.iter().filter(|f| {
+                    f.kind == crate::quantity::FindingKind::CacheEnd && f.elapsed >= begin && f.elapsed <= end
+                });
+                fills::Load {
+                    kind: r.kind,
+                    leg: self.leg_at(begin),
+                    cache: ends.map(|f| f.written.saturating_sub(Bytes::new(from))).min(),
+                    samples,
+                    rested_s: r.rested_s,
+                    fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
+                    levels,
+                }
+            })
+            .collect();
+        fills::slowdowns(&self.series, &loads)
+    }
+
+    /// The leg that was under way at a moment.
+    fn leg_at(&self, at: Duration) -> Option<&Leg> {
+        self.leg(self.legs().iter().rev().find(|l| l.from <= at)?.leg)
+    }
+
+    /// The place of a finding on a ruler.
+    #[must_use]
+    pub fn place_of_finding(&self, ruler: Ruler, finding: &crate::conclude::Finding) -> Option<f64> {
+        match ruler {
+            Ruler::Moved if self.read() == Bytes::ZERO => Some(finding.written.as_f64()),
+            Ruler::Position if finding.position.is_some() => finding.position.map(Bytes::as_f64),
+            _ => self.place_of(ruler, finding.elapsed),
+        }
+    }
+}

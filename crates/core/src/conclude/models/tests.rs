@@ -1,0 +1,184 @@
+//! Models on made records with a known truth.
+
+use crate::route::Stream;
+use std::time::Duration;
+
+use crate::drive::{DriveIdentity, DriveKind};
+use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::readings::Readings;
+use crate::record::{Conditions, Event, HaulHead, Sample};
+use crate::route::Route;
+
+use super::cache::CacheModel;
+use super::heat::HeatModel;
+use super::stream::hold;
+use super::{Models, Told};
+
+/// A drive that is told second by second: MB/s, or a rest. Its heat is the model's own, read in whole degrees.
+struct Bench {
+    readings: Readings,
+    at: u64,
+    degrees: f64,
+    seed: u64,
+}
+
+const TAU: f64 = 90.0;
+const IDLE: f64 = 35.0;
+const RISE: f64 = 12.0;
+
+impl Bench {
+    fn new(ambient: Option<f64>) -> Self {
+        let legs =
+            "[[leg]]\nkind='write'\nuntil={bytes='100 %'}\n[[leg]]\nkind='rest'\nuntil={duration='1 h'}\n";
+        let mut readings = Readings::new();
+        readings.push(&Event::HaulStarted(Box::new(HaulHead {
+            haul: "made".into(),
+            drive: DriveIdentity {
+                throttle_limit: Some(Celsius::new(80.0)),
+                ..DriveIdentity::plain("made", DriveKind::Imported, Bytes::from_gb(4000))
+            },
+            route: Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),
+            conditions: Conditions { ambient: ambient.map(Celsius::new), ..Conditions::default() },
+            started_unix_ms: 0,
+            engine: String::new(),
+            program: String::new(),
+        })));
+        Self { readings, at: 0, degrees: IDLE, seed: 1 }
+    }
+
+    fn second(&mut self, mb_s: f64, leg: u16) {
+        self.seed = self.seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        let noise = 1.0 + 0.02 * ((self.seed >> 40) as f64 / f64::from(1u32 << 24) - 0.5);
+        self.degrees += (IDLE + RISE * mb_s / 1e3 - self.degrees) * (1.0 - (-1.0 / TAU).exp());
+        self.at += 1;
+        self.readings.push(&Event::Sample(Sample {
+            end: Duration::from_secs(self.at),
+            span: Duration::from_secs(1),
+            leg,
+            written: Bytes::new((mb_s * noise * 1e6) as u64),
+            temperature: Some(Celsius::new(self.degrees.round())),
+            ..Sample::default()
+        }));
+    }
+
+    fn write(mut self, seconds: u32, mb_s: f64) -> Self {
+        (0..seconds).for_each(|_| self.second(mb_s, 0));
+        self
+    }
+
+    fn rest(mut self, seconds: u32) -> Self {
+        self.readings.push(&Event::LegStarted { at: Duration::from_secs(self.at), leg: 1 });
+        (0..seconds).for_each(|_| self.second(0.0, 1));
+        self.readings.push(&Event::LegStarted { at: Duration::from_secs(self.at), leg: 0 });
+        self
+    }
+}
+
+#[test]
+fn the_heat_of_a_known_drive_is_found_and_carried_to_other_air() {
+    let bench = Bench::new(Some(22.0)).rest(120).write(900, 2500.0).rest(600);
+    let m = HeatModel::of(&bench.readings).unwrap();
+    assert!(
+        (m.tau_s.value / TAU - 1.0).abs() < 0.05 && m.tau_s.low < TAU && m.tau_s.high > TAU * 0.97,
+        "{m:?}"
+    );
+    assert!(
+        (m.idle_c.value - IDLE).abs() < 0.6 && (m.rise_k_per_gb_s.value / RISE - 1.0).abs() < 0.04,
+        "{m:?}"
+    );
+    let rate = Rate::from_mb_s(2500.0);
+    let steady = m.steady(rate, None).unwrap();
+    assert!((steady.value - (IDLE + RISE * 2.5)).abs() < 0.8 && steady.half() < 2.0, "{steady:?}");
+    // 80 °C is 45 K above rest: 3.75 GB/s.
+    let most = m.highest_rate(None).unwrap();
+    assert!((most.value / 3.75e9 - 1.0).abs() < 0.05 && most.low < most.value, "{most:?}");
+    // In air that is 16 K warmer everything is 16 K warmer.
+    let warmer = m.steady(rate, Some(38.0)).unwrap();
+    assert!((warmer.value - steady.value - 16.0).abs() < 1e-9);
+    let sooner = m.time_to(80.0, rate, Some(38.0)).unwrap();
+    let truth = -TAU * (1.0 - (80.0 - IDLE - 16.0) / (RISE * 2.5)).ln();
+    assert!(sooner.low < truth && truth < sooner.high * 1.05, "{sooner:?} against {truth}");
+    assert_eq!(m.time_to(80.0, rate, None), None, "65 °C in the long run");
+}
+
+#[test]
+fn a_record_that_cannot_tell_is_refused_with_what_would() {
+    let even = HeatModel::of(&Bench::new(None).write(40, 500.0).readings).unwrap_err();
+    assert!(
+        even.why.starts_with("Cannot tell how warm it gets, because") && even.remedy.contains("hot-walk"),
+        "{even:?}"
+    );
+    let mut strange = Bench::new(None).rest(100);
+    for i in 0..800 {
+        // Warm and cold without regard to the load.
+        strange.degrees = 40.0 + 15.0 * f64::from(i / 100 % 2);
+        strange.second(1000.0, 0);
+    }
+    assert!(HeatModel::of(&strange.readings).is_err());
+    assert!(HeatModel::of(&Readings::new()).unwrap_err().why.contains("no temperature"));
+    let flat = Bench::new(None).write(60, 900.0);
+    let models = Models::of(&flat.readings, &flat.readings.conclude());
+    assert!(models.cache_words()[0].contains("did not end within 54."), "{:?}", models.cache_words());
+}
+
+#[test]
+fn a_cache_that_comes_back_ever_slower_is_fitted() {
+    // 100 GB at 2,000 MB/s; 1 − e^(−t/300 s) of it comes back.
+    let mut bench = Bench::new(None).write(50, 2000.0).write(40, 300.0);
+    for rest in [60u32, 240, 900, 2700] {
+        let back = 50.0 * (1.0 - (-f64::from(rest) / 300.0).exp());
+        bench = bench.rest(rest).write(back.round() as u32, 2000.0).write(40, 300.0);
+    }
+    let m = CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap();
+    assert_eq!(m.levels.len(), 1);
+    assert!(
+        (m.levels[0].bytes.value / 1e11 - 1.0).abs() < 0.01 && (m.after_mb_s / 300.0 - 1.0).abs() < 0.02,
+        "{m:?}"
+    );
+    let Told::Known(r) = &m.recovery else { unreachable!("{:?}", m.recovery) };
+    assert_eq!(r.measured.len(), 4);
+    let half = 300.0 * std::f64::consts::LN_2;
+    assert!(
+        r.half_s.low < half && half < r.half_s.high && (r.half_s.value / half - 1.0).abs() < 0.15,
+        "{r:?}"
+    );
+    assert!((r.all_s.value / (300.0 * 20f64.ln()) - 1.0).abs() < 0.15 && r.tau_s.is_some(), "{r:?}");
+    assert!(
+        m.sentences().iter().any(|s| s.contains("for half") && s.contains("for all")),
+        "{:?}",
+        m.sentences()
+    );
+}
+
+#[test]
+fn a_stream_is_held_as_the_arithmetic_says() {
+    let bench = Bench::new(None).write(100, 1000.0).write(100, 400.0);
+    let c = bench.readings.conclude();
+    let ask = |stream: &str, gb: f64| {
+        hold(&bench.readings, &c, stream.parse().unwrap(), Bytes::new((gb * 1e9) as u64)).unwrap()
+    };
+    // 600 MB/s falls behind by 200 MB/s for a hundred seconds.
+    let short = ask("600 MB/s", 10.0);
+    assert!((short.needed_bytes as f64 / 20e9 - 1.0).abs() < 0.03, "{short:?}");
+    assert!(
+        (short.first_miss_s.unwrap() - 150.0).abs() < 3.0 && short.cause.as_deref() == Some("cache-end"),
+        "{short:?}"
+    );
+    assert!((short.highest_mb_s - 500.0).abs() < 5.0, "{short:?}");
+    let enough = ask("600 MB/s", 21.0);
+    assert!(enough.first_miss_s.is_none() && enough.highest_mb_s > 600.0, "{enough:?}");
+    let one = ask("400 channels x 24 bit x 500 kHz", 21.0);
+    assert!((one.stream_mb_s - 600.0).abs() < 1e-9, "{one:?}");
+    for bad in [
+        "",
+        "fast",
+        "0 MB/s",
+        "16 x 24 bit",
+        "16 x 96 kHz",
+        "-3 x 24 bit x 1 Hz",
+        "2 x 24 bit x 24 bit x 1 Hz",
+        "1 x 1 bit x nan Hz",
+    ] {
+        assert!(bad.parse::<Stream>().is_err(), "{bad}");
+    }
+}

@@ -1,0 +1,332 @@
+//! Figures: what a haul is told in. One table says of each its name, what it is a number of, which way is well, what must be
+//! measured for it, and what it means. Limits, digests, contrasts, claims, reports and the docs all take it from here.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use super::units::{Bytes, Celsius, Rate, grouped, latency, parse_duration, significant, span_words};
+
+/// What a figure is a number of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Quantity {
+    /// Bytes per second.
+    #[serde(rename = "B/s")]
+    Rate,
+    /// Operations per second.
+    #[serde(rename = "1/s")]
+    PerSecond,
+    /// Bytes.
+    #[serde(rename = "B")]
+    Bytes,
+    /// Seconds.
+    #[serde(rename = "s")]
+    Seconds,
+    /// Degrees Celsius.
+    #[serde(rename = "°C")]
+    Celsius,
+    /// Kelvin: a rise or a difference.
+    #[serde(rename = "K")]
+    Kelvin,
+    /// A number of things.
+    #[serde(rename = "1")]
+    Count,
+    /// A share, 0 to 1.
+    #[serde(rename = "share")]
+    Share,
+}
+
+impl Quantity {
+    /// With its unit.
+    #[must_use]
+    pub fn words(self, v: f64) -> String {
+        match self {
+            Self::Rate => Rate::new(v).to_string(),
+            Self::PerSecond => format!("{} IOPS", grouped(v.max(0.0).round() as u64)),
+            Self::Bytes => Bytes::new(v.max(0.0) as u64).to_string(),
+            Self::Seconds if v < 1.0 => latency(std::time::Duration::from_secs_f64(v.max(0.0))),
+            Self::Seconds => span_words(v),
+            Self::Celsius => Celsius::new(v).to_string(),
+            Self::Kelvin => format!("{} K", significant((v * 10.0).round() / 10.0)),
+            Self::Count => grouped(v.max(0.0).round() as u64),
+            Self::Share => format!("{:.1} %", v * 100.0),
+        }
+    }
+
+    /// A number with its unit, read back: bytes per second, bytes, seconds, °C, K, a share, or a count.
+    ///
+    /// # Errors
+    /// What would be one.
+    pub fn read(self, text: &str) -> Result<f64, String> {
+        let shown = text.escape_default();
+        let number = |unit: &str| {
+            text.strip_suffix(unit).and_then(|n| n.trim().parse::<f64>().ok()).filter(|n| n.is_finite())
+        };
+        let told = |e: &dyn fmt::Display| e.to_string();
+        match self {
+            Self::Rate => text.parse::<Rate>().map(Rate::get).map_err(|e| told(&e)),
+            Self::Bytes => text.parse::<Bytes>().map(Bytes::as_f64).map_err(|e| told(&e)),
+            Self::Seconds => parse_duration(text).map(|d| d.as_secs_f64()).map_err(|e| told(&e)),
+            Self::Celsius => text.parse::<Celsius>().map(Celsius::degrees).map_err(|e| told(&e)),
+            Self::Kelvin => {
+                number("K").ok_or_else(|| format!("\"{shown}\" is no difference of temperature such as 24 K"))
+            }
+            Self::Share => {
+                number("%").map(|p| p / 100.0).ok_or_else(|| format!("\"{shown}\" is no share such as 5 %"))
+            }
+            Self::PerSecond => {
+                number("IOPS").ok_or_else(|| format!("\"{shown}\" is no rate such as 900 IOPS"))
+            }
+            Self::Count => {
+                text.parse::<u64>().map(|n| n as f64).map_err(|_| format!("\"{shown}\" is no whole number"))
+            }
+        }
+    }
+
+    /// A difference, with its sign and its unit.
+    #[must_use]
+    pub fn signed(self, v: f64) -> String {
+        let unit = if self == Self::Celsius { Self::Kelvin } else { self };
+        let sign = if v < 0.0 { "−" } else { "+" };
+        let words = unit.words(v.abs());
+        // What rounds to nothing is nothing.
+        if words.split(' ').next().is_some_and(|n| n.parse() == Ok(0.0)) {
+            return "none".into();
+        }
+        format!("{sign}{words}")
+    }
+
+    /// Standard deviation that rounding alone makes: thermometers in drives tell whole degrees.
+    #[must_use]
+    pub const fn rounding(self) -> f64 {
+        match self {
+            // 1 / √12.
+            Self::Celsius | Self::Kelvin => 0.288_675,
+            _ => 0.0,
+        }
+    }
+}
+
+/// Whether more of it is what people want.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Better {
+    /// More.
+    Higher,
+    /// Less.
+    Lower,
+}
+
+/// What a haul must do so that a figure is measured.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Needs {
+    /// Any haul gives it.
+    Nothing,
+    /// A leg that reads or writes.
+    Load,
+    /// A leg that writes.
+    Write,
+    /// A scan leg.
+    Scan,
+    /// A spans leg.
+    Spans,
+    /// A pace leg.
+    Pace,
+    /// A pace leg that searches for the highest rate.
+    Search,
+    /// A verify leg.
+    Verify,
+}
+
+impl Needs {
+    /// In words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Nothing => "any leg",
+            Self::Load => "a leg that reads or writes",
+            Self::Write => "a leg that writes",
+            Self::Scan => "a scan leg",
+            Self::Spans => "a spans leg",
+            Self::Pace => "a pace leg",
+            Self::Search => "a pace leg with search = true",
+            Self::Verify => "a verify leg",
+        }
+    }
+}
+
+/// A row of the table of figures.
+#[derive(Debug, Clone, Copy)]
+struct Row {
+    id: FigureId,
+    name: &'static str,
+    quantity: Quantity,
+    better: Better,
+    needs: Needs,
+    about: &'static str,
+}
+
+/// Makes the identifiers and their table from one list.
+macro_rules! figures {
+    ($($id:ident, $name:literal, $quantity:ident, $better:ident, $needs:ident, $about:literal;)*) => {
+        /// A figure of a haul.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum FigureId {
+            $(#[doc = $about] $id,)*
+        }
+
+        const TABLE: &[Row] = &[$(Row {
+            id: FigureId::$id,
+            name: $name,
+            quantity: Quantity::$quantity,
+            better: Better::$better,
+            needs: Needs::$needs,
+            about: $about,
+        },)*];
+    };
+}
+
+figures! {
+    Burst, "burst", Rate, Higher, Load, "Median rate up to the first cache end, or over the longest load where there is none.";
+    Sustained, "sustained", Rate, Higher, Load, "Median rate after the last cache end, or over the longest load where there is none.";
+    Cache, "cache", Bytes, Higher, Write, "Bytes written at full speed: up to the first cache end.";
+    Mean, "mean", Rate, Higher, Load, "Mean rate under load.";
+    WorstSecond, "worst second", Rate, Higher, Load, "Mean rate of the slowest whole second under load.";
+    P1, "p1", Rate, Higher, Load, "Rate that 99 % of the seconds under load exceed.";
+    Variation, "variation", Share, Lower, Load, "Standard deviation of the rate of the seconds over their mean.";
+    LongestStall, "longest stall", Seconds, Lower, Load, "Longest time under load without a byte.";
+    Hottest, "hottest", Celsius, Lower, Nothing, "Highest temperature.";
+    RiseAboveAmbient, "rise above ambient", Kelvin, Lower, Nothing, "Highest temperature less that of the air, where the haul states it.";
+    Throttlings, "throttlings", Count, Lower, Load, "Times that heat lowered the speed.";
+    UntilItThrottles, "until it throttles", Seconds, Higher, Load, "Time until heat first lowered the speed.";
+    Access, "access", Seconds, Lower, Spans, "Mean time of a random read over the whole drive.";
+    HighestStream, "highest stream", Rate, Higher, Search, "Highest rate of a stream that the drive held.";
+    Misses, "misses", Count, Lower, Pace, "Times that the buffer of a stream ran over.";
+    MeanOverTheGround, "mean over the ground", Rate, Higher, Scan, "Mean rate of a scan over all bins.";
+    SlowStretches, "slow stretches", Count, Lower, Scan, "Stretches that a scan found slow, and slow again.";
+    StartOverEnd, "start over end", Share, Lower, Scan, "Rate at the start of the drive over the rate at its end.";
+    WrongBytes, "wrong bytes", Bytes, Lower, Verify, "Bytes that did not read back as they were written.";
+    Mismatches, "mismatches", Count, Lower, Verify, "Stretches that did not read back as they were written.";
+    Errors, "errors", Count, Lower, Nothing, "Operations that failed.";
+}
+
+impl FigureId {
+    /// Each, in the order in which they are told.
+    pub fn all() -> impl Iterator<Item = Self> {
+        TABLE.iter().map(|r| r.id)
+    }
+
+    fn row(self) -> &'static Row {
+        // The table is made from the same list as the identifiers, in their order.
+        &TABLE[self as usize]
+    }
+
+    /// As in a limit, in JSON and on screen.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        self.row().name
+    }
+
+    /// Reads [`FigureId::name`] back.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        TABLE.iter().find(|r| r.name == name).map(|r| r.id)
+    }
+
+    /// What it is a number of.
+    #[must_use]
+    pub fn quantity(self) -> Quantity {
+        self.row().quantity
+    }
+
+    /// Which way is well.
+    #[must_use]
+    pub fn better(self) -> Better {
+        self.row().better
+    }
+
+    /// What must be measured for it.
+    #[must_use]
+    pub fn needs(self) -> Needs {
+        self.row().needs
+    }
+
+    /// What it means, in a sentence.
+    #[must_use]
+    pub fn about(self) -> &'static str {
+        self.row().about
+    }
+}
+
+/// Which figure a haul has: one of the table, or one that its own loads make (`random read 4 KiB × 32`).
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(from = "String", into = "String")]
+pub enum FigureKey {
+    /// One of the table.
+    Of(FigureId),
+    /// One of the haul's own.
+    Own(String),
+}
+
+impl FigureKey {
+    /// As in JSON and on screen.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Of(id) => id.name(),
+            Self::Own(name) => name,
+        }
+    }
+}
+
+impl fmt::Display for FigureKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+impl From<String> for FigureKey {
+    fn from(name: String) -> Self {
+        FigureId::from_name(&name).map_or(Self::Own(name), Self::Of)
+    }
+}
+
+impl From<FigureKey> for String {
+    fn from(key: FigureKey) -> Self {
+        key.name().to_owned()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_figure_has_a_row_of_its_own_and_is_found_by_its_name() {
+        for id in FigureId::all() {
+            assert_eq!(id.row().id, id);
+            assert_eq!(FigureId::from_name(id.name()), Some(id), "two figures are called {}", id.name());
+            assert!(id.about().ends_with('.'), "{id:?}");
+            let key = FigureKey::Of(id);
+            assert_eq!(FigureKey::from(String::from(key.clone())), key);
+        }
+        assert_eq!(FigureKey::from("random read".to_owned()), FigureKey::Own("random read".into()));
+    }
+
+    #[test]
+    fn numbers_are_read_back_in_their_unit() {
+        for (quantity, text, value) in [
+            (Quantity::Rate, "620 MB/s", 620e6),
+            (Quantity::Bytes, "2 GB", 2e9),
+            (Quantity::Seconds, "250 ms", 0.25),
+            (Quantity::Celsius, "70 °C", 70.0),
+            (Quantity::Kelvin, "24 K", 24.0),
+            (Quantity::Share, "5 %", 0.05),
+            (Quantity::PerSecond, "900 IOPS", 900.0),
+            (Quantity::Count, "3", 3.0),
+        ] {
+            assert!((quantity.read(text).unwrap() - value).abs() < 1e-9, "{text}");
+            assert!(quantity.read("3 parsecs").is_err(), "{quantity:?}");
+        }
+    }
+}

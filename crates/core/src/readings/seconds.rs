@@ -1,0 +1,277 @@
+//! The rate second by second under load, the longest stall, and how steady the end is.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::series::Series;
+use crate::quantity::stats;
+
+/// Rounds of SNIA PTS-E 2.0 are a minute long; the window has five.
+const ROUND_S: usize = 60;
+const WINDOW: usize = 5;
+
+/// How steady the end of the record is, after SNIA PTS-E 2.0: over a window of five rounds the excursion is at most
+/// 20 % of the mean and the rise of the least-squares line at most 10 % of it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Steadiness {
+    /// Both criteria hold.
+    pub reached: bool,
+    /// (max − min) / mean over the window.
+    pub excursion: f64,
+    /// |rise of the line over the window| / mean.
+    pub slope: f64,
+    /// Length of one round, seconds.
+    pub round_s: f64,
+}
+
+/// How even the rate was.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+pub struct Consistency {
+    /// Mean rate of the slowest whole second, MB/s.
+    pub worst_second_mb_s: f64,
+    /// Rate that 99 % of the seconds exceed, MB/s.
+    pub p1_mb_s: f64,
+    /// Rate that 1 % of the seconds exceed, MB/s.
+    pub p99_mb_s: f64,
+    /// Mean rate, MB/s.
+    pub mean_mb_s: f64,
+    /// Standard deviation of the rate of the seconds over their mean.
+    pub variation: f64,
+    /// Longest time without a byte, s.
+    pub longest_stall_s: f64,
+}
+
+/// Follows the rate second by second under load.
+#[derive(Debug, Clone, Default)]
+pub struct Seconds {
+    /// Mean rate of each whole second, bytes per second.
+    rates: Vec<f32>,
+    /// When each ended, tenths of a second since the haul began.
+    ends: Vec<u32>,
+    /// Index of the first second of each load.
+    loads: Vec<usize>,
+    open_bytes: f64,
+    open_s: f64,
+    /// All that was moved under load, part seconds too, and the time it took.
+    moved: f64,
+    loaded_s: f64,
+    stall_s: f64,
+    longest_stall_s: f64,
+    hottest: Option<f64>,
+}
+
+impl Seconds {
+    /// Takes a sample under load.
+    pub fn push(&mut self, bytes: f64, seconds: f64, end_s: f64) {
+        self.open_bytes += bytes;
+        self.open_s += seconds;
+        self.moved += bytes;
+        self.loaded_s += seconds;
+        // Intervals of 100 ms add up to a second only to within rounding.
+        if self.open_s >= 0.999_999 {
+            self.rates.push((self.open_bytes / self.open_s) as f32);
+            self.ends.push((end_s * 10.0).round() as u32);
+            self.open_bytes = 0.0;
+            self.open_s = 0.0;
+        }
+        self.stall_s = if bytes > 0.0 { 0.0 } else { self.stall_s + seconds };
+        self.longest_stall_s = self.longest_stall_s.max(self.stall_s);
+    }
+
+    /// A load began: what was open belongs to the one before.
+    pub fn restart(&mut self) {
+        if self.loads.last() != Some(&self.rates.len()) {
+            self.loads.push(self.rates.len());
+        }
+        self.open_bytes = 0.0;
+        self.open_s = 0.0;
+        self.stall_s = 0.0;
+    }
+
+    /// Takes notice of a temperature, at rest or under load.
+    pub fn feel(&mut self, degrees: f64) {
+        self.hottest = Some(self.hottest.map_or(degrees, |h| h.max(degrees)));
+    }
+
+    /// Median over the seconds of the load with the most of them.
+    pub fn median_of_longest(&self) -> Option<f64> {
+        let mut seconds: Vec<f64> = self.rates[self.longest()].iter().map(|r| f64::from(*r)).collect();
+        stats::median(&mut seconds)
+    }
+
+    /// How even all seconds under load are.
+    pub fn whole(&self) -> Option<Consistency> {
+        consistency(&self.rates, self.longest_stall_s)
+    }
+
+    /// Whole seconds under load.
+    pub const fn count(&self) -> usize {
+        self.rates.len()
+    }
+
+    /// Longest time under load without a byte, s.
+    pub const fn longest_stall_s(&self) -> f64 {
+        self.longest_stall_s
+    }
+
+    /// Highest temperature, °C.
+    pub const fn hottest(&self) -> Option<f64> {
+        self.hottest
+    }
+
+    /// How steady the end of the load with the most seconds is; `None` of less than five rounds.
+    pub fn steady(&self) -> Option<Steadiness> {
+        let longest = self.longest();
+        let from = longest.len().checked_sub(ROUND_S * WINDOW)?;
+        steadiness(&self.rounds(longest.start + from..longest.end), ROUND_S as f64)
+    }
+
+    /// Bytes over time under load, whatever the seconds' edges are.
+    pub fn mean_mb_s(&self) -> Option<f64> {
+        (self.loaded_s > 0.0).then(|| self.moved / self.loaded_s / 1e6)
+    }
+
+    /// The seconds of the load with the most of them.
+    pub fn longest(&self) -> Range<usize> {
+        let ends = self.loads.iter().skip(1).copied().chain([self.rates.len()]);
+        self.loads
+            .iter()
+            .copied()
+            .zip(ends)
+            .map(|(a, b)| a..b)
+            .max_by_key(Range::len)
+            .unwrap_or(0..self.rates.len())
+    }
+
+    /// The seconds of the newest load.
+    pub fn newest(&self) -> Range<usize> {
+        self.loads.last().copied().unwrap_or(0)..self.rates.len()
+    }
+
+    /// Means of whole rounds, the last one at the end of the range.
+    fn rounds(&self, seconds: Range<usize>) -> Vec<f64> {
+        self.rates[seconds]
+            .rchunks_exact(ROUND_S)
+            .rev()
+            .map(|c| c.iter().map(|r| f64::from(*r)).sum::<f64>() / c.len() as f64)
+            .collect()
+    }
+
+    /// How many rounds before the end of a load lie inside, five at most; `None` before its first is over.
+    pub fn steady_rounds(&self, load: Range<usize>) -> Option<u8> {
+        let from = load.end.saturating_sub(ROUND_S * WINDOW).max(load.start);
+        let rounds = self.rounds(from..load.end);
+        let inside = |n: &usize| {
+            *n == 1 || steadiness(&rounds[rounds.len() - n..], ROUND_S as f64).is_some_and(|s| s.reached)
+        };
+        (1..=rounds.len()).rev().find(inside).map(|n| n as u8)
+    }
+
+    /// From a moment to the end of the load it lies in.
+    pub fn after(&self, series: &Series, moment_s: f64) -> Option<Consistency> {
+        let from = self.ends.partition_point(|e| f64::from(*e) / 10.0 < moment_s + 1.0);
+        let to = self.loads.iter().copied().find(|l| *l > from).unwrap_or(self.rates.len());
+        let rates = self.rates.get(from..to)?;
+        let end_s = f64::from(*self.ends.get(to.checked_sub(1)?)?) / 10.0;
+        let (mut stall, mut longest, mut last) = (0.0, 0.0f64, None);
+        let first = series.index_at(Duration::from_secs_f64(moment_s));
+        let past = series.index_at(Duration::from_secs_f64(end_s + 0.05));
+        for i in series.slower(first..past, 1.0) {
+            stall = if last == i.checked_sub(1) { stall } else { 0.0 } + series.loaded_s(i..i + 1);
+            longest = longest.max(stall);
+            last = Some(i);
+        }
+        // From where the seconds begin to the end of the load, the last part of a second with the rest.
+        let begin = series.index_at(Duration::from_secs_f64(f64::from(*self.ends.get(from)?) / 10.0 - 1.0));
+        let loaded_s = series.loaded_s(begin..past);
+        let mean = series.mean_rate(begin..past) / 1e6;
+        consistency(rates, longest)
+            .map(|c| Consistency { mean_mb_s: if loaded_s > 0.0 { mean } else { c.mean_mb_s }, ..c })
+    }
+}
+
+/// How even the rates of some seconds are; `None` of none.
+fn consistency(rates: &[f32], longest_stall_s: f64) -> Option<Consistency> {
+    let mut rates: Vec<f64> = rates.iter().map(|r| f64::from(*r) / 1e6).collect();
+    let n = rates.len() as f64;
+    let mean = rates.iter().sum::<f64>() / n;
+    let squares: f64 = rates.iter().map(|r| (r - mean).powi(2)).sum();
+    let variation = if mean > 0.0 && n > 1.0 { (squares / (n - 1.0)).sqrt() / mean } else { 0.0 };
+    Some(Consistency {
+        worst_second_mb_s: rates.iter().copied().reduce(f64::min)?,
+        p1_mb_s: stats::quantile(&mut rates, 0.01)?,
+        p99_mb_s: stats::quantile(&mut rates, 0.99)?,
+        mean_mb_s: mean,
+        variation,
+        longest_stall_s,
+    })
+}
+
+/// Judges a window of rounds after SNIA PTS-E 2.0, section 2.1.24 (steady state); `None` when their mean is zero.
+pub fn steadiness(rounds: &[f64], round_s: f64) -> Option<Steadiness> {
+    let n = rounds.len() as f64;
+    let mean = rounds.iter().sum::<f64>() / n;
+    if rounds.len() < 2 || mean <= 0.0 {
+        return None;
+    }
+    let middle = (n - 1.0) / 2.0;
+    let (mut sxy, mut sxx) = (0.0, 0.0);
+    for (i, r) in rounds.iter().enumerate() {
+        let x = i as f64 - middle;
+        sxy += x * (r - mean);
+        sxx += x * x;
+    }
+    let range = rounds.iter().copied().fold(f64::NEG_INFINITY, f64::max)
+        - rounds.iter().copied().fold(f64::INFINITY, f64::min);
+    let excursion = range / mean;
+    let slope = (sxy / sxx * (n - 1.0)).abs() / mean;
+    Some(Steadiness { reached: excursion <= 0.2 && slope <= 0.1, excursion, slope, round_s })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steady_state_by_hand() {
+        // Mean 100, range 10, slope 2 a round: rise 8 over the window.
+        let s = steadiness(&[96.0, 98.0, 100.0, 102.0, 104.0], 60.0).unwrap();
+        assert!(s.reached && (s.excursion - 0.08).abs() < 1e-12 && (s.slope - 0.08).abs() < 1e-12, "{s:?}");
+        let s = steadiness(&[90.0, 95.0, 100.0, 105.0, 110.0], 60.0).unwrap();
+        assert!(!s.reached && (s.slope - 0.2).abs() < 1e-12, "a rise of a fifth is not steady: {s:?}");
+        let s = steadiness(&[100.0, 130.0, 100.0, 100.0, 100.0], 60.0).unwrap();
+        assert!(!s.reached && s.excursion > 0.2, "{s:?}");
+        assert_eq!(steadiness(&[0.0; 5], 60.0), None);
+    }
+
+    #[test]
+    fn seconds_and_stalls_are_counted() {
+        let mut s = Seconds::default();
+        for i in 0..40 {
+            s.push(if (10..25).contains(&i) { 0.0 } else { 1e6 }, 0.1, f64::from(i + 1) / 10.0);
+        }
+        assert_eq!(s.rates.len(), 4);
+        assert!((s.longest_stall_s - 1.5).abs() < 1e-9);
+        let whole = s.whole().unwrap();
+        assert!(whole.worst_second_mb_s.abs() < 1e-9 && (whole.p99_mb_s - 10.0).abs() < 1e-6, "{whole:?}");
+        assert_eq!((s.steady(), s.steady_rounds(s.longest())), (None, None), "four seconds cannot be steady");
+    }
+
+    #[test]
+    fn rounds_are_counted_as_they_come_inside() {
+        let mut s = Seconds::default();
+        let mut seen = Vec::new();
+        // A fall in the third minute, then even.
+        for i in 0..600 {
+            s.restart();
+            s.loads.truncate(1);
+            s.push(if i < 150 { 2e6 } else { 1e6 }, 1.0, f64::from(i + 1));
+            if (i + 1) % 60 == 0 {
+                seen.push(s.steady_rounds(s.newest()).unwrap());
+            }
+        }
+        assert_eq!(seen, [1, 2, 1, 1, 2, 3, 4, 5, 5, 5]);
+    }
+}
