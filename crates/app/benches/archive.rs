@@ -5,7 +5,7 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile::compare::Compared;
+use hollow_mile::told::Compared;
 use hollow_mile::ui::actions::Action;
 use hollow_mile::ui::app::App;
 use hollow_mile::ui::theme::{Depth, Theme};

@@ -14,7 +14,8 @@ use std::process::Command as Process;
 use std::time::{Duration, Instant};
 
 use bare::{Job, median};
-use hollow_mile::session::{Command, Session, Speed};
+use hollow_mile::command::{Command, Speed};
+use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;

@@ -7,7 +7,8 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile::session::{Session, Speed};
+use hollow_mile::command::Speed;
+use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;

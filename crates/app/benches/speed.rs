@@ -6,7 +6,8 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile::session::{Session, Speed};
+use hollow_mile::command::Speed;
+use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target};
 use hollow_mile::ui::actions::Action;
 use hollow_mile::ui::app::App;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use clap::Parser;
 use hollow_mile::cli::{Args, run};
-use hollow_mile::text::printable;
+use hollow_mile::told::words::printable;
 
 fn main() -> ExitCode {
     // Records, charts and reports are their user's alone, whatever the shell would give to others.

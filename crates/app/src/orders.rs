@@ -13,9 +13,10 @@ use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 use serde::{Deserialize, Serialize};
 
+use crate::command::Speed;
 use crate::error::AppError;
 use crate::metrics::Metrics;
-use crate::session::{Session, Speed};
+use crate::session::Session;
 use crate::targets::{self, Opened, Target, Wish};
 use crate::{going_on, machine};
 
@@ -154,7 +155,7 @@ impl Orders {
                 Ok(session) => begun.push((drive, session)),
                 Err(error) => {
                     for (_, session) in begun {
-                        session.ask(crate::session::Command::Stop);
+                        session.ask(crate::command::Command::Stop);
                         let _ = session.finish();
                     }
                     return Err(error);

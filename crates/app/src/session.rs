@@ -3,6 +3,7 @@
 //! The driving thread never waits for the screen or for the disk of the ledger: on a real drive it hands events over
 //! an unbounded channel. A simulated drive has no time to lose, so there the channel is bounded and memory stays flat.
 
+use crate::command::{Command, Speed};
 use std::io::Write;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -16,72 +17,13 @@ use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::{HaulWriter, Ledger};
-use serde::{Deserialize, Serialize};
 
 use crate::clocks::{Clocks, Pulse};
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::targets::Opened;
-use crate::text::printable;
+use crate::told::words::printable;
 use crate::watch::post::{About, Post};
-
-/// What the one at the controls can ask for.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Command {
-    /// Take the load off, or put it on again. A simulated drive's clock stands meanwhile.
-    Pause(bool),
-    /// Go on to the next leg.
-    SkipLeg,
-    /// End the haul.
-    Stop,
-    /// Write words into the record.
-    Note(String),
-    /// How fast a simulated drive's clock runs.
-    Speed(Speed),
-}
-
-/// How fast a simulated drive's clock runs.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Speed {
-    /// So many times as fast as real time.
-    Times(f64),
-    /// As fast as possible.
-    Most,
-}
-
-impl Speed {
-    const STEPS: [f64; 7] = [1.0, 4.0, 15.0, 60.0, 240.0, 900.0, 3600.0];
-
-    /// The next faster one.
-    #[must_use]
-    pub fn faster(self) -> Self {
-        match self {
-            Self::Times(t) => Self::STEPS.into_iter().find(|s| *s > t).map_or(Self::Most, Self::Times),
-            Self::Most => Self::Most,
-        }
-    }
-
-    /// The next slower one.
-    #[must_use]
-    pub fn slower(self) -> Self {
-        match self {
-            Self::Most => Self::Times(Self::STEPS[Self::STEPS.len() - 1]),
-            Self::Times(t) => Self::Times(Self::STEPS.into_iter().rev().find(|s| *s < t).unwrap_or(1.0)),
-        }
-    }
-
-    /// `60 × real time`.
-    #[must_use]
-    pub fn words(self) -> String {
-        match self {
-            Self::Most => "as fast as possible".into(),
-            Self::Times(1.0) => "real time".into(),
-            Self::Times(t) => format!("{t} × real time"),
-        }
-    }
-}
 
 /// How a haul came out.
 pub struct Outcome {

@@ -8,8 +8,9 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use common::{Bench, Terminal, exists, wait_until};
+use hollow_mile::command::{Command, Speed};
 use hollow_mile::orders::{Orders, Seat};
-use hollow_mile::session::{Command, Session, Speed};
+use hollow_mile::session::Session;
 use hollow_mile::watch::watching::{self, Watching};
 use hollow_mile_core::record::{Conditions, Event};
 use hollow_mile_core::route::Route;

@@ -9,7 +9,8 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::{Bench, Loop, PROGRAM, wait_until};
-use hollow_mile::session::{Session, Speed};
+use hollow_mile::command::Speed;
+use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::route::Route;
@@ -136,7 +137,7 @@ fn a_socket_lets_go_of_whoever_talks_nonsense_or_nothing_and_heeds_the_one_who_h
         stream.set_read_timeout(Some(Duration::from_secs(12))).unwrap();
         assert!(stream.read_to_end(&mut rest).is_ok(), "a silent one is let go");
     }
-    session.ask(hollow_mile::session::Command::Stop);
+    session.ask(hollow_mile::command::Command::Stop);
     drop(session.finish().unwrap());
 }
 

@@ -4,7 +4,8 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use hollow_mile::session::{Command, Session, Speed};
+use hollow_mile::command::{Command, Speed};
+use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::record::{Conditions, Event, HaulState};

@@ -146,6 +146,7 @@ fn pictures_of_the_archive() {
         app.act(if app.archive.chosen_row().is_some_and(fits) { Action::Mark } else { Action::Down });
     }
     app.act(Action::SideBySide);
+    app.finish_making();
     insta::assert_snapshot!("contrast", text(&app, 160, 47));
     insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
     for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
@@ -157,6 +158,7 @@ fn pictures_of_the_archive() {
     insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
     app.act(Action::GoLedger);
     app.act(Action::DriveFile);
+    app.finish_making();
     insta::assert_snapshot!("drive_file", text(&app, 160, 47));
     insta::assert_snapshot!("drive_file_small", text(&app, 100, 30));
     app.act(Action::OtherPane);

@@ -1,14 +1,15 @@
 //! Commands on the ledger: list, findings, chart, import, export, leftovers.
 
+use crate::told::Told;
+use crate::told::findings;
+use crate::told::headline;
+use crate::told::words;
 use std::fs::{File, OpenOptions};
 use std::io::{Cursor, Read, Seek};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use hollow_mile_core::archive::digest::Digest;
 use hollow_mile_core::archive::document::{FindingsDocument, Noted};
-use hollow_mile_core::conclude::limits;
-use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::conclude::models::stream;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
@@ -19,7 +20,7 @@ use serde::Serialize;
 
 use super::{open_ledger, say, say_json, table};
 use crate::error::{AppError, Exit};
-use crate::{claims, home, text};
+use crate::home;
 
 #[derive(Serialize)]
 struct LedgerRow {
@@ -48,7 +49,7 @@ struct LedgerRow {
 
 fn document(r: HaulRow) -> LedgerRow {
     LedgerRow {
-        started: text::timestamp(r.started_unix_ms),
+        started: words::timestamp(r.started_unix_ms),
         haul: r.haul,
         drive: r.drive,
         route: r.route,
@@ -76,7 +77,7 @@ pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -
     let mut rows = if deleted { ledger.deleted()? } else { ledger.hauls()? };
     let words: Vec<String> = filter.iter().map(|w| w.to_lowercase()).collect();
     rows.retain(|r| {
-        let hay = text::haystack(r);
+        let hay = words::haystack(r);
         words.iter().all(|w| hay.contains(w.as_str()))
     });
     if let Some(drive) = drive {
@@ -100,7 +101,7 @@ pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -
     lines.extend(rows.into_iter().map(|r| {
         vec![
             r.haul,
-            text::local_time(r.started_unix_ms),
+            words::local_time(r.started_unix_ms),
             r.drive,
             r.route,
             r.state.word().to_owned(),
@@ -125,7 +126,7 @@ fn read_csv(path: &Path, take: &mut dyn FnMut(Event)) -> Result<(), AppError> {
         csv_in::stream(&name, Cursor::new(held), take)
     };
     let warnings = warnings.map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
-    warnings.iter().for_each(|w| eprintln!("{}", text::printable(&format!("{}: {w}", path.display()))));
+    warnings.iter().for_each(|w| eprintln!("{}", words::printable(&format!("{}: {w}", path.display()))));
     Ok(())
 }
 
@@ -135,33 +136,21 @@ pub fn findings(
     ambient: Option<Celsius>,
     json: bool,
 ) -> Result<Exit, AppError> {
-    let (haul, readings, conclusions, kept) = if source.ends_with(".csv") {
+    let home = home::home()?;
+    let told = if source.ends_with(".csv") {
         let mut readings = Readings::new();
         read_csv(Path::new(source), &mut |e| readings.push(&e))?;
-        let conclusions = readings.conclude();
-        let haul = readings.head().map_or_else(|| source.to_owned(), |h| h.haul.clone());
-        (haul, readings, conclusions, None)
+        Told::of_record(source, readings, &home)
     } else {
-        let ledger = open_ledger()?;
-        let row = ledger.haul(source)?;
-        let (readings, conclusions) = ledger.concluded(&row.haul)?;
-        let digest = ledger.digest(&row.haul)?;
-        (row.haul, readings, conclusions, Some(digest))
+        Told::of_haul(&open_ledger()?, &home, source)?
     };
-    let models = Models::of(&readings, &conclusions);
-    let surveys = &conclusions.surveys;
-    let claims = readings.head().and_then(|h| claims::of_model(&home::home().ok()?, &h.drive.model));
-    let digest = claims.as_ref().map(|_| kept.unwrap_or_else(|| Digest::of(&readings, &conclusions)));
-    let judged = claims.as_ref().zip(digest.as_ref());
-    let stands = judged.map(|(c, d)| c.against(d)).unwrap_or_default();
-    let warm = judged.map(|(c, d)| c.heat_words(d)).unwrap_or_default();
-    let cost = claims.as_ref().and_then(|c| c.cost(readings.written()));
-    let limits = limits::judge(&readings, &conclusions);
-    let stream = hold.map(|(s, buffer)| stream::hold(&readings, &conclusions, s, buffer));
+    let (readings, conclusions) = (&told.readings, &told.conclusions);
+    let stands = told.stands();
+    let stream = hold.map(|(s, buffer)| stream::hold(readings, conclusions, s, buffer));
     if json {
         let drive = readings.head().map_or("unknown", |h| h.drive.target.as_str());
         say_json(&FindingsDocument {
-            haul: &haul,
+            haul: &told.haul,
             drive,
             findings: &conclusions.findings,
             figures: &conclusions.figures,
@@ -171,30 +160,30 @@ pub fn findings(
                 .iter()
                 .map(|(at, text)| Noted { elapsed_s: at.as_secs_f64(), text })
                 .collect(),
-            models: Some(models),
-            surveys,
-            limits: &limits,
+            cost: told.cost(),
+            surveys: &conclusions.surveys,
+            limits: &told.limits,
             claims: &stands,
-            cost,
             stream: stream.map(Into::into),
+            models: &told.models,
         })?;
         return Ok(Exit::Done);
     }
-    say(&text::answer(&readings, &conclusions))?;
-    for l in &limits {
+    say(&headline::answer(readings, conclusions))?;
+    for l in &told.limits {
         say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
     }
-    say(&text::findings(&conclusions))?;
+    say(&findings::findings(conclusions))?;
     let rate = conclusions.figures.hottest_rate();
     let mut parts = vec![
-        ("figures", text::figures(&conclusions.figures)),
-        ("cache", models.cache_words()),
-        ("heat", models.heat_words(rate, ambient)),
+        ("figures", findings::figures(&conclusions.figures)),
+        ("cache", told.models.cache_words()),
+        ("heat", told.models.heat_words(rate, ambient)),
     ];
     parts.extend(stream.map(|s| ("stream", s.map_or_else(|r| vec![r.words()], |h| h.sentences()))));
     let mut claimed: Vec<String> = stands.iter().map(|s| format!("{}.", s.words())).collect();
-    claimed.extend(warm.iter().map(|w| format!("{w}.")));
-    claimed.extend(cost.filter(|c| c.written_bytes > 0).map(|c| format!("this haul {}.", c.words())));
+    claimed.extend(told.claimed_heat().iter().map(|w| format!("{w}.")));
+    claimed.extend(told.cost().filter(|c| c.written_bytes > 0).map(|c| format!("this haul {}.", c.words())));
     parts.push(("claims", claimed));
     let noted = readings
         .notes()
@@ -271,7 +260,7 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
         say(&format!(
             "haul {id}: {} samples\n{}",
             readings.series().len(),
-            text::answer(&readings, &conclusions)
+            headline::answer(&readings, &conclusions)
         ))?;
     }
     Ok(Exit::Done)

@@ -12,9 +12,9 @@ use hollow_mile_ledger::Ledger;
 
 use super::archive::create;
 use super::{open_ledger, say, say_json};
-use crate::compare::{Compared, DriveFile};
 use crate::error::{AppError, Exit};
 use crate::home;
+use crate::told::{Compared, DriveFile};
 
 /// Along what a chart is drawn.
 #[derive(Debug, Clone, Copy, ValueEnum)]

@@ -1,5 +1,7 @@
 //! `claims`: what makers state. `drive`: all that is known of one drive.
 
+use crate::told::drive;
+use crate::told::words;
 use std::path::Path;
 
 use hollow_mile_core::archive::claims::{Claims, terabytes};
@@ -7,9 +9,9 @@ use hollow_mile_core::quantity::units::{Bytes, clock};
 use serde::Serialize;
 
 use super::{open_ledger, say, say_json, table};
-use crate::compare::DriveFile;
 use crate::error::{AppError, Exit};
-use crate::{claims, home, text};
+use crate::told::DriveFile;
+use crate::{claims, home};
 
 pub fn list(json: bool) -> Result<Exit, AppError> {
     let (all, broken) = claims::all(&home::home()?);
@@ -146,7 +148,7 @@ pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
                 .map(|p| HaulDocument {
                     haul: &p.row.haul,
                     route: &p.row.route,
-                    started: text::timestamp(p.row.started_unix_ms),
+                    started: words::timestamp(p.row.started_unix_ms),
                     found: &p.row.summary,
                     figures: &p.digest.figures,
                     cache: &p.digest.cache,
@@ -158,7 +160,7 @@ pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
                 .wear
                 .iter()
                 .map(|w| WearDocument {
-                    at: text::timestamp(w.unix_ms),
+                    at: words::timestamp(w.unix_ms),
                     host_written_bytes: w.host_written.map(Bytes::get),
                     percentage_used: w.percentage_used,
                 })
@@ -167,7 +169,7 @@ pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
         return Ok(Exit::Done);
     }
     say(&format!("{}  {}  {}", id.serial, id.model, id.capacity))?;
-    for line in text::drive_file(&file) {
+    for line in drive::drive_file(&file) {
         say(&line)?;
     }
     say("")?;
@@ -176,7 +178,7 @@ pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
     rows.extend(file.hauls.iter().map(|p| {
         vec![
             p.row.haul.clone(),
-            text::local_time(p.row.started_unix_ms),
+            words::local_time(p.row.started_unix_ms),
             p.row.route.clone(),
             clock(p.row.elapsed),
             p.row.written.to_string(),

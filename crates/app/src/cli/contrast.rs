@@ -1,11 +1,11 @@
 //! `contrast`: hauls side by side.
 
-use hollow_mile_core::archive::contrast::{Contrast, Row};
+use crate::told::contrast::table_of_figures;
 use hollow_mile_core::quantity::units::Celsius;
 
 use super::{open_ledger, say, say_json, table};
-use crate::compare::Compared;
 use crate::error::{AppError, Exit};
+use crate::told::Compared;
 
 /// Who is compared, and how.
 #[derive(Debug, clap::Args)]
@@ -23,55 +23,6 @@ pub struct ContrastArgs {
     /// As JSON
     #[arg(long)]
     json: bool,
-}
-
-/// A figure of one side: `3 180 ± 12 MB/s (3)`; in full with its standard deviation: `3 180 ± 12 MB/s (3; s 4.8 MB/s)`.
-#[must_use]
-pub fn cell(row: &Row, side: usize, full: bool) -> String {
-    let Some(r) = row.sides[side] else { return "·".into() };
-    let unit = row.unit;
-    // One unit for both numbers, where it is the same.
-    let with = |half: f64| {
-        let (mean, half) = (unit.words(r.mean), unit.words(half));
-        match (mean.rsplit_once(' '), half.rsplit_once(' ')) {
-            (Some((number, a)), Some((_, b))) if a == b => format!("{number} ± {half}"),
-            _ => format!("{mean} ± {half}"),
-        }
-    };
-    match (r.interval, row.within[side]) {
-        (Some(h), _) if full => format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation)),
-        (Some(h), _) => format!("{} ({})", with(h), r.repeats),
-        (None, Some((low, high))) => with(((high - low) / 2.0).max(0.0)),
-        (None, None) => unit.words(r.mean),
-    }
-}
-
-/// A side's difference from the first: `differs: +412 MB/s, p 0.003`.
-#[must_use]
-pub fn difference(row: &Row, side: usize) -> String {
-    let Some(a) = side.checked_sub(1).and_then(|s| row.against.get(s)) else { return String::new() };
-    let Some(d) = a.difference else { return a.standing.words().into() };
-    let p = match a.p_holm {
-        Some(p) if p < 0.001 => ", p < 0.001".to_owned(),
-        Some(p) => format!(", p {p:.3}"),
-        None => String::new(),
-    };
-    format!("{}: {}{p}", a.standing.words(), row.unit.signed(d))
-}
-
-/// The figures as rows of a table, with the names of its columns; in full with standard deviations.
-#[must_use]
-pub fn figures(c: &Contrast, full: bool) -> (Vec<String>, Vec<Vec<String>>) {
-    let mut head = vec!["figure".to_owned()];
-    head.extend(c.sides.iter().map(|s| s.letter.clone()));
-    head.extend(c.sides.iter().skip(1).map(|s| format!("{} against A", s.letter)));
-    let rows = c.figures.iter().map(|r| {
-        let mut cells = vec![r.name.to_string()];
-        cells.extend((0..c.sides.len()).map(|s| cell(r, s, full)));
-        cells.extend((1..c.sides.len()).map(|s| difference(r, s)));
-        cells
-    });
-    (head, rows.collect())
 }
 
 pub fn run(args: &ContrastArgs) -> Result<Exit, AppError> {
@@ -93,7 +44,7 @@ pub fn run(args: &ContrastArgs) -> Result<Exit, AppError> {
         say(&format!("note: {warning}"))?;
     }
     say("")?;
-    let (head, rows) = figures(c, true);
+    let (head, rows) = table_of_figures(c, true);
     let mut lines = vec![head];
     lines.extend(rows);
     say(&table(&lines))?;

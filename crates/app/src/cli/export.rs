@@ -1,5 +1,6 @@
 //! `export`: samples, findings or figures of a haul as CSV, JSON or Parquet.
 
+use crate::told::words;
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -20,7 +21,6 @@ use parquet::schema::types::Type;
 use super::archive::create;
 use super::open_ledger;
 use crate::error::{AppError, Exit};
-use crate::text;
 
 /// How a haul is written out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -326,7 +326,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
                 serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });
             let text = serde_json::to_string(&document)
                 .map_err(|e| AppError::usage(format!("haul {} cannot be written as JSON: {e}", row.haul)))?;
-            format!("{}\n", text::escaped_json(&text)).into_bytes()
+            format!("{}\n", words::escaped_json(&text)).into_bytes()
         }
         (ExportKind::Parquet, _) => table
             .parquet(readings.head().map(about).unwrap_or_default())

@@ -1,5 +1,8 @@
 //! `hollow-mile haul`: runs a route without the interface, with a progress line, and says what was found.
 
+use crate::told::findings;
+use crate::told::headline;
+use crate::told::words;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::Arc;
@@ -18,13 +21,14 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use super::{HangUp, HaulArgs, say, say_json};
+use crate::command::{Command, Speed};
 use crate::error::{AppError, Exit};
 use crate::metrics::Metrics;
 use crate::orders::{Orders, Seat};
-use crate::session::{Command, Outcome, Session, Speed};
+use crate::session::{Outcome, Session};
 use crate::targets::{self, Target};
 use crate::watch::keeper;
-use crate::{home, machine, metrics, text, ui};
+use crate::{home, machine, metrics, ui};
 
 /// The object at the end of `haul --json`.
 #[derive(Serialize)]
@@ -120,7 +124,7 @@ fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
 fn detached(args: &HaulArgs, orders: &Orders) -> Result<Exit, AppError> {
     let kept = keeper::start(orders)?;
     for doubt in &kept.doubts {
-        eprintln!("{}", text::printable(doubt));
+        eprintln!("{}", words::printable(doubt));
     }
     if args.watch {
         return ui::run(ui::Start::Watch {
@@ -255,7 +259,7 @@ fn failed_or_lied(outcome: &Outcome) -> bool {
 
 /// Writes a line to standard error, which may be a terminal that was closed meanwhile.
 fn tell(line: &str) {
-    let _ = writeln!(std::io::stderr(), "{}", text::printable(line));
+    let _ = writeln!(std::io::stderr(), "{}", words::printable(line));
 }
 
 /// Shows progress on standard error until every haul is over.
@@ -408,10 +412,10 @@ impl Report<'_> {
         for remark in r.legs().iter().filter_map(|l| l.ended.as_ref()?.2.remark.as_ref()) {
             say(&format!("{remark}."))?;
         }
-        say(&text::answer(r, &self.outcome.conclusions))?;
+        say(&headline::answer(r, &self.outcome.conclusions))?;
         for l in &self.limits {
             say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
         }
-        say(&text::findings(&self.outcome.conclusions))
+        say(&findings::findings(&self.outcome.conclusions))
     }
 }

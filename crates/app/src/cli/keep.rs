@@ -1,5 +1,6 @@
 //! What is done to hauls in the ledger afterwards: names, tags, notes, deletion, rescue of a damaged file.
 
+use crate::told::tags::retagged;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_ledger::{Ledger, rescue};
 
@@ -27,18 +28,6 @@ pub struct AnnotateArgs {
     /// As JSON
     #[arg(long)]
     json: bool,
-}
-
-/// Tags after some were given and some taken away.
-#[must_use]
-pub fn retagged(
-    mut tags: Vec<(String, String)>,
-    given: &[(String, String)],
-    taken: &[String],
-) -> Vec<(String, String)> {
-    tags.retain(|(k, _)| !taken.contains(k) && !given.iter().any(|g| g.0 == *k));
-    tags.extend(given.iter().cloned());
-    tags
 }
 
 pub fn annotate(args: &AnnotateArgs) -> Result<Exit, AppError> {

@@ -9,8 +9,8 @@ use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
 
 use super::{say, say_json, table};
+use crate::command::{Command, Speed};
 use crate::error::{AppError, Exit};
-use crate::session::{Command, Speed};
 use crate::watch::frame::Hello;
 use crate::watch::watching;
 use crate::{home, ui};

@@ -15,8 +15,6 @@ mod show;
 mod vitals;
 
 pub use chart::{ChartKind, draw, encode};
-pub use contrast::figures as contrast_figures;
-pub use keep::retagged;
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -422,7 +420,7 @@ fn open_ledger() -> Result<Ledger, AppError> {
 
 /// Writes to standard output; a reader that went away (`| head`) is no fault.
 fn say(text: &str) -> Result<(), AppError> {
-    match writeln!(std::io::stdout(), "{}", crate::text::printable(text)) {
+    match writeln!(std::io::stdout(), "{}", crate::told::words::printable(text)) {
         Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
             Err(AppError::machine(format!("standard output cannot be written: {e}")))
         }
@@ -432,7 +430,7 @@ fn say(text: &str) -> Result<(), AppError> {
 
 fn say_json(value: &impl Serialize) -> Result<(), AppError> {
     let text = serde_json::to_string_pretty(value).map_err(|e| AppError::machine(format!("no JSON: {e}")))?;
-    say(&crate::text::escaped_json(&text))
+    say(&crate::told::words::escaped_json(&text))
 }
 
 /// Columns with two spaces between them, as wide as their widest cell.

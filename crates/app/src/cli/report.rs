@@ -1,5 +1,6 @@
 //! `report`: a few pages on a haul or a contrast, as PDF or Markdown.
 
+use crate::told::report;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -8,9 +9,9 @@ use hollow_mile_core::quantity::units::Celsius;
 
 use super::archive::create;
 use super::{open_ledger, say, say_json};
-use crate::compare::Compared;
 use crate::error::{AppError, Exit};
-use crate::{home, report};
+use crate::home;
+use crate::told::{Compared, Told};
 
 /// What is reported, and where to.
 #[derive(Debug, clap::Args)]
@@ -53,7 +54,10 @@ pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
     }
     let ledger = open_ledger()?;
     let made = match args.hauls.as_slice() {
-        [one] => report::of_haul(&ledger, &home::home()?, one, args.question.as_deref(), args.ambient)?,
+        [one] => {
+            let told = Told::of_haul(&ledger, &home::home()?, one)?;
+            report::of_haul(&told, args.question.as_deref(), args.ambient)?
+        }
         many => {
             let compared = Compared::of(&ledger, many, args.by.as_deref(), args.ambient)?;
             report::of_contrast(&compared, args.question.as_deref())

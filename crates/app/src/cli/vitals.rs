@@ -1,13 +1,14 @@
 //! `hollow-mile vitals`: one health reading, and self-tests.
 
+use crate::told::drive;
 use clap::ValueEnum;
 use hollow_mile_core::drive::health::FIGURES;
 
 use super::{say, say_json, table};
 use crate::error::{AppError, Exit};
+use crate::home;
 use crate::machine::{self, HealthDocument};
 use crate::targets::Target;
-use crate::{home, text};
 
 /// What to do with the drive's self-test.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -55,7 +56,7 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, json: bool) -> Result<E
         "{}  {}  {}  firmware {}",
         identity.target, identity.model, identity.serial, identity.firmware
     ))?;
-    say(&text::wellness(&health))?;
+    say(&drive::wellness(&health))?;
     if let Some(shortfall) = identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
         say(&format!("Its link has less than it could: {shortfall}."))?;
     }
@@ -80,7 +81,7 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, json: bool) -> Result<E
         }));
         say(&table(&rows))?;
     }
-    for line in text::self_tests(&health) {
+    for line in drive::self_tests(&health) {
         say(&line)?;
     }
     for e in &health.errors {

@@ -1,5 +1,6 @@
 //! The state of the interface, and what each action does to it.
 
+use std::borrow::Cow;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -14,6 +15,7 @@ use tui_input::Input;
 use super::actions::{Action, Screen, available};
 use super::follow_yard::FollowYard;
 use super::live::Live;
+use super::making::Making;
 use super::review::Loading;
 use super::theme::Theme;
 use super::views::contrast::ContrastView;
@@ -25,10 +27,11 @@ use super::views::route::{Plan, RouteView};
 use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
+use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::machine;
 use crate::orders::{Orders, Seat};
-use crate::session::{Command, Session, Speed};
+use crate::session::Session;
 use crate::targets::{self, Target};
 use crate::watch::keeper::{self, Kept};
 use crate::watch::watching::Watching;
@@ -116,6 +119,8 @@ pub struct App {
     pub drive_file: DriveFileView,
     /// Hauls that were deleted since the program began, by the occasion.
     pub(super) deleted: Vec<Vec<String>>,
+    /// What takes longer than a key may wait.
+    pub(super) making: Option<Making>,
     /// Hauls under way, and those that ended meanwhile.
     pub live: Vec<Live>,
     /// Processes that keep hauls which were started here.
@@ -156,6 +161,7 @@ impl App {
             contrast: ContrastView::default(),
             drive_file: DriveFileView::default(),
             deleted: Vec::new(),
+            making: None,
             home,
             demo,
             theme,
@@ -210,8 +216,10 @@ impl App {
 
     /// The sentence to show now.
     #[must_use]
-    pub fn message(&self) -> Option<&str> {
-        self.message.as_ref().filter(|(_, at)| at.elapsed() < MESSAGE_STAYS).map(|(m, _)| m.as_str())
+    pub fn message(&self) -> Option<Cow<'_, str>> {
+        let said = self.message.as_ref().filter(|(_, at)| at.elapsed() < MESSAGE_STAYS);
+        let making = || self.making.as_ref().map(|m| Cow::Owned(m.words()));
+        said.map(|(m, _)| Cow::Borrowed(m.as_str())).or_else(making)
     }
 
     pub(super) fn heed(&mut self, result: Result<(), AppError>) {
@@ -297,6 +305,9 @@ impl App {
     /// Lets a time-lapse run on, takes a record that was read meanwhile, makes models anew. True when it shows.
     fn follow_review(&mut self, budget: Duration) -> bool {
         let mut changed = self.haul.lapse.as_mut().is_some_and(|l| l.follow(budget));
+        // Its seconds are counted on screen.
+        changed |= self.making.is_some();
+        changed |= self.take_made();
         match self.haul.loading.as_ref().and_then(Loading::done) {
             None => {}
             Some(Ok(whole)) => {
@@ -331,6 +342,7 @@ impl App {
     pub fn is_moving(&self) -> bool {
         self.running() > 0
             || self.haul.loading.is_some()
+            || self.making.is_some()
             || self.haul.lapse.as_ref().is_some_and(|l| l.runs())
     }
 
@@ -453,6 +465,12 @@ impl App {
             self.came_from.push(self.screen);
             self.screen = screen;
         }
+    }
+
+    /// The view to which Esc goes next.
+    pub(super) fn comes_before(&mut self, screen: Screen) {
+        self.came_from.retain(|s| *s != screen);
+        self.came_from.push(screen);
     }
 
     /// Does an action.

@@ -12,8 +12,8 @@ use super::ledger_actions::write_beside;
 use super::live::Live;
 use super::review::Lapse;
 use super::views::ground::has_any;
+use crate::command::Command;
 use crate::error::AppError;
-use crate::session::Command;
 
 impl App {
     /// Shows all of a finding, and puts the cursor where it is.

@@ -6,8 +6,8 @@ use tui_input::backend::crossterm::EventHandler;
 use super::actions::{Action, Screen, action};
 use super::app::{App, Overlay, Yes, find_actions};
 use super::views::haul::Hit;
+use crate::command::Command;
 use crate::error::AppError;
-use crate::session::Command;
 
 impl App {
     /// Takes an event of the terminal.

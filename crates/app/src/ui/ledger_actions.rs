@@ -1,9 +1,9 @@
 //! What can be done to hauls in the ledger, with the file of a drive, and with a contrast.
 
+use crate::told::tags::{retagged, tags_of};
 use std::io::Write;
 use std::path::PathBuf;
 
-use hollow_mile_charts::pdf;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::record::HaulState;
@@ -11,30 +11,12 @@ use tui_input::Input;
 
 use super::actions::{Action, Screen};
 use super::app::{App, Overlay, Words};
+use super::making::Made;
 use super::review::Loading;
-use super::views::contrast::ContrastView;
-use super::views::drive_file::DriveFileView;
 use super::views::haul::HaulView;
-use crate::cli::retagged;
-use crate::compare::{Compared, DriveFile};
 use crate::error::AppError;
-use crate::report;
-
-/// Tags as they are typed: `bay=2, fan=on`.
-fn tags_of(text: &str) -> Result<Vec<(String, String)>, AppError> {
-    text.split(',')
-        .map(str::trim)
-        .filter(|t| !t.is_empty())
-        .map(|t| {
-            t.split_once('=')
-                .map(|(k, v)| (k.trim().to_owned(), v.trim().to_owned()))
-                .filter(|(k, _)| !k.is_empty())
-                .ok_or_else(|| {
-                    AppError::usage(format!("\"{t}\" is no tag: write name=value, with commas between"))
-                })
-        })
-        .collect()
-}
+use crate::told::report;
+use crate::told::{Compared, DriveFile, Told};
 
 /// Writes a file of this name into the present folder, or into the ledger's when that cannot be written; one that exists is
 /// left alone.
@@ -139,24 +121,17 @@ impl App {
         if hauls.len() < 2 {
             return self.say("Mark two hauls or more with m first.");
         }
-        match Compared::of(&self.ledger, &hauls, None, None) {
-            Ok(compared) => {
-                self.contrast = ContrastView::of(compared);
-                self.go(Screen::Contrast);
-            }
-            Err(e) => self.say(e.message),
-        }
+        self.make("the contrast", move |ledger| {
+            Ok(Made::Contrast(Box::new(Compared::of(ledger, &hauls, None, None)?)))
+        });
     }
 
     /// Opens all that is known of a drive.
     pub(super) fn open_drive_file(&mut self, serial: &str) {
-        match DriveFile::of(&self.ledger, &self.home, serial) {
-            Ok(file) => {
-                self.drive_file = DriveFileView::of(file);
-                self.go(Screen::DriveFile);
-            }
-            Err(e) => self.say(e.message),
-        }
+        let (home, serial) = (self.home.clone(), serial.to_owned());
+        self.make("the drive file", move |ledger| {
+            Ok(Made::DriveFile(Box::new(DriveFile::of(ledger, &home, &serial)?)))
+        });
     }
 
     fn delete_hauls(&mut self) {
@@ -229,8 +204,12 @@ impl App {
             }
             Action::Report => {
                 let Some(compared) = &self.contrast.compared else { return };
-                let made = report::of_contrast(compared, None);
-                self.write_pages(&made.pages(), "contrast-report");
+                let (subjects, by) = (compared.subjects.clone(), compared.by.clone());
+                let ambient = self.contrast.ambient();
+                self.make("the report", move |ledger| {
+                    let compared = Compared::with(ledger, subjects, by, ambient)?;
+                    Made::report(&report::of_contrast(&compared, None), "contrast")
+                });
             }
             Action::Ambient => {
                 let now = self.contrast.ambient().map(|a| a.to_string()).unwrap_or_default();
@@ -262,24 +241,19 @@ impl App {
         self.told_written("Chart", written);
     }
 
-    fn write_pages(&mut self, pages: &[Scene], stem: &str) {
-        let written = pdf::pages(pages)
-            .map_err(|e| AppError::usage(e.to_string()))
-            .and_then(|bytes| write_beside(self, stem, "pdf", &bytes));
-        self.told_written("Report", written);
-    }
-
     /// Writes a report on one haul, or on several side by side.
     pub(super) fn write_report(&mut self, hauls: &[String]) {
-        let made = match hauls {
-            [] => return,
-            [one] => report::of_haul(&self.ledger, &self.home, one, None, None).map(|r| (r, one.clone())),
-            many => Compared::of(&self.ledger, many, None, None)
-                .map(|c| (report::of_contrast(&c, None), "contrast".to_owned())),
-        };
-        match made {
-            Ok((report, stem)) => self.write_pages(&report.pages(), &format!("{stem}-report")),
-            Err(e) => self.say(e.message),
+        let (home, hauls) = (self.home.clone(), hauls.to_vec());
+        match hauls.len() {
+            0 => {}
+            1 => self.make("the report", move |ledger| {
+                let told = Told::of_haul(ledger, &home, &hauls[0])?;
+                Made::report(&report::of_haul(&told, None, None)?, &hauls[0])
+            }),
+            _ => self.make("the report", move |ledger| {
+                let compared = Compared::of(ledger, &hauls, None, None)?;
+                Made::report(&report::of_contrast(&compared, None), "contrast")
+            }),
         }
     }
 
@@ -303,13 +277,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn tags_are_pairs_and_names_of_files_are_plain() {
-        assert_eq!(
-            tags_of("bay=2, fan = on").unwrap(),
-            [("bay".into(), "2".into()), ("fan".into(), "on".into())]
-        );
-        assert_eq!(tags_of("").unwrap(), []);
-        assert!(tags_of("bay").is_err() && tags_of("=2").is_err());
+    fn names_of_files_are_plain() {
         assert_eq!(plain_name("../KW 0417\u{1b}"), "---KW-0417-");
     }
 }

@@ -5,8 +5,9 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 
+use crate::command::{Command, Speed};
 use crate::error::AppError;
-use crate::session::{Command, Over, Session, Speed};
+use crate::session::{Over, Session};
 use crate::watch::frame::Desk;
 use crate::watch::watching::Watching;
 

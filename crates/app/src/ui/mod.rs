@@ -11,6 +11,7 @@ mod input;
 pub mod keys;
 mod ledger_actions;
 pub mod live;
+mod making;
 pub mod review;
 pub mod theme;
 pub mod views;

@@ -48,7 +48,11 @@ impl Loading {
     }
 }
 
-fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> Result<(), AppError> {
+/// A thread of its own for what takes longer than a key may wait.
+///
+/// # Errors
+/// When there is none.
+pub(super) fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> Result<(), AppError> {
     std::thread::Builder::new()
         .name(name.into())
         .spawn(work)

@@ -7,7 +7,7 @@ use hollow_mile_core::record::Event;
 use hollow_mile_core::record::bytes;
 use serde::{Deserialize, Serialize};
 
-use crate::session::{Command, Speed};
+use crate::command::{Command, Speed};
 
 /// Both sides speak the same version, or none: program and ledger are of one machine.
 pub const VERSION: u32 = 1;

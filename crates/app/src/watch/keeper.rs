@@ -15,10 +15,11 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::command::Command;
 use crate::error::{AppError, Exit};
 use crate::metrics::{self, Metrics};
 use crate::orders::Orders;
-use crate::session::{Command, Session};
+use crate::session::Session;
 
 /// The verb with which the program starts itself.
 pub const VERB: &str = "keep-hauls";

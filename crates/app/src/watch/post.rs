@@ -15,9 +15,9 @@ use hollow_mile_core::record::Event;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use super::frame::{Desk, Frames, Hello, Message, Said, VERSION};
+use crate::command::{Command, Speed};
 use crate::error::AppError;
-use crate::session::{Command, Speed};
-use crate::text::printable;
+use crate::told::words::printable;
 
 /// As many as anybody has terminals.
 const MOST_WATCHERS: usize = 64;

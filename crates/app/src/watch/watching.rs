@@ -13,8 +13,9 @@ use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::Ledger;
 
 use super::frame::{Desk, Frames, Hello, Message, Said, VERSION};
+use crate::command::Command;
 use crate::error::AppError;
-use crate::session::{Command, Over};
+use crate::session::Over;
 
 /// Batches that may wait for the one who looks; with more the haul lets us go, and we come again.
 const BACKLOG: usize = 64;

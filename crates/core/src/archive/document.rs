@@ -32,7 +32,7 @@ pub struct FindingsDocument<'a> {
     pub notes: Vec<Noted<'a>>,
     /// How the cache is built and comes back, how warm the drive gets.
     #[serde(flatten)]
-    pub models: Option<Models>,
+    pub models: &'a Models,
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
     pub surveys: &'a crate::conclude::surveys::Surveys,
     /// How the limits of the route stand.

@@ -1,5 +1,6 @@
 //! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
 
+use crate::told::contrast::table_of_figures;
 use hollow_mile_charts::contrast::ruler_name;
 use hollow_mile_core::archive::contrast::letter;
 use hollow_mile_core::quantity::scale;
@@ -10,8 +11,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 use super::top;
-use crate::cli::contrast_figures;
-use crate::compare::Compared;
+use crate::told::Compared;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::theme::Theme;
@@ -266,7 +266,7 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
     let room = usize::from(at.height.saturating_sub(1)).max(1);
     match view.page {
         Page::Figures => {
-            let (head, mut rows) = contrast_figures(c, at.width >= 150);
+            let (head, mut rows) = table_of_figures(c, at.width >= 150);
             // Where not all fits, what differs is worth more than the interval of each side.
             if widths(&head, &rows).iter().sum::<u16>() > at.width {
                 for cell in rows.iter_mut().flat_map(|r| r.iter_mut().skip(1).take(c.sides.len())) {

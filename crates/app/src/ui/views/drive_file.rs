@@ -1,12 +1,14 @@
 //! The drive file: all that is known of one drive over its hauls. How long will it last, how was it treated, what is it like?
 
+use crate::told::drive;
+use crate::told::words;
 use hollow_mile_core::quantity::units::clock;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::top;
-use crate::compare::DriveFile;
-use crate::text;
+use crate::told::DriveFile;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::canvas::Canvas;
@@ -91,8 +93,8 @@ fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, app: &App) {
     }
     canvas.paint(plot, buf);
     let y = area.y + area.height - 1;
-    buf.set_stringn(area.x, y, text::date(first.0 as i64), usize::from(area.width), theme.faint());
-    let end = text::date(last.0 as i64);
+    buf.set_stringn(area.x, y, words::date(first.0 as i64), usize::from(area.width), theme.faint());
+    let end = words::date(last.0 as i64);
     let at = area.width.saturating_sub(end.chars().count() as u16);
     buf.set_stringn(area.x + at, y, end, usize::from(area.width), theme.faint());
 }
@@ -106,7 +108,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     };
     let id = &file.identity;
     top(app, area, buf, &format!("{}  {}  {}", id.serial, id.model, id.capacity));
-    let mut sentences = text::drive_file(file).into_iter();
+    let mut sentences = drive::drive_file(file).into_iter();
     let answer = Rect { y: area.y + 2, height: 3, ..area };
     let mut out = Writer::new(answer, buf);
     out.text(&sentences.next().unwrap_or_default(), 0, theme.strong());
@@ -126,7 +128,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         let r = &past.row;
         let line = format!(
             "{}  {:<11}  {:>8}  {:>9}  {}",
-            text::date(r.started_unix_ms),
+            words::date(r.started_unix_ms),
             r.route,
             clock(r.elapsed),
             r.written.to_string(),

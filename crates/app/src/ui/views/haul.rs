@@ -1,5 +1,6 @@
 //! A haul: what happens on the drive, where, and why. The answer in words first, the lanes on one ruler under it.
 
+use crate::told::headline;
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
@@ -10,7 +11,6 @@ use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use crate::text;
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::live::Live;
@@ -416,7 +416,7 @@ pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
 
 fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let mut out = Writer::new(area, buf);
-    out.text(&text::answer(r, c), 0, theme.strong());
+    out.text(&headline::answer(r, c), 0, theme.strong());
 }
 
 /// Letters where something was found or noted.

@@ -1,5 +1,8 @@
 //! The panel of a haul: findings with their evidence, figures, cache and heat; the range between two marks; what is now.
 
+use crate::told::findings;
+use crate::told::headline;
+use crate::told::words;
 use std::time::Duration;
 
 use hollow_mile_charts::lanes::letter;
@@ -14,7 +17,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::haul::{HaulView, Page};
-use crate::text;
+
 use crate::ui::app::App;
 use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, wrap};
@@ -109,7 +112,7 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     let mut all = vec![("speed", speed)];
     all.extend(f.whole().map(|c| ("the whole", even(&c))));
     all.extend(f.after_cache.as_ref().map(|c| ("after the cache end", even(c))));
-    all.extend(text::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
+    all.extend(findings::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
     all.extend(Some(r.doubts()).filter(|d| !d.is_empty()).map(|d| ("doubts", d)));
     all
 }
@@ -170,7 +173,7 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
     let live = app.shown_live().filter(|l| l.runs());
     if live.is_some() {
         let p99 = r.last().and_then(|s| s.latency).map(|l| Duration::from_micros(l.p99_us.into()));
-        let rate = text::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
+        let rate = headline::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
         lines.push(("now", rate));
         lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
     }
@@ -182,8 +185,8 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
         moved.push_str(&format!(", {} read", r.read()));
     }
     lines.push(("so far", moved));
-    if let Some((time, bytes)) = live.and_then(|_| text::left(r)) {
-        let time = time.map(|t| format!("about {}", text::about(t)));
+    if let Some((time, bytes)) = live.and_then(|_| headline::left(r)) {
+        let time = time.map(|t| format!("about {}", words::about(t)));
         let bytes = bytes.map(|b| b.to_string());
         lines.push(("left", [time, bytes].into_iter().flatten().collect::<Vec<_>>().join(", ")));
     }
@@ -221,7 +224,7 @@ fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, Str
             lines.push(("samples", format!("compacted: {left} of {all} are left")));
         }
         if kept.is_some() {
-            lines.push(("started", text::local_time(head.started_unix_ms)));
+            lines.push(("started", words::local_time(head.started_unix_ms)));
         }
         lines.push(("engine", r.engine().to_owned()));
         lines.push(("haul", head.haul.clone()));

@@ -1,5 +1,6 @@
 //! The ledger: all hauls, newest first, filtered by typing, grouped, several marked.
 
+use crate::told::words;
 use std::collections::BTreeSet;
 
 use hollow_mile_ledger::HaulRow;
@@ -10,7 +11,7 @@ use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::top;
-use crate::text;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::fit;
@@ -96,7 +97,7 @@ impl LedgerView {
     /// Takes the list anew.
     pub fn show(&mut self, rows: Vec<HaulRow>) {
         let at = self.chosen_row().map(|r| r.haul.clone());
-        self.hay = rows.iter().map(text::haystack).collect();
+        self.hay = rows.iter().map(words::haystack).collect();
         self.rows = rows;
         self.marked.retain(|m| self.rows.iter().any(|r| r.haul == *m));
         self.arrange();
@@ -272,7 +273,7 @@ fn columns(width: u16) -> Vec<(u16, &'static str)> {
 
 fn cell(row: &HaulRow, name: &str) -> String {
     match name {
-        "started" => text::local_time(row.started_unix_ms),
+        "started" => words::local_time(row.started_unix_ms),
         "serial" => row.serial.clone(),
         "model" => row.model.clone(),
         "route" => row.route.clone(),

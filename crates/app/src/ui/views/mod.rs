@@ -51,7 +51,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     overlay::render(app, area, buf);
     // Whatever a drive or a file calls itself, wherever it was drawn.
     for cell in &mut buf.content {
-        if cell.symbol().chars().any(crate::text::is_unsafe) {
+        if cell.symbol().chars().any(crate::told::words::is_unsafe) {
             cell.set_symbol("\u{fffd}");
         }
     }

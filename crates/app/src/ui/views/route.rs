@@ -1,5 +1,6 @@
 //! The route: what shall be done on a drive, with every figure open to change and the cost kept current.
 
+use crate::told::words;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -23,7 +24,7 @@ use super::yard::YardRow;
 use crate::error::AppError;
 use crate::machine;
 use crate::targets::{Target, file_size, fits};
-use crate::text;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::{Writer, wrap};
@@ -460,7 +461,7 @@ impl RouteView {
             }
         }
         let basis = if self.known.is_empty() { "by its legs" } else { "by the last haul on this drive" };
-        format!("about {}, {basis}", text::about(total))
+        format!("about {}, {basis}", words::about(total))
     }
 }
 

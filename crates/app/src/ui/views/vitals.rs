@@ -1,5 +1,7 @@
 //! The vitals: is the drive well, what did the last haul do to it, and how did it come here?
 
+use crate::told::drive;
+use crate::told::words;
 use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::health::{FIGURES, Health, Unit, changes};
 use hollow_mile_core::drive::{DriveIdentity, Link};
@@ -9,7 +11,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::top;
-use crate::text;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::{Writer, fit};
@@ -63,7 +65,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let link = identity.link.as_ref().and_then(Link::shortfall);
     let link = link.map(|l| format!(" Its link has less than it could: {l}.")).unwrap_or_default();
     let heat = if view.health.warnings.is_empty() { theme.strong() } else { theme.accent() };
-    out.text(&format!("{}{link}", text::wellness(&view.health)), 0, heat);
+    out.text(&format!("{}{link}", drive::wellness(&view.health)), 0, heat);
     let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
     let left = Rect { width: (body.width * 3 / 5).min(94), ..body };
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
@@ -166,7 +168,7 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
     }
     out.gap();
     out.line("self-tests", theme.faint());
-    for line in text::self_tests(h).iter().take(6) {
+    for line in drive::self_tests(h).iter().take(6) {
         out.text(line.trim_start_matches("self-test: "), 2, theme.strong());
     }
     if let Some(minutes) = h.extended_self_test_minutes {
@@ -228,7 +230,7 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
             _ => None,
         };
         let cells = [
-            text::local_time(w.started_unix_ms),
+            words::local_time(w.started_unix_ms),
             w.route.clone(),
             or_none(v.host_bytes_written.map(|b| b.to_string())),
             or_none(v.percentage_used.map(|p| Unit::Percent.words(p))),

@@ -1,5 +1,6 @@
 //! The yard: which drives are here, what each is, and what is known of it.
 
+use crate::told::headline;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use hollow_mile_core::record::HaulState;
@@ -11,7 +12,7 @@ use ratatui::layout::Rect;
 use super::top;
 use crate::machine;
 use crate::targets;
-use crate::text;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::follow_yard::DeviceNow;
@@ -281,11 +282,11 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
     match live_on(app, row) {
         Some(live) => {
             let r = &live.readings;
-            let now = text::rate_now(r).map(|r| r.to_string()).unwrap_or_default();
+            let now = headline::rate_now(r).map(|r| r.to_string()).unwrap_or_default();
             let heat = r.last().and_then(|s| s.temperature).map(|t| format!("  {t}")).unwrap_or_default();
             let line = format!("hauling  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());
-            put(right, 1, &text::answer(r, &live.conclusions), area.width, theme.strong());
+            put(right, 1, &headline::answer(r, &live.conclusions), area.width, theme.strong());
         }
         None if app.yard.under_way_on(d).is_some() => {
             if let Some(h) = app.yard.under_way_on(d) {

@@ -1,5 +1,7 @@
 //! A glance at a haul below a list: its answer in words, and its rate by bytes.
 
+use crate::told::headline;
+use crate::told::words;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_ledger::Ledger;
@@ -8,7 +10,7 @@ use ratatui::layout::Rect;
 
 use super::panel::Writer;
 use super::{lane, ruler};
-use crate::text;
+
 use crate::ui::theme::Theme;
 
 /// The haul that is glanced at.
@@ -35,10 +37,10 @@ impl Glance {
     pub fn render(&self, area: Rect, buf: &mut Buffer, theme: &Theme) {
         let r = &self.readings;
         let mut out = Writer::new(area, buf);
-        out.text(&text::answer(r, &self.conclusions), 0, theme.strong());
+        out.text(&headline::answer(r, &self.conclusions), 0, theme.strong());
         if let Some(h) = r.head() {
             let line =
-                format!("{} on {}, {}", h.route.name, h.drive.serial, text::local_time(h.started_unix_ms));
+                format!("{} on {}, {}", h.route.name, h.drive.serial, words::local_time(h.started_unix_ms));
             out.line(&line, theme.faint());
         }
         let used = area.height - out.left();

@@ -66,11 +66,8 @@ fn inverse(mut a: Square, least: f64) -> Option<Square> {
                     turn(&mut x, &mut y);
                     (row[p], row[q]) = (x, y);
                 }
-                for j in 0..k {
-                    let (mut x, mut y) = (a[p][j], a[q][j]);
-                    turn(&mut x, &mut y);
-                    (a[p][j], a[q][j]) = (x, y);
-                }
+                let (above, below) = a.split_at_mut(q);
+                above[p].iter_mut().zip(&mut below[0]).for_each(|(x, y)| turn(x, y));
             }
         }
     }

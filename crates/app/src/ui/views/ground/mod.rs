@@ -4,6 +4,7 @@
 mod pages;
 mod strips;
 
+use crate::told::headline;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::surveys::Surveys;
 use hollow_mile_core::readings::{Readings, Ruler};
@@ -11,7 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::haul;
-use crate::text;
+
 use crate::ui::actions::Action;
 use crate::ui::app::App;
 use crate::ui::widgets::panel::Writer;
@@ -138,7 +139,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let answer = Rect { y: area.y + 1, height: 2, ..area };
     let mut out = Writer::new(answer, buf);
     // What failed comes first; what has no room is counted.
-    let mut all: Vec<String> = (r.errors() > 0).then(|| text::faults(r)).into_iter().collect();
+    let mut all: Vec<String> = (r.errors() > 0).then(|| headline::faults(r)).into_iter().collect();
     all.extend(sentences(page, &c.surveys));
     let more = all.len().saturating_sub(2);
     for (i, sentence) in all.iter().take(2).enumerate() {

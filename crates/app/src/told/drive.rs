@@ -1,117 +1,21 @@
-//! Hauls side by side, and one drive over all its hauls: gathered from the ledger for the command line, the views, charts and
-//! reports alike.
+//! All that is known of a drive over its hauls, and how it is, in sentences.
 
+use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::protocol::nvme::SelfTestKind;
 use std::path::Path;
 
-use hollow_mile_charts::contrast as chart;
+use super::words::date;
+use crate::claims;
+use crate::error::AppError;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::archive::claims::Claims;
-use hollow_mile_core::archive::contrast::overlay::Overlay;
-use hollow_mile_core::archive::contrast::{Contrast, Group, Subject};
 use hollow_mile_core::archive::digest::{Digest, SlowStretch, Treatment};
 use hollow_mile_core::archive::life;
 use hollow_mile_core::archive::life::{Projection, WearPoint};
 use hollow_mile_core::conclude::models::Refusal;
 use hollow_mile_core::drive::DriveIdentity;
-use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::quantity::units::{Bytes, significant};
 use hollow_mile_ledger::{HaulRow, Ledger};
-
-use crate::claims;
-use crate::error::AppError;
-
-/// Columns of a curve in a chart.
-const COLUMNS: usize = 660;
-
-/// A contrast with the curves of its hauls.
-pub struct Compared {
-    /// What it says.
-    pub contrast: Contrast,
-    /// Who is compared, in the order given.
-    pub subjects: Vec<Subject>,
-    /// The record of each, thinned where it is long.
-    pub curves: Vec<Readings>,
-    /// Index of the side of each haul.
-    pub side_of: Vec<usize>,
-    /// How they were grouped.
-    pub by: Group,
-}
-
-impl Compared {
-    /// Compares these hauls.
-    ///
-    /// # Errors
-    /// When one is not there, or they are one side only.
-    pub fn of(
-        ledger: &Ledger,
-        hauls: &[String],
-        by: Option<&str>,
-        ambient: Option<Celsius>,
-    ) -> Result<Self, AppError> {
-        let mut subjects: Vec<Subject> = Vec::new();
-        for haul in hauls {
-            let subject = ledger.subject(haul)?;
-            if subjects.iter().any(|s| s.head.haul == subject.head.haul) {
-                return Err(AppError::usage(format!("haul {} is named twice", subject.head.haul)));
-            }
-            subjects.push(subject);
-        }
-        let group = by.map_or(Group::Alike, Group::of);
-        let alone = |e: hollow_mile_core::archive::contrast::ContrastError| AppError::usage(e.to_string());
-        let contrast = match (Contrast::of(&subjects, &group, ambient), by) {
-            // Hauls that nothing sets apart are still several.
-            (Err(_), None) if subjects.len() >= 2 => {
-                return Self::with(ledger, subjects, Group::Haul, ambient);
-            }
-            (made, _) => made.map_err(alone)?,
-        };
-        Self::complete(ledger, subjects, group, contrast)
-    }
-
-    fn with(
-        ledger: &Ledger,
-        subjects: Vec<Subject>,
-        by: Group,
-        ambient: Option<Celsius>,
-    ) -> Result<Self, AppError> {
-        let contrast = Contrast::of(&subjects, &by, ambient).map_err(|e| AppError::usage(e.to_string()))?;
-        Self::complete(ledger, subjects, by, contrast)
-    }
-
-    fn complete(
-        ledger: &Ledger,
-        subjects: Vec<Subject>,
-        by: Group,
-        contrast: Contrast,
-    ) -> Result<Self, AppError> {
-        let curves = subjects.iter().map(|s| ledger.curves(&s.head.haul)).collect::<Result<Vec<_>, _>>()?;
-        let side = |s: &Subject| contrast.sides.iter().position(|g| g.hauls.contains(&s.head.haul));
-        let side_of = subjects.iter().map(|s| side(s).unwrap_or(0)).collect();
-        Ok(Self { contrast, subjects, curves, side_of, by })
-    }
-
-    /// The same hauls with heat brought to another air temperature.
-    ///
-    /// # Errors
-    /// When they are one side only, which they were not before.
-    pub fn in_air_of(&mut self, ambient: Option<Celsius>) -> Result<(), AppError> {
-        self.contrast =
-            Contrast::of(&self.subjects, &self.by, ambient).map_err(|e| AppError::usage(e.to_string()))?;
-        Ok(())
-    }
-
-    /// Their curves on a ruler.
-    #[must_use]
-    pub fn overlay(&self, ruler: Ruler, columns: usize) -> Overlay {
-        Overlay::of(&self.curves.iter().collect::<Vec<_>>(), ruler, columns)
-    }
-
-    /// As a page.
-    #[must_use]
-    pub fn chart(&self, ruler: Ruler) -> Scene {
-        chart::contrast(&self.contrast, &self.overlay(ruler, COLUMNS), &self.side_of)
-    }
-}
 
 /// A haul in a drive's file.
 pub struct Past {
@@ -223,8 +127,8 @@ impl DriveFile {
             &self.wear,
             self.endurance,
             &self.projection,
-            &crate::text::date,
-            &crate::text::local_time,
+            &crate::told::words::date,
+            &crate::told::words::local_time,
         )
     }
 
@@ -254,4 +158,116 @@ impl DriveFile {
         let cost = claims.cost(Bytes::new(self.treated.written_bytes))?;
         Some(format!("Its hauls {}.", cost.words()))
     }
+}
+
+/// What is known of a drive, in sentences.
+#[must_use]
+pub fn drive_file(file: &DriveFile) -> Vec<String> {
+    let mut out = vec![match &file.projection {
+        Ok(p) => p.sentence(date),
+        Err(r) => r.words(),
+    }];
+    out.push(format!("Treated: {}", file.treated_words()));
+    out.extend(file.cost_words());
+    for (s, hauls) in file.slow.iter().take(8) {
+        let share = s.share.map(|s| format!(" at {:.0} %", s * 100.0)).unwrap_or_default();
+        out.push(format!(
+            "Slow from {} to {}{share}, by {hauls} haul{}.",
+            Bytes::new(s.position_bytes),
+            Bytes::new(s.position_end_bytes),
+            if *hauls == 1 { "" } else { "s" }
+        ));
+    }
+    // The newest haul that could tell is told.
+    let cache = file
+        .hauls
+        .iter()
+        .find(|p| !p.digest.cache.iter().any(|w| w.starts_with("Cannot tell how the cache is built")));
+    if let Some(p) = cache {
+        let told: Vec<&str> =
+            p.digest.cache.iter().map(String::as_str).filter(|w| !w.starts_with("Cannot tell")).collect();
+        out.push(format!("Cache, by haul {}: {}", p.row.haul, told.join(" ")));
+    }
+    if let Some(p) = file.hauls.iter().find(|p| p.digest.heat.is_some()) {
+        out.push(format!("Heat, by haul {}: {}", p.row.haul, p.digest.heat_words.join(" ")));
+    }
+    if let Some(c) = &file.claims {
+        let newest =
+            file.hauls.iter().rev().flat_map(|p| c.against(&p.digest).into_iter().map(move |s| (p, s)));
+        let mut told: Vec<(String, String)> = Vec::new();
+        for (p, s) in newest {
+            told.retain(|(name, _)| *name != s.name);
+            told.push((s.name.clone(), format!("Claim, by haul {}: {}.", p.row.haul, s.words())));
+        }
+        out.extend(told.into_iter().map(|t| t.1));
+        let warm = file.hauls.iter().map(|p| (p, c.heat_words(&p.digest))).find(|(_, w)| !w.is_empty());
+        out.extend(
+            warm.iter()
+                .flat_map(|(p, words)| words.iter().map(|w| format!("Claim, by haul {}: {w}.", p.row.haul))),
+        );
+        if let Some(writes) = c.drive_writes_per_day(file.identity.capacity) {
+            out.push(format!(
+                "Warranty: {} years, {} drive writes a day.",
+                significant(c.warranty_years.unwrap_or(0.0)),
+                significant((writes * 100.0).round() / 100.0)
+            ));
+        }
+    }
+    out
+}
+
+/// How a drive is, in one sentence.
+#[must_use]
+pub fn wellness(h: &Health) -> String {
+    let v = &h.vitals;
+    let mut parts: Vec<String> = Vec::new();
+    if h.protocol.is_empty() {
+        return "Nothing is known of its health: it cannot be asked.".into();
+    }
+    match h.warnings.as_slice() {
+        [] if v.critical_warning.is_some() => parts.push("It warns of nothing".into()),
+        [] => {}
+        all => parts.push(format!("It warns: {}", all.join("; "))),
+    }
+    let mut wear = Vec::new();
+    wear.extend(v.percentage_used.map(|p| format!("{p:.0} % of its rated life used")));
+    wear.extend(v.available_spare.map(|s| format!("{s} % spare")));
+    if !wear.is_empty() {
+        parts.push(wear.join(", "));
+    }
+    if let Some(t) = v.composite_temperature {
+        let limit = h.warning_temperature.map(|l| format!(", warns at {l}")).unwrap_or_default();
+        parts.push(format!("{t} now{limit}"));
+    }
+    if let Some(n) = v.media_errors.filter(|n| *n > 0) {
+        parts.push(format!("{} media errors", hollow_mile_core::quantity::units::grouped(n)));
+    }
+    if let Some(p) = v.self_test_percent {
+        parts.push(format!("a self-test runs, {p} % done"));
+    }
+    if parts.is_empty() {
+        return format!("It tells little of its health by {}.", h.protocol);
+    }
+    format!("{}.", parts.join(". ").replace(". a ", "; a "))
+}
+
+/// Self-tests, a line each: the one that runs, then those that ended, newest first.
+#[must_use]
+pub fn self_tests(h: &Health) -> Vec<String> {
+    if !h.self_test_supported {
+        return vec!["self-test: the drive offers none".into()];
+    }
+    let mut lines = Vec::new();
+    if let Some((kind, percent)) = h.self_tests.running {
+        let kind = if matches!(kind, SelfTestKind::Other(0)) { "a".to_owned() } else { kind.words() };
+        lines.push(format!("{kind} self-test is running, {percent} % done"));
+    }
+    lines.extend(h.self_tests.results.iter().map(|r| {
+        let place = r.failing_lba.map(|b| format!(" at block {b}")).unwrap_or_default();
+        format!("{} self-test {}{place}, after {} h of power", r.kind.words(), r.words, r.power_on_hours)
+    }));
+    if lines.is_empty() {
+        lines.push("self-test: none has been run".into());
+    }
+    lines
 }

@@ -1,25 +1,26 @@
 //! What a report says, of one haul or of a contrast: question, verdict, conditions, figures, pictures, findings, limits, method,
 //! versions. Its pages are laid out in the charts crate.
 
-use std::path::Path;
+use super::Told;
+use super::contrast::table_of_figures;
+use crate::told::headline;
+use crate::told::words;
+use hollow_mile_core::archive::claims::Stands;
+use hollow_mile_core::archive::digest::Digest;
 
 use hollow_mile_charts::report::{Block, Report};
 use hollow_mile_charts::{lanes, models, surveys};
 use hollow_mile_core::archive::claims::three;
 use hollow_mile_core::archive::contrast::{Row, Standing};
 use hollow_mile_core::archive::digest::Figure;
-use hollow_mile_core::conclude::limits;
-use hollow_mile_core::conclude::limits::Verdict;
-use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::units::{Celsius, clock};
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::record::HaulHead;
-use hollow_mile_ledger::{HaulRow, Ledger};
+use hollow_mile_ledger::HaulRow;
 
-use crate::compare::Compared;
 use crate::error::AppError;
-use crate::{claims, text};
+use crate::told::Compared;
 
 /// Findings told with their evidence at most: a sawtooth has hundreds, and they are in the record.
 const MOST_FINDINGS: usize = 8;
@@ -49,7 +50,7 @@ fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
         ("firmware", d.firmware.clone()),
         ("link", d.link.as_ref().map(|l| l.words()).unwrap_or_default()),
         ("route", format!("{}: {}", head.route.name, head.route.about)),
-        ("started", text::local_time(row.started_unix_ms)),
+        ("started", words::local_time(row.started_unix_ms)),
         ("elapsed", format!("{} h:mm:ss, {}", clock(row.elapsed), row.state.word())),
         ("moved", format!("{} written, {} read", row.written, row.read)),
         ("ambient", c.ambient.map(|a| a.to_string()).unwrap_or_default()),
@@ -67,7 +68,7 @@ fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
         .collect()
 }
 
-fn told(i: usize, f: &Finding) -> Vec<Block> {
+fn one_finding(i: usize, f: &Finding) -> Vec<Block> {
     let evidence = f.evidence.iter().take(MOST_EVIDENCE).cloned().collect();
     vec![Block::Text(format!("{}  {}", lanes::letter(i), lanes::finding_line(f))), Block::List(evidence)]
 }
@@ -130,113 +131,107 @@ fn below(heads: &[&HaulHead]) -> String {
         "Hollow Mile {} · recorded by {} · made {}",
         env!("CARGO_PKG_VERSION"),
         versions.join(", "),
-        text::local_time(jiff::Timestamp::now().as_millisecond())
+        words::local_time(jiff::Timestamp::now().as_millisecond())
     )
 }
 
-/// A report on one haul.
+/// A report on one haul of a ledger.
 ///
 /// # Errors
-/// When there is no such haul, or its record cannot be read.
-pub fn of_haul(
-    ledger: &Ledger,
-    home: &Path,
-    haul: &str,
-    question: Option<&str>,
-    ambient: Option<Celsius>,
-) -> Result<Report, AppError> {
-    let row = ledger.haul(haul)?;
-    let head = ledger.head(&row.haul)?;
-    let (readings, c) = ledger.concluded(&row.haul)?;
-    let digest = ledger.digest(&row.haul)?;
-    let claims = claims::of_model(home, &head.drive.model);
-    let about = head.route.about.trim_end_matches('.').to_owned();
+/// When its record has no head.
+pub fn of_haul(told: &Told, question: Option<&str>, ambient: Option<Celsius>) -> Result<Report, AppError> {
+    let missing = || AppError::usage(format!("haul {}: its record has no head", told.haul));
+    let (head, row) = told.readings.head().zip(told.row.as_ref()).ok_or_else(missing)?;
+    let (readings, c) = (&told.readings, &told.conclusions);
+    let drive = format!("{} {}", head.drive.serial, head.drive.model);
     let asked = question.map_or_else(
         || {
-            format!(
-                "What does {} {} do under the route {}: {about}?",
-                head.drive.serial, head.drive.model, head.route.name
-            )
+            let about = head.route.about.trim_end_matches('.');
+            format!("What does {drive} do under the route {}: {about}?", head.route.name)
         },
         str::to_owned,
     );
     let mut blocks = vec![heading("Question"), Block::Text(asked), heading("Verdict")];
-    blocks.push(Block::Verdict(text::answer(&readings, &c)));
-    let limits = limits::judge(&readings, &c);
-    let missed = limits.iter().filter(|l| l.verdict == Verdict::Missed).count();
-    if !limits.is_empty() {
-        let n = limits.len();
-        blocks.push(Block::Verdict(match missed {
+    blocks.push(Block::Verdict(headline::answer(readings, c)));
+    if !told.limits.is_empty() {
+        let n = told.limits.len();
+        blocks.push(Block::Verdict(match told.missed() {
             0 => format!("No limit of {n} was missed."),
             m => format!("{m} of {n} limits missed."),
         }));
     }
     blocks.extend([
         heading("Conditions"),
-        Block::Table { head: strings(&["condition", "value"]), rows: conditions(&head, &row) },
+        Block::Table { head: strings(&["condition", "value"]), rows: conditions(head, row) },
         heading("Figures"),
-        Block::Table {
-            head: strings(&["figure", "value", "95 % interval within the haul"]),
-            rows: digest
-                .figures
-                .iter()
-                .map(|f| vec![f.name.to_string(), f.quantity.words(f.value), interval(f)])
-                .collect(),
-        },
+        figures(&told.digest),
     ]);
-    blocks.extend(pictures(&readings, &c, ambient));
-    if let Some(claims) = &claims {
-        blocks.push(heading("Against the maker's claims"));
-        let rows: Vec<Vec<String>> = claims
-            .against(&digest)
-            .iter()
-            .map(|s| {
-                let range = s.interval.map(|(l, h)| format!("{} to {}", three(l), three(h)));
-                vec![
-                    s.name.clone(),
-                    s.unit.words(s.claimed),
-                    s.unit.words(s.measured),
-                    three(s.ratio),
-                    range.unwrap_or_else(|| "·".into()),
-                ]
-            })
-            .collect();
-        blocks.push(Block::Table {
-            head: strings(&["claim", "claimed", "measured", "ratio", "95 % interval"]),
-            rows,
-        });
-        let mut words = vec![format!("Source: {}.", claims.source)];
-        words.extend(claims.heat_words(&digest).into_iter().map(|w| format!("{w}.")));
-        words.extend(claims.cost(readings.written()).map(|c| format!("This haul {}.", c.words())));
-        blocks.push(Block::List(words));
+    blocks.extend(pictures(readings, c, ambient));
+    blocks.extend(against_claims(told));
+    blocks.extend(findings(told));
+    let mut models = told.models.cache_words();
+    models.extend(told.models.heat_words(c.figures.hottest_rate(), ambient));
+    blocks.extend([heading("Cache and heat"), Block::List(models)]);
+    if !told.limits.is_empty() {
+        let rows =
+            told.limits.iter().map(|l| vec![l.limit.clone(), l.verdict.word().to_owned(), l.because.clone()]);
+        blocks.push(heading("Limits"));
+        blocks.push(Block::Table { head: strings(&["limit", "verdict", "because"]), rows: rows.collect() });
     }
-    blocks.push(heading("Findings"));
-    if c.findings.is_empty() {
+    blocks.extend([heading("Method"), Block::List(method(readings))]);
+    let title = format!("{drive}: {}", head.route.name);
+    Ok(Report { title, below: format!("haul {} · {}", told.haul, below(&[head])), blocks })
+}
+
+fn figures(digest: &Digest) -> Block {
+    Block::Table {
+        head: strings(&["figure", "value", "95 % interval within the haul"]),
+        rows: digest
+            .figures
+            .iter()
+            .map(|f| vec![f.name.to_string(), f.quantity.words(f.value), interval(f)])
+            .collect(),
+    }
+}
+
+fn against_claims(told: &Told) -> Vec<Block> {
+    let Some(claims) = &told.claims else { return Vec::new() };
+    let row = |s: &Stands| {
+        let range = s.interval.map(|(l, h)| format!("{} to {}", three(l), three(h)));
+        vec![
+            s.name.clone(),
+            s.unit.words(s.claimed),
+            s.unit.words(s.measured),
+            three(s.ratio),
+            range.unwrap_or_else(|| "not known".into()),
+        ]
+    };
+    let mut words = vec![format!("Source: {}.", claims.source)];
+    words.extend(told.claimed_heat().into_iter().map(|w| format!("{w}.")));
+    words.extend(told.cost().map(|c| format!("This haul {}.", c.words())));
+    vec![
+        heading("Against the maker's claims"),
+        Block::Table {
+            head: strings(&["claim", "claimed", "measured", "ratio", "95 % interval"]),
+            rows: told.stands().iter().map(row).collect(),
+        },
+        Block::List(words),
+    ]
+}
+
+fn findings(told: &Told) -> Vec<Block> {
+    let all = &told.conclusions.findings;
+    let mut blocks = vec![heading("Findings")];
+    if all.is_empty() {
         blocks.push(Block::Text("None.".into()));
     }
-    blocks.extend(c.findings.iter().take(MOST_FINDINGS).enumerate().flat_map(|(i, f)| told(i, f)));
-    if c.findings.len() > MOST_FINDINGS {
-        let more = c.findings.len() - MOST_FINDINGS;
+    blocks.extend(all.iter().take(MOST_FINDINGS).enumerate().flat_map(|(i, f)| one_finding(i, f)));
+    if all.len() > MOST_FINDINGS {
+        let more = all.len() - MOST_FINDINGS;
         blocks
-            .push(Block::Text(format!("{more} more are in the record: hollow-mile findings {}.", row.haul)));
+            .push(Block::Text(format!("{more} more are in the record: hollow-mile findings {}.", told.haul)));
     }
-    let built = Models::of(&readings, &c);
-    let mut models = built.cache_words();
-    models.extend(built.heat_words(c.figures.hottest_rate(), ambient));
-    blocks.extend([heading("Cache and heat"), Block::List(models)]);
-    if !limits.is_empty() {
-        blocks.push(heading("Limits"));
-        blocks.push(Block::Table {
-            head: strings(&["limit", "verdict", "because"]),
-            rows: limits
-                .iter()
-                .map(|l| vec![l.limit.to_string(), l.verdict.word().to_owned(), l.because.clone()])
-                .collect(),
-        });
-    }
-    blocks.extend([heading("Method"), Block::List(method(&readings))]);
-    let title = format!("{} {}: {}", head.drive.serial, head.drive.model, head.route.name);
-    Ok(Report { title, below: format!("haul {} · {}", row.haul, below(&[&head])), blocks })
+    blocks
 }
 
 /// A report on hauls side by side.
@@ -269,7 +264,7 @@ pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
     let caption = "Each haul on the ruler, each leg from its start; figures with 95 % intervals.".to_owned();
     blocks.push(Block::Picture(compared.chart(ruler), caption));
     blocks.push(heading("Figures"));
-    let (head, mut rows) = crate::cli::contrast_figures(c, true);
+    let (head, mut rows) = table_of_figures(c, true);
     // Those that differ first, when not all fit.
     if rows.len() > MOST_FIGURES {
         let differs = |r: &Row| r.against.iter().any(|a| a.standing == Standing::Differs);

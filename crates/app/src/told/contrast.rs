@@ -1,0 +1,155 @@
+//! Hauls side by side: gathered from the ledger, and their figures in the rows of a table.
+
+use hollow_mile_charts::contrast as chart;
+use hollow_mile_charts::scene::Scene;
+use hollow_mile_core::archive::contrast::overlay::Overlay;
+use hollow_mile_core::archive::contrast::{Contrast, Group, Row, Subject};
+use hollow_mile_core::quantity::units::Celsius;
+use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_ledger::Ledger;
+
+use crate::error::AppError;
+
+/// Columns of a curve in a chart.
+const COLUMNS: usize = 660;
+
+/// A contrast with the curves of its hauls.
+pub struct Compared {
+    /// What it says.
+    pub contrast: Contrast,
+    /// Who is compared, in the order given.
+    pub subjects: Vec<Subject>,
+    /// The record of each, thinned where it is long.
+    pub curves: Vec<Readings>,
+    /// Index of the side of each haul.
+    pub side_of: Vec<usize>,
+    /// How they were grouped.
+    pub by: Group,
+}
+
+impl Compared {
+    /// Compares these hauls.
+    ///
+    /// # Errors
+    /// When one is not there, or they are one side only.
+    pub fn of(
+        ledger: &Ledger,
+        hauls: &[String],
+        by: Option<&str>,
+        ambient: Option<Celsius>,
+    ) -> Result<Self, AppError> {
+        let mut subjects: Vec<Subject> = Vec::new();
+        for haul in hauls {
+            let subject = ledger.subject(haul)?;
+            if subjects.iter().any(|s| s.head.haul == subject.head.haul) {
+                return Err(AppError::usage(format!("haul {} is named twice", subject.head.haul)));
+            }
+            subjects.push(subject);
+        }
+        let group = by.map_or(Group::Alike, Group::of);
+        let alone = |e: hollow_mile_core::archive::contrast::ContrastError| AppError::usage(e.to_string());
+        let contrast = match (Contrast::of(&subjects, &group, ambient), by) {
+            // Hauls that nothing sets apart are still several.
+            (Err(_), None) if subjects.len() >= 2 => {
+                return Self::with(ledger, subjects, Group::Haul, ambient);
+            }
+            (made, _) => made.map_err(alone)?,
+        };
+        Self::complete(ledger, subjects, group, contrast)
+    }
+
+    /// The same hauls, compared anew.
+    ///
+    /// # Errors
+    /// When they are one side only, or a record cannot be read.
+    pub fn with(
+        ledger: &Ledger,
+        subjects: Vec<Subject>,
+        by: Group,
+        ambient: Option<Celsius>,
+    ) -> Result<Self, AppError> {
+        let contrast = Contrast::of(&subjects, &by, ambient).map_err(|e| AppError::usage(e.to_string()))?;
+        Self::complete(ledger, subjects, by, contrast)
+    }
+
+    fn complete(
+        ledger: &Ledger,
+        subjects: Vec<Subject>,
+        by: Group,
+        contrast: Contrast,
+    ) -> Result<Self, AppError> {
+        let curves = subjects.iter().map(|s| ledger.curves(&s.head.haul)).collect::<Result<Vec<_>, _>>()?;
+        let side = |s: &Subject| contrast.sides.iter().position(|g| g.hauls.contains(&s.head.haul));
+        let side_of = subjects.iter().map(|s| side(s).unwrap_or(0)).collect();
+        Ok(Self { contrast, subjects, curves, side_of, by })
+    }
+
+    /// The same hauls with heat brought to another air temperature.
+    ///
+    /// # Errors
+    /// When they are one side only, which they were not before.
+    pub fn in_air_of(&mut self, ambient: Option<Celsius>) -> Result<(), AppError> {
+        self.contrast =
+            Contrast::of(&self.subjects, &self.by, ambient).map_err(|e| AppError::usage(e.to_string()))?;
+        Ok(())
+    }
+
+    /// Their curves on a ruler.
+    #[must_use]
+    pub fn overlay(&self, ruler: Ruler, columns: usize) -> Overlay {
+        Overlay::of(&self.curves.iter().collect::<Vec<_>>(), ruler, columns)
+    }
+
+    /// As a page.
+    #[must_use]
+    pub fn chart(&self, ruler: Ruler) -> Scene {
+        chart::contrast(&self.contrast, &self.overlay(ruler, COLUMNS), &self.side_of)
+    }
+}
+
+/// A figure of one side: `3 180 ± 12 MB/s (3)`; in full with its standard deviation: `3 180 ± 12 MB/s (3; s 4.8 MB/s)`.
+fn cell(row: &Row, side: usize, full: bool) -> String {
+    let Some(r) = row.sides[side] else { return "·".into() };
+    let unit = row.unit;
+    // One unit for both numbers, where it is the same.
+    let with = |half: f64| {
+        let (mean, half) = (unit.words(r.mean), unit.words(half));
+        match (mean.rsplit_once(' '), half.rsplit_once(' ')) {
+            (Some((number, a)), Some((_, b))) if a == b => format!("{number} ± {half}"),
+            _ => format!("{mean} ± {half}"),
+        }
+    };
+    match (r.interval, row.within[side]) {
+        (Some(h), _) if full => format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation)),
+        (Some(h), _) => format!("{} ({})", with(h), r.repeats),
+        (None, Some((low, high))) => with(((high - low) / 2.0).max(0.0)),
+        (None, None) => unit.words(r.mean),
+    }
+}
+
+/// A side's difference from the first: `differs: +412 MB/s, p 0.003`.
+fn difference(row: &Row, side: usize) -> String {
+    let Some(a) = side.checked_sub(1).and_then(|s| row.against.get(s)) else { return String::new() };
+    let Some(d) = a.difference else { return a.standing.words().into() };
+    let p = match a.p_holm {
+        Some(p) if p < 0.001 => ", p < 0.001".to_owned(),
+        Some(p) => format!(", p {p:.3}"),
+        None => String::new(),
+    };
+    format!("{}: {}{p}", a.standing.words(), row.unit.signed(d))
+}
+
+/// The figures as rows of a table, with the names of its columns; in full with standard deviations.
+#[must_use]
+pub fn table_of_figures(c: &Contrast, full: bool) -> (Vec<String>, Vec<Vec<String>>) {
+    let mut head = vec!["figure".to_owned()];
+    head.extend(c.sides.iter().map(|s| s.letter.clone()));
+    head.extend(c.sides.iter().skip(1).map(|s| format!("{} against A", s.letter)));
+    let rows = c.figures.iter().map(|r| {
+        let mut cells = vec![r.name.to_string()];
+        cells.extend((0..c.sides.len()).map(|s| cell(r, s, full)));
+        cells.extend((1..c.sides.len()).map(|s| difference(r, s)));
+        cells
+    });
+    (head, rows.collect())
+}

@@ -1,0 +1,15 @@
+//! What is told of hauls and drives: everything that belongs to one gathered once, and its words. Command line, views, charts and
+//! reports all read this.
+
+pub mod contrast;
+pub mod drive;
+pub mod findings;
+mod haul;
+pub mod headline;
+pub mod report;
+pub mod tags;
+pub mod words;
+
+pub use contrast::Compared;
+pub use drive::{DriveFile, Past};
+pub use haul::Told;

@@ -1,0 +1,91 @@
+//! Words that everything shares: moments, spans, and text that a terminal can be given.
+
+use std::time::Duration;
+
+/// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
+#[must_use]
+pub fn timestamp(unix_ms: i64) -> String {
+    jiff::Timestamp::from_millisecond(unix_ms).map_or_else(|_| String::new(), |t| t.to_string())
+}
+
+/// A moment in this machine's time zone: `2026-09-14 08:30`.
+#[must_use]
+pub fn local_time(unix_ms: i64) -> String {
+    jiff::Timestamp::from_millisecond(unix_ms).map_or_else(
+        |_| String::new(),
+        |t| t.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
+    )
+}
+
+/// What a terminal would obey, or show in another order or not at all: controls, marks of direction, characters without width.
+#[must_use]
+pub fn is_unsafe(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+}
+
+/// The text without what a terminal would obey: names come from drives and files.
+#[must_use]
+pub fn printable(text: &str) -> String {
+    let safe = |c: char| if is_unsafe(c) && !matches!(c, '\n' | '\t') { '\u{fffd}' } else { c };
+    text.chars().map(safe).collect()
+}
+
+/// A JSON text with the same in escapes: they stand in strings alone, and the reader gets them as they were.
+#[must_use]
+pub fn escaped_json(json: &str) -> String {
+    let mut out = String::with_capacity(json.len());
+    for c in json.chars() {
+        if is_unsafe(c) && c != '\n' {
+            out.push_str(&format!("\\u{:04x}", u32::from(c)));
+        } else {
+            out.push(c);
+        }
+    }
+    out
+}
+
+/// A day in this machine's time zone: `2026-09-14`.
+#[must_use]
+pub fn date(unix_ms: i64) -> String {
+    local_time(unix_ms).split(' ').next().unwrap_or_default().to_owned()
+}
+
+/// A span as people say it: `32 min`, `1 h 20 min`, `40 s`.
+#[must_use]
+pub fn about(span: Duration) -> String {
+    let s = span.as_secs();
+    match s {
+        0..=90 => format!("{s} s"),
+        91..=5_399 => format!("{} min", (s + 30) / 60),
+        5_400..=172_799 => format!("{} h {} min", s / 3600, s / 60 % 60),
+        _ => format!("{} d {} h", s / 86_400, s / 3600 % 24),
+    }
+}
+
+/// All that a list of hauls can be searched for, in small letters.
+#[must_use]
+pub fn haystack(row: &hollow_mile_ledger::HaulRow) -> String {
+    let c = &row.conditions;
+    let mut words = vec![
+        row.haul.as_str(),
+        &row.drive,
+        &row.model,
+        &row.serial,
+        &row.route,
+        row.state.word(),
+        &row.summary,
+        &row.limits,
+    ];
+    for more in [&row.label, &row.note, &c.cooling, &c.slot] {
+        words.extend(more.as_deref());
+    }
+    let mut hay = words.join(" ");
+    if let Some(ambient) = c.ambient {
+        hay.push_str(&format!(" {ambient}"));
+    }
+    for (k, v) in &c.tags {
+        hay.push_str(&format!(" {k}={v}"));
+    }
+    hay.to_lowercase()
+}
