@@ -399,7 +399,7 @@ fn head_of(name: &str, before: &Before) -> HaulHead {
     let Before { keys, .. } = before;
     let number = |key: &str| before.number(key);
     let route: Option<Route> = keys.get("route").and_then(|json| serde_json::from_str(json).ok());
-    let route = route.filter(|r| r.legs.len() > usize::from(before.highest_leg) && r.check().is_ok());
+    let route = route.filter(|r| r.legs.len() > usize::from(before.highest_leg) && r.fits_together());
     let highest = before.highest_position;
     let capacity = number("capacity_bytes").unwrap_or(highest).max(0.0) as u64;
     HaulHead {

@@ -7,7 +7,7 @@ use toml::de::{DeTable, DeValue, ValueDeserializer};
 
 use super::group::{MOST_LEGS, legs_when_laid_out};
 use super::leg::{Amount, Leg, LegKind, Until};
-use super::{Route, RouteError, line_and_column};
+use super::{Field, Route, RouteError, line_and_column};
 use crate::drive::Pattern;
 use crate::quantity::units::Bytes;
 use crate::route::Stream;
@@ -19,6 +19,8 @@ pub(super) struct Fault {
     pub legs: Vec<usize>,
     /// The field that is at fault; empty for the leg as a whole.
     pub field: &'static str,
+    /// It does nothing, and harms nothing.
+    pub idle: bool,
     /// `leg 2 (write)`.
     pub place: String,
     /// In a sentence.
@@ -34,7 +36,7 @@ struct Faults {
 impl Faults {
     fn add(&mut self, field: &'static str, message: impl Into<String>) {
         let (legs, place) = (self.legs.clone(), self.place.clone());
-        self.all.push(Fault { legs, field, place, message: message.into() });
+        self.all.push(Fault { legs, field, place, idle: false, message: message.into() });
     }
 
     fn unless(&mut self, fine: bool, field: &'static str, message: &str) {
@@ -104,6 +106,12 @@ impl Route {
             .into_iter()
             .next()
             .map_or(Ok(()), |f| Err(RouteError::Sense { place: f.place, message: f.message }))
+    }
+
+    /// Its fields fit together. Fields that do nothing where they stand are let through: routes in records of earlier versions have them.
+    #[must_use]
+    pub fn fits_together(&self) -> bool {
+        self.faults().iter().all(|f| f.idle)
     }
 
     /// Reads a route and names everything that is wrong with it, each with line and column.
@@ -184,7 +192,7 @@ fn check_legs(legs: &[Leg], faults: &mut Faults) {
 }
 
 fn check_leg(leg: &Leg, before: &[Leg], f: &mut Faults) {
-    let until = &leg.until;
+    check_idle_fields(leg, f);
     let region_ends = leg.region.from.zip(leg.region.to).is_some_and(|(a, b)| match (a, b) {
         (Amount::Bytes(a), Amount::Bytes(b)) => a >= b,
         (Amount::Percent(a), Amount::Percent(b)) => a >= b,
@@ -212,12 +220,10 @@ fn check_leg(leg: &Leg, before: &[Leg], f: &mut Faults) {
             "blocks are multiples of 512 B up to 64 MiB",
         );
         f.unless(all_within(&leg.over.depth, 1, 1024), "over", "depths lie between 1 and 1,024");
-        f.unless(*until == Until::default(), "until", "a group ends when its legs have: leave out until");
         check_legs(&leg.legs, f);
         return;
     }
     f.unless(leg.legs.is_empty(), "leg", "legs of legs go with kind = \"group\"");
-    f.unless(leg.over.lists() == 0, "over", "over goes with kind = \"group\"");
     check_ends(leg, f);
     if leg.kind.moves() {
         check_load(leg, f);
@@ -230,18 +236,8 @@ fn check_ends(leg: &Leg, f: &mut Faults) {
     let until = &leg.until;
     match leg.kind {
         LegKind::Rest => {
-            let moves = until.bytes.is_some() || until.past_cache_end.is_some();
-            f.unless(
-                !moves,
-                "until",
-                "a rest moves no bytes: give until.duration, until.temperature or until.steady",
-            );
             let ends = until.duration.is_some() || until.temperature.is_some() || until.steady;
-            f.unless(
-                ends || moves,
-                "until",
-                "never ends: give until.duration, until.temperature or until.steady",
-            );
+            f.unless(ends, "until", "never ends: give until.duration, until.temperature or until.steady");
         }
         LegKind::Write | LegKind::Read | LegKind::Mixed | LegKind::Breather => {
             let ends = *until != Until::default();
@@ -255,15 +251,19 @@ fn check_ends(leg: &Leg, f: &mut Faults) {
             let ends = leg.search || *until != Until::default();
             f.unless(ends, "until", "never ends: give until.bytes or duration");
         }
-        _ => {
-            let other = Until { duration: None, ..*until } != Until::default();
-            let timed = leg.kind.has_steps() || until.duration.is_none();
-            f.unless(!other && timed, "until", "ends by itself: leave out until");
-        }
+        // These end by themselves.
+        LegKind::Fill
+        | LegKind::Scan
+        | LegKind::Spans
+        | LegKind::Ladder
+        | LegKind::Verify
+        | LegKind::Wipe
+        | LegKind::Selftest
+        | LegKind::Group => {}
     }
     if !leg.written_share().is_normal() {
-        let wants = until.past_cache_end.is_some() && leg.kind != LegKind::Rest;
-        f.unless(!wants, "until", "past_cache_end goes with a write");
+        let reads = leg.kind == LegKind::Pace && until.past_cache_end.is_some();
+        f.unless(!reads, "until", "past_cache_end goes with a write");
     }
     let nothing = until.duration.is_some_and(|d| d.is_zero())
         || until.bytes.is_some_and(|a| a == Amount::Bytes(Bytes::ZERO));
@@ -276,22 +276,14 @@ fn check_load(leg: &Leg, f: &mut Faults) {
     f.unless((1..=1024).contains(&leg.depth), "depth", "depth must lie between 1 and 1,024");
     let workers = (1..=64).contains(&leg.workers) && leg.workers <= leg.depth.max(1);
     f.unless(workers, "workers", "workers must lie between 1 and 64, and be no more than the depth");
-    let mixed = leg.kind == LegKind::Mixed;
-    f.unless(leg.read_percent.is_none() || mixed, "read_percent", "read_percent goes with kind = \"mixed\"");
     let share = leg.read_percent.is_none_or(|p| (1..=99).contains(&p));
     f.unless(share, "read_percent", "read_percent must lie between 1 and 99: use a read or a write leg else");
     let squeezed = leg.compressible_percent;
     f.unless(squeezed <= 100, "compressible_percent", "compressible_percent must lie between 0 and 100");
-    f.unless(!leg.stamped || leg.kind == LegKind::Write, "stamped", "stamped goes with kind = \"write\"");
     f.unless(
         !leg.stamped || squeezed == 0,
         "stamped",
         "stamped data is incompressible: leave out compressible_percent",
-    );
-    f.unless(
-        leg.flush_every.is_none() || leg.kind == LegKind::Write,
-        "flush_every",
-        "flush_every goes with kind = \"write\"",
     );
     f.unless(
         leg.flush_every.is_none_or(|every| every >= leg.block),
@@ -309,34 +301,25 @@ fn check_load(leg: &Leg, f: &mut Faults) {
     f.unless(leg.stop_after_errors != Some(0), "stop_after_errors", "stop_after_errors must be at least 1");
 }
 
+/// Fields that do nothing in a leg of this kind.
+fn check_idle_fields(leg: &Leg, f: &mut Faults) {
+    for field in Field::all().filter(|d| !d.kinds().contains(&leg.kind) && d.is_given(leg)) {
+        let words: Vec<String> = field.kinds().iter().map(|k| format!("\"{}\"", k.word())).collect();
+        let kinds = match words.as_slice() {
+            [few @ .., last] if !few.is_empty() => format!("{} or {last}", few.join(", ")),
+            all => all.concat(),
+        };
+        // The key of the table that it lies in is what has a place in the file.
+        let key = field.key().split('.').next().unwrap_or_default();
+        let message = format!("{} does nothing here: it goes with kind = {kinds}", field.key());
+        f.all.push(Fault { legs: f.legs.clone(), field: key, place: f.place.clone(), idle: true, message });
+    }
+}
+
 /// The fields that belong to one kind of leg.
 fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
-    let kind = leg.kind;
-    let only = |f: &mut Faults, given: bool, field: &'static str, kinds: &[LegKind]| {
-        if given && !kinds.contains(&kind) {
-            let words: Vec<&str> = kinds.iter().map(|k| k.word()).collect();
-            f.add(field, format!("{field} goes with kind = \"{}\"", words.join("\" or \"")));
-        }
-    };
     use LegKind::{Breather, Fill, Ladder, Pace, Scan, Spans, Verify};
-    only(f, leg.operation != super::Operation::Read, "operation", &[Scan, Ladder, Pace]);
-    only(f, leg.passes.is_some(), "passes", &[Scan]);
-    only(f, leg.bins.is_some(), "bins", &[Scan]);
-    only(f, !leg.shares.is_empty(), "shares", &[Spans]);
-    only(f, !leg.blocks.is_empty(), "blocks", &[Ladder]);
-    only(f, !leg.depths.is_empty(), "depths", &[Ladder]);
-    only(f, !leg.crews.is_empty(), "crews", &[Ladder]);
-    only(f, !leg.patterns.is_empty(), "patterns", &[Ladder]);
-    only(f, leg.step.is_some(), "step", &[Spans, Ladder, Pace]);
-    only(f, leg.settle.is_some(), "settle", &[Ladder]);
-    only(f, leg.level.is_some(), "level", &[Fill]);
-    only(f, leg.stream.is_some(), "stream", &[Pace]);
-    only(f, leg.buffer.is_some(), "buffer", &[Pace]);
-    only(f, leg.search, "search", &[Pace]);
-    only(f, leg.of.is_some(), "of", &[Verify]);
-    only(f, leg.sample.is_some(), "sample", &[Verify]);
-    only(f, !leg.rests.is_empty(), "rests", &[Breather]);
-    match kind {
+    match leg.kind {
         Fill => {
             f.unless(leg.level.is_some(), "level", "fills to no level: give level = \"50 %\"");
             f.unless(leg.level.as_ref().is_none_or(is_share), "level", "a level of fill is at most 100 %");

@@ -108,6 +108,24 @@ impl Operation {
 }
 
 impl LegKind {
+    /// Each of them.
+    pub const ALL: [Self; 14] = [
+        Self::Rest,
+        Self::Write,
+        Self::Read,
+        Self::Mixed,
+        Self::Fill,
+        Self::Scan,
+        Self::Spans,
+        Self::Ladder,
+        Self::Pace,
+        Self::Breather,
+        Self::Verify,
+        Self::Wipe,
+        Self::Selftest,
+        Self::Group,
+    ];
+
     /// As in files and on screen.
     #[must_use]
     pub const fn word(self) -> &'static str {

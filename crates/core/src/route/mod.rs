@@ -8,15 +8,19 @@ use crate::quantity::plain;
 use crate::quantity::units::Bytes;
 
 mod check;
+pub mod fields;
 mod group;
 mod leg;
 mod limit;
 mod stream;
+mod walk;
 
+pub use fields::Field;
 pub use group::{Over, Turn};
 pub use leg::{Amount, Leg, LegKind, Operation, Region, SelfTestLength, Until};
 pub use limit::Limit;
 pub use stream::Stream;
+pub use walk::{all_legs, leg_mut};
 
 const fn default_interval() -> Duration {
     Duration::from_millis(100)

@@ -6,7 +6,6 @@ pub mod ground;
 pub mod haul;
 mod haul_panel;
 pub mod ledger;
-mod leg_fields;
 pub mod overlay;
 pub mod route;
 pub mod vitals;

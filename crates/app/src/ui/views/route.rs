@@ -18,12 +18,12 @@ use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
-use super::leg_fields::{LegField, all_legs, leg_mut};
 use super::top;
 use super::yard::YardRow;
 use crate::error::AppError;
 use crate::machine;
 use crate::targets::{Target, file_size, fits};
+use hollow_mile_core::route::{Field as LegField, all_legs, leg_mut};
 
 use crate::ui::actions::Action;
 use crate::ui::app::App;
@@ -230,7 +230,7 @@ impl RouteView {
             Field::Limits,
         ]);
         for (place, (leg, _)) in self.draft.iter().flat_map(|r| all_legs(r).into_iter().enumerate()) {
-            all.extend(LegField::of(leg).into_iter().map(|f| Field::Of(place, f)));
+            all.extend(LegField::of(leg.kind).map(|f| Field::Of(place, f)));
         }
         all
     }
