@@ -80,7 +80,7 @@ enum Field {
 }
 
 impl Field {
-    const fn name(self) -> &'static str {
+    fn name(self) -> &'static str {
         match self {
             Self::Path => "path",
             Self::Size => "size",
@@ -97,7 +97,7 @@ impl Field {
         }
     }
 
-    const fn help(self) -> &'static str {
+    fn help(self) -> &'static str {
         match self {
             Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
             Self::Size => {
