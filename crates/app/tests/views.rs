@@ -104,19 +104,19 @@ fn pictures_of_the_surveys() {
         app.act(Action::First);
         (0..row).for_each(|_| app.act(Action::Down));
         app.act(Action::Open);
-        app.act(Action::Ground);
+        app.act(Action::Surveys);
         // A long record is read beside; its surveys are there at once, its passes a moment later.
         let began = std::time::Instant::now();
         while app.haul.loading.is_some() && began.elapsed() < Duration::from_secs(30) {
             app.follow(Duration::from_millis(20));
         }
         app.act(Action::CursorRight);
-        insta::assert_snapshot!(format!("ground_{name}"), text(&app, 160, 47));
+        insta::assert_snapshot!(format!("surveys_{name}"), text(&app, 160, 47));
         for (w, h) in [(80, 24), (100, 30), (240, 70)] {
             draw(&app, w, h);
         }
     }
-    insta::assert_snapshot!("ground_ground_small", text(&app, 100, 30));
+    insta::assert_snapshot!("surveys_ground_small", text(&app, 100, 30));
     for action in [Action::ZoomIn, Action::PanLeft, Action::ZoomOut, Action::OtherPane, Action::Whole] {
         app.act(action);
         draw(&app, 120, 40);

@@ -12,7 +12,7 @@ pub enum Screen {
     /// A haul, live or kept.
     Haul,
     /// What its surveys say: by position, by span, by fill.
-    Ground,
+    Surveys,
     /// Health and wear of one drive.
     Vitals,
     /// All hauls.
@@ -29,7 +29,7 @@ impl Screen {
         Self::Yard,
         Self::Route,
         Self::Haul,
-        Self::Ground,
+        Self::Surveys,
         Self::Vitals,
         Self::Ledger,
         Self::Contrast,
@@ -45,7 +45,7 @@ impl Screen {
             Self::Yard => "Yard",
             Self::Route => "Route",
             Self::Haul => "Haul",
-            Self::Ground => "Ground",
+            Self::Surveys => "Surveys",
             Self::Vitals => "Vitals",
             Self::Ledger => "Ledger",
             Self::Contrast => "Contrast",
@@ -60,7 +60,7 @@ impl Screen {
             Self::Yard => "Which drives are here, what is each, and what is known of it?",
             Self::Route => "What shall be done on this drive, and what will it cost?",
             Self::Haul => "What happens on the drive, where, and why?",
-            Self::Ground => "Which stretches are slow, and what changes with place, span, fill?",
+            Self::Surveys => "Which stretches are slow, and what changes with place, span, fill?",
             Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
             Self::Contrast => "What differs between these hauls by more than the noise?",
@@ -114,7 +114,7 @@ pub enum Action {
     FlagBefore,
     Lapse,
     Hold,
-    Ground,
+    Surveys,
     Group,
     SideBySide,
     DriveFile,
@@ -157,7 +157,7 @@ const fn b(
 const YARD: Option<Screen> = Some(Screen::Yard);
 const ROUTE: Option<Screen> = Some(Screen::Route);
 const HAUL: Option<Screen> = Some(Screen::Haul);
-const GROUND: Option<Screen> = Some(Screen::Ground);
+const GROUND: Option<Screen> = Some(Screen::Surveys);
 const VITALS: Option<Screen> = Some(Screen::Vitals);
 const LEDGER: Option<Screen> = Some(Screen::Ledger);
 const CONTRAST: Option<Screen> = Some(Screen::Contrast);
@@ -236,7 +236,14 @@ pub const BINDINGS: &[Binding] = &[
         Some("time-lapse"),
     ),
     b(HAUL, "b", Action::Hold, "hold a stream", "Ask whether it held a stream with a buffer.", None),
-    b(HAUL, "s", Action::Ground, "ground", "What its surveys say: stretches, spans, fill.", Some("ground")),
+    b(
+        HAUL,
+        "s",
+        Action::Surveys,
+        "surveys",
+        "What its surveys say: stretches, spans, fill.",
+        Some("surveys"),
+    ),
     b(
         GROUND,
         "Tab",
@@ -381,7 +388,9 @@ pub fn action(screen: Screen, key: &KeyEvent) -> Option<Action> {
         KeyCode::Home => return Some(Action::First),
         KeyCode::End => return Some(Action::Last),
         // Plus without shift, as people press it.
-        KeyCode::Char('=') if matches!(screen, Screen::Haul | Screen::Ground) => return Some(Action::ZoomIn),
+        KeyCode::Char('=') if matches!(screen, Screen::Haul | Screen::Surveys) => {
+            return Some(Action::ZoomIn);
+        }
         _ => {}
     }
     available(screen).find(|b| b.keys.split(' ').any(|k| is(key, k))).map(|b| b.action)

@@ -14,16 +14,17 @@ use tui_input::Input;
 
 use super::actions::{Action, Screen, available};
 use super::follow_yard::FollowYard;
+use super::frame::Frame;
 use super::live::Live;
 use super::making::Making;
 use super::review::Loading;
 use super::theme::Theme;
 use super::views::contrast::ContrastView;
 use super::views::drive_file::DriveFileView;
-use super::views::ground::GroundView;
 use super::views::haul::HaulView;
 use super::views::ledger::LedgerView;
 use super::views::route::{Plan, RouteView};
+use super::views::surveys::SurveysView;
 use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
@@ -110,7 +111,7 @@ pub struct App {
     /// A haul.
     pub haul: HaulView,
     /// The surveys of the haul.
-    pub ground: GroundView,
+    pub surveys: SurveysView,
     /// All hauls.
     pub archive: LedgerView,
     /// Hauls side by side.
@@ -156,7 +157,7 @@ impl App {
             vitals: VitalsView::default(),
             follow_yard: (!demo).then(|| FollowYard::new(home.clone())).flatten(),
             haul: HaulView::default(),
-            ground: GroundView::default(),
+            surveys: SurveysView::default(),
             archive: LedgerView::default(),
             contrast: ContrastView::default(),
             drive_file: DriveFileView::default(),
@@ -320,7 +321,7 @@ impl App {
                 changed = true;
             }
         }
-        if matches!(self.screen, Screen::Haul | Screen::Ground) {
+        if matches!(self.screen, Screen::Haul | Screen::Surveys) {
             let mut view = std::mem::take(&mut self.haul);
             let shown = match (&view.lapse, &view.kept) {
                 (Some(_), _) => None,
@@ -416,7 +417,7 @@ impl App {
             Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
             Screen::Route
             | Screen::Haul
-            | Screen::Ground
+            | Screen::Surveys
             | Screen::Vitals
             | Screen::Contrast
             | Screen::DriveFile => None,
@@ -449,6 +450,24 @@ impl App {
     pub fn shown_live(&self) -> Option<&Live> {
         let haul = self.haul.live.as_deref()?;
         self.live.iter().find(|l| l.haul == haul)
+    }
+
+    /// What every view gets of this.
+    #[must_use]
+    pub fn frame(&self) -> Frame<'_> {
+        Frame {
+            theme: &self.theme,
+            screen: self.screen,
+            demo: self.demo,
+            whose: if self.demo { "demo data".to_owned() } else { self.home.display().to_string() },
+            running: self.running(),
+            live: &self.live,
+            haul: &self.haul,
+            shown: self.shown(),
+            shown_live: self.shown_live(),
+            glance: self.glance.as_ref(),
+            area: &self.area,
+        }
     }
 
     pub(super) fn ask_shown(&mut self, command: Command) {
@@ -504,7 +523,7 @@ impl App {
                 Screen::Yard => self.act_in_yard(action),
                 Screen::Route => self.act_in_route(action),
                 Screen::Haul => self.act_in_haul(action),
-                Screen::Ground => self.act_in_ground(action),
+                Screen::Surveys => self.act_in_surveys(action),
                 Screen::Vitals => self.act_in_vitals(action),
                 Screen::Ledger => self.act_in_ledger(action),
                 Screen::Contrast => self.act_in_contrast(action),
@@ -596,12 +615,12 @@ impl App {
         any
     }
 
-    fn act_in_ground(&mut self, action: Action) {
-        let mut view = std::mem::take(&mut self.ground);
+    fn act_in_surveys(&mut self, action: Action) {
+        let mut view = std::mem::take(&mut self.surveys);
         if let Some((_, c)) = self.shown() {
             view.act(action, &c.surveys);
         }
-        self.ground = view;
+        self.surveys = view;
     }
 
     fn act_in_route(&mut self, action: Action) {

@@ -11,7 +11,7 @@ use super::app::{App, Overlay, Yes};
 use super::ledger_actions::write_beside;
 use super::live::Live;
 use super::review::Lapse;
-use super::views::ground::has_any;
+use super::views::surveys::has_any;
 use crate::command::Command;
 use crate::error::AppError;
 
@@ -97,8 +97,8 @@ impl App {
             Action::NextFlag => self.go_to_flag(1),
             Action::FlagBefore => self.go_to_flag(-1),
             Action::Open => self.show_evidence(self.haul.first_shown()),
-            Action::Ground if self.shown().is_some_and(|(_, c)| has_any(c)) => self.go(Screen::Ground),
-            Action::Ground => self.say(
+            Action::Surveys if self.shown().is_some_and(|(_, c)| has_any(c)) => self.go(Screen::Surveys),
+            Action::Surveys => self.say(
                 "This haul has no survey: routes with a scan, spans, fill, ladder, pace or verify leg make one.",
             ),
             Action::Lapse => self.time_lapse(),

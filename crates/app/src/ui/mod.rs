@@ -6,6 +6,7 @@
 pub mod actions;
 pub mod app;
 mod follow_yard;
+pub mod frame;
 mod haul_actions;
 mod input;
 pub mod keys;

@@ -10,10 +10,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
-use super::top;
 use crate::told::Compared;
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
@@ -188,16 +187,15 @@ fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &m
 }
 
 /// Draws the contrast.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let view = &app.contrast;
-    let theme = &app.theme;
+pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
     let Some(compared) = &view.compared else {
-        return top(app, area, buf, "mark two hauls or more in the ledger, then press c there");
+        return frame.top(area, buf, "mark two hauls or more in the ledger, then press c there");
     };
     let c = &compared.contrast;
     let sides: Vec<String> =
         c.sides.iter().map(|s| format!("{} {} ({})", s.letter, s.name, s.hauls.len())).collect();
-    top(app, area, buf, &sides.join("   "));
+    frame.top(area, buf, &sides.join("   "));
     let width = usize::from(area.width);
     let answers: Vec<String> = c.answer.iter().flat_map(|a| wrap(a, width)).take(4).collect();
     let mut out = Writer::new(Rect { y: area.y + 2, height: 6, ..area }, buf);

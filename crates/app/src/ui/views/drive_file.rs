@@ -6,11 +6,10 @@ use hollow_mile_core::quantity::units::clock;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::top;
 use crate::told::DriveFile;
 
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::panel::{Writer, fit};
 
@@ -51,8 +50,8 @@ impl DriveFileView {
 }
 
 /// Bytes written over its life, a dot a reading.
-fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, app: &App) {
-    let theme = &app.theme;
+fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
+    let theme = frame.theme;
     let points: Vec<(f64, f64)> =
         file.wear.iter().filter_map(|p| Some((p.unix_ms as f64, p.host_written?.as_f64()))).collect();
     let (Some(first), Some(last)) = (points.first(), points.last()) else {
@@ -100,14 +99,13 @@ fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, app: &App) {
 }
 
 /// Draws the file.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let view = &app.drive_file;
-    let theme = &app.theme;
+pub fn render(view: &DriveFileView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
     let Some(file) = &view.file else {
-        return top(app, area, buf, "choose a haul of the drive in the ledger first");
+        return frame.top(area, buf, "choose a haul of the drive in the ledger first");
     };
     let id = &file.identity;
-    top(app, area, buf, &format!("{}  {}  {}", id.serial, id.model, id.capacity));
+    frame.top(area, buf, &format!("{}  {}  {}", id.serial, id.model, id.capacity));
     let mut sentences = drive::drive_file(file).into_iter();
     let answer = Rect { y: area.y + 2, height: 3, ..area };
     let mut out = Writer::new(answer, buf);
@@ -144,7 +142,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             width: left.width - 2,
             height: below - 1,
         };
-        wear(file, at, buf, app);
+        wear(file, at, buf, frame);
     }
     let rest: Vec<String> = sentences.collect();
     let mut out = Writer::new(right, buf);

@@ -12,7 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::live::Live;
 use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
@@ -309,16 +309,15 @@ impl Layout {
 }
 
 /// Draws the haul.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    app.area.set(area);
-    let Some((readings, conclusions)) = app.shown() else {
-        super::top(app, area, buf, "no haul is open: the yard starts one, the ledger has those that were");
+pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    frame.area.set(area);
+    let Some((readings, conclusions)) = frame.shown else {
+        frame.top(area, buf, "no haul is open: the yard starts one, the ledger has those that were");
         return;
     };
-    let view = &app.haul;
-    let theme = &app.theme;
+    let theme = frame.theme;
     let at = Layout::of(area);
-    head(app, readings, at.head, buf);
+    head(frame, readings, at.head, buf);
     answer(readings, conclusions, at.answer, buf, theme);
     spine::render(at.spine, buf, readings, theme);
 
@@ -353,7 +352,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     if let Some(cursor) = view.cursor {
         upright(lanes, cursor, buf, theme);
     }
-    super::haul_panel::render(app, readings, conclusions, (from, to), at.panel, buf);
+    super::haul_panel::render(frame, readings, conclusions, (from, to), at.panel, buf);
 }
 
 /// The cursor, under the row of the flags.
@@ -373,7 +372,7 @@ fn put_if_blank(buf: &mut Buffer, x: u16, y: u16, symbol: &str, style: ratatui::
 }
 
 /// Who, how it is, and which leg of which route.
-pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
+pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer) {
     let Some(head) = r.head() else { return };
     let d = &head.drive;
     let mut left = vec![d.serial.clone(), d.model.clone()];
@@ -388,17 +387,17 @@ pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
     }
     let legs = head.route.legs.len();
     let leg = r.legs().last().map_or(0, |l| usize::from(l.leg));
-    let lapse = app.haul.lapse.as_ref();
+    let lapse = frame.haul.lapse.as_ref();
     let state = match r.ended() {
         _ if lapse.is_some() => format!("time-lapse, {}", lapse.map(|l| l.words()).unwrap_or_default()),
-        _ if app.haul.loading.is_some() => "reading the whole record".to_owned(),
+        _ if frame.haul.loading.is_some() => "reading the whole record".to_owned(),
         Some((_, state, _)) => state.word().to_owned(),
-        None if app.haul.kept.is_some() || app.shown_live().is_some_and(|l| !l.runs()) => {
+        None if frame.haul.kept.is_some() || frame.shown_live.is_some_and(|l| !l.runs()) => {
             HaulState::CutShort.word().to_owned()
         }
         None => {
             let kind = head.route.legs.get(leg).map_or("", |l| l.kind.word());
-            let paused = app.shown_live().is_some_and(|l| l.paused);
+            let paused = frame.shown_live.is_some_and(|l| l.paused);
             format!("leg {} of {legs}, {}", leg + 1, if paused { "paused" } else { kind })
         }
     };
@@ -409,9 +408,9 @@ pub(super) fn head(app: &App, r: &Readings, area: Rect, buf: &mut Buffer) {
     let width = usize::from(area.width);
     let right_length = right.chars().count().min(width);
     let room = width.saturating_sub(right_length + 2);
-    buf.set_stringn(area.x, area.y, left.join("   "), room, app.theme.faint());
-    buf.set_stringn(area.x, area.y, &d.serial, room, app.theme.accent());
-    buf.set_string(area.x + (width - right_length) as u16, area.y, right, app.theme.faint());
+    buf.set_stringn(area.x, area.y, left.join("   "), room, frame.theme.faint());
+    buf.set_stringn(area.x, area.y, &d.serial, room, frame.theme.accent());
+    buf.set_string(area.x + (width - right_length) as u16, area.y, right, frame.theme.faint());
 }
 
 fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &Theme) {

@@ -18,7 +18,7 @@ use ratatui::layout::Rect;
 
 use super::haul::{HaulView, Page};
 
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, wrap};
 
@@ -27,30 +27,30 @@ const LIMITS_SHOWN: usize = 4;
 
 /// Draws the panel: a page above, what is now and under the cursor below.
 pub fn render(
-    app: &App,
+    frame: &Frame<'_>,
     r: &Readings,
     c: &Conclusions,
     (from, to): (f64, f64),
     area: Rect,
     buf: &mut Buffer,
 ) {
-    let theme = &app.theme;
-    let now = now_lines(app, r, c);
-    let cursor = cursor_lines(&app.haul, r, (from, to));
+    let theme = frame.theme;
+    let now = now_lines(frame, r, c);
+    let cursor = cursor_lines(frame.haul, r, (from, to));
     let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
     let upper = Rect { height: area.height.saturating_sub(below), ..area };
     let mut out = Writer::new(upper, buf);
     let pages: Vec<String> = Page::ALL
         .iter()
-        .map(|p| if *p == app.haul.page { format!("▸{}", p.name()) } else { format!(" {}", p.name()) })
+        .map(|p| if *p == frame.haul.page { format!("▸{}", p.name()) } else { format!(" {}", p.name()) })
         .collect();
     out.line(&pages.join(" "), theme.faint());
     out.gap();
-    between(app, r, c, &mut out);
-    match app.haul.page {
-        Page::Findings => findings(app, r, c, usize::from(area.width), &mut out),
-        Page::Figures => paragraphs(app, &figures(c, r), &mut out),
-        Page::Models => paragraphs(app, &models(app, r, c), &mut out),
+    between(frame, r, c, &mut out);
+    match frame.haul.page {
+        Page::Findings => findings(frame, r, c, usize::from(area.width), &mut out),
+        Page::Figures => paragraphs(frame, &figures(c, r), &mut out),
+        Page::Models => paragraphs(frame, &models(frame, r, c), &mut out),
     }
     let lower = Rect { y: area.y + upper.height, height: area.height - upper.height, ..area };
     let mut out = Writer::new(lower, buf);
@@ -66,29 +66,29 @@ pub fn render(
 }
 
 /// What happened between two marks.
-fn between(app: &App, r: &Readings, c: &Conclusions, out: &mut Writer<'_>) {
-    let lines = match app.haul.marks.as_slice() {
+fn between(frame: &Frame<'_>, r: &Readings, c: &Conclusions, out: &mut Writer<'_>) {
+    let lines = match frame.haul.marks.as_slice() {
         [] => return,
         [_] => vec!["One mark is set: m at another place tells what lies between.".to_owned()],
         [a, b, ..] => r
-            .between(app.haul.ruler, *a, *b, c)
+            .between(frame.haul.ruler, *a, *b, c)
             .map_or_else(|| vec!["Nothing lies between the marks.".to_owned()], |b| b.words(letter)),
     };
-    out.line("between the marks", app.theme.accent());
+    out.line("between the marks", frame.theme.accent());
     for line in &lines {
-        out.text(line, 3, app.theme.strong());
+        out.text(line, 3, frame.theme.strong());
     }
     out.gap();
 }
 
 type Paragraph = (&'static str, Vec<String>);
 
-fn paragraphs(app: &App, all: &[Paragraph], out: &mut Writer<'_>) {
-    for (name, lines) in all.iter().skip(app.haul.scroll.min(all.len().saturating_sub(1))) {
+fn paragraphs(frame: &Frame<'_>, all: &[Paragraph], out: &mut Writer<'_>) {
+    for (name, lines) in all.iter().skip(frame.haul.scroll.min(all.len().saturating_sub(1))) {
         if out.left() < 2 {
             break;
         }
-        out.line(name, app.theme.accent());
+        out.line(name, frame.theme.accent());
         for line in lines {
             out.text(line, 2, ratatui::style::Style::new());
         }
@@ -117,16 +117,16 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     all
 }
 
-fn models(app: &App, r: &Readings, c: &Conclusions) -> Vec<Paragraph> {
-    let Some((_, models)) = &app.haul.models else { return vec![("cache and heat", vec!["…".into()])] };
+fn models(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<Paragraph> {
+    let Some((_, models)) = &frame.haul.models else { return vec![("cache and heat", vec!["…".into()])] };
     // What a warmer room would do; `findings --ambient` tells it for any.
     let own = r.head().and_then(|h| h.conditions.ambient);
     let warmer = own.map(|t| Celsius::new(t.degrees() + 10.0));
     vec![("cache", models.cache_words()), ("heat", models.heat_words(c.figures.hottest_rate(), warmer))]
 }
 
-fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
-    let theme = &app.theme;
+fn findings(frame: &Frame<'_>, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
+    let theme = frame.theme;
     let mut entries: Vec<(String, String, Vec<String>)> = c
         .findings
         .iter()
@@ -140,7 +140,8 @@ fn findings(app: &App, r: &Readings, c: &Conclusions, width: usize, out: &mut Wr
     if entries.is_empty() {
         out.text("No findings so far.", 0, theme.faint());
     }
-    for (name, line, evidence) in entries.iter().skip(app.haul.scroll.min(entries.len().saturating_sub(1))) {
+    for (name, line, evidence) in entries.iter().skip(frame.haul.scroll.min(entries.len().saturating_sub(1)))
+    {
         if out.left() < 2 {
             break;
         }
@@ -167,10 +168,10 @@ fn finding_head(f: &Finding) -> String {
     format!("{}  {}  {:.2}", f.kind.word(), place_words(f), f.confidence)
 }
 
-fn now_lines(app: &App, r: &Readings, c: &Conclusions) -> Vec<(&'static str, String)> {
+fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
-    let kept = app.haul.kept.as_ref();
-    let live = app.shown_live().filter(|l| l.runs());
+    let kept = frame.haul.kept.as_ref();
+    let live = frame.shown_live.filter(|l| l.runs());
     if live.is_some() {
         let p99 = r.last().and_then(|s| s.latency).map(|l| Duration::from_micros(l.p99_us.into()));
         let rate = headline::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());

@@ -10,10 +10,8 @@ use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
-use super::top;
-
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::fit;
 
 /// What hauls stand together by.
@@ -320,10 +318,9 @@ fn answer(view: &LedgerView) -> String {
 }
 
 /// Draws the ledger.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let view = &app.archive;
-    let theme = &app.theme;
-    top(app, area, buf, &answer(view));
+pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    frame.top(area, buf, &answer(view));
     let width = usize::from(area.width);
     if view.filtering {
         let (x, _) = buf.set_stringn(area.x, area.y + 1, "filter: ", width, theme.faint());
@@ -342,7 +339,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     // A glance at the haul under the cursor takes the lower part, where there is room for both.
     let below = if area.height >= 34 { 15 } else { 0 };
     if let Some(glance) =
-        app.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
+        frame.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
     {
         let at = Rect {
             x: area.x + 2,

@@ -2,12 +2,12 @@
 
 pub mod contrast;
 pub mod drive_file;
-pub mod ground;
 pub mod haul;
 mod haul_panel;
 pub mod ledger;
 pub mod overlay;
 pub mod route;
+pub mod surveys;
 pub mod vitals;
 pub mod yard;
 
@@ -16,7 +16,7 @@ use ratatui::layout::Rect;
 
 use super::actions::{Screen, available};
 use super::app::App;
-use super::widgets::panel::{fit, wrap};
+use super::widgets::panel::wrap;
 
 /// The smallest terminal that a view is drawn in.
 pub const LEAST: (u16, u16) = (80, 24);
@@ -36,41 +36,24 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         return;
     }
     let body = Rect { x: area.x + 1, y: area.y, width: area.width - 2, height: area.height - 2 };
+    let frame = app.frame();
     match app.screen {
-        Screen::Yard => yard::render(app, body, buf),
-        Screen::Route => route::render(app, body, buf),
-        Screen::Haul => haul::render(app, body, buf),
-        Screen::Ground => ground::render(app, body, buf),
-        Screen::Vitals => vitals::render(app, body, buf),
-        Screen::Ledger => ledger::render(app, body, buf),
-        Screen::Contrast => contrast::render(app, body, buf),
-        Screen::DriveFile => drive_file::render(app, body, buf),
+        Screen::Yard => yard::render(&app.yard, &frame, body, buf),
+        Screen::Route => route::render(&app.route, &frame, body, buf),
+        Screen::Haul => haul::render(&app.haul, &frame, body, buf),
+        Screen::Surveys => surveys::render(&app.surveys, &frame, body, buf),
+        Screen::Vitals => vitals::render(&app.vitals, &frame, body, buf),
+        Screen::Ledger => ledger::render(&app.archive, &frame, body, buf),
+        Screen::Contrast => contrast::render(&app.contrast, &frame, body, buf),
+        Screen::DriveFile => drive_file::render(&app.drive_file, &frame, body, buf),
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);
-    overlay::render(app, area, buf);
+    overlay::render(app.overlay.as_ref(), &frame, area, buf);
     // Whatever a drive or a file calls itself, wherever it was drawn.
     for cell in &mut buf.content {
         if cell.symbol().chars().any(crate::told::words::is_unsafe) {
             cell.set_symbol("\u{fffd}");
         }
-    }
-}
-
-/// The first row: where one is, and on the right whose data it is.
-pub fn top(app: &App, area: Rect, buf: &mut Buffer, words: &str) {
-    let width = usize::from(area.width);
-    let (x, _) = buf.set_stringn(area.x, area.y, app.screen.name(), width, app.theme.accent());
-    let room = width.saturating_sub(usize::from(x - area.x) + 2);
-    buf.set_stringn(x + 2, area.y, fit(words, room), room, app.theme.strong());
-    let running = app.running();
-    let mut right = if app.demo { "demo data".to_owned() } else { app.home.display().to_string() };
-    if running > 0 {
-        right = format!("{running} hauling  ·  {right}");
-    }
-    let length = right.chars().count();
-    let used = usize::from(x + 2 - area.x) + words.chars().count();
-    if used + length + 2 <= width {
-        buf.set_string(area.x + (width - length) as u16, area.y, right, app.theme.faint());
     }
 }
 

@@ -7,10 +7,12 @@ use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};
 
 use crate::ui::actions::available;
-use crate::ui::app::{App, Overlay, Words, find_actions};
+use crate::ui::app::{Overlay, Words, find_actions};
+use crate::ui::frame::Frame;
+use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::{Writer, wrap};
 
-fn framed(area: Rect, width: u16, height: u16, title: &str, app: &App, buf: &mut Buffer) -> Rect {
+fn framed(area: Rect, width: u16, height: u16, title: &str, theme: &Theme, buf: &mut Buffer) -> Rect {
     let width = width.min(area.width.saturating_sub(4));
     let height = height.min(area.height.saturating_sub(2));
     let frame =
@@ -18,24 +20,24 @@ fn framed(area: Rect, width: u16, height: u16, title: &str, app: &App, buf: &mut
     Clear.render(frame, buf);
     let block = Block::bordered()
         .border_type(BorderType::Rounded)
-        .border_style(app.theme.faint())
+        .border_style(theme.faint())
         .title(format!(" {title} "))
-        .title_style(app.theme.accent());
+        .title_style(theme.accent());
     let inner = block.inner(frame);
     block.render(frame, buf);
     Rect { x: inner.x + 1, width: inner.width.saturating_sub(2), ..inner }
 }
 
 /// Draws the overlay, if there is one.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
-    match &app.overlay {
+pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    match overlay {
         None => {}
         Some(Overlay::Help) => {
-            let bindings: Vec<_> = available(app.screen).collect();
-            let inner = framed(area, 76, bindings.len() as u16 + 5, app.screen.name(), app, buf);
+            let bindings: Vec<_> = available(frame.screen).collect();
+            let inner = framed(area, 76, bindings.len() as u16 + 5, frame.screen.name(), frame.theme, buf);
             let mut out = Writer::new(inner, buf);
-            out.line(app.screen.question(), theme.strong());
+            out.line(frame.screen.question(), theme.strong());
             out.gap();
             // Where they do not all fit, the list of actions has the rest.
             let room = usize::from(out.left());
@@ -57,8 +59,8 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             }
         }
         Some(Overlay::Find { input, chosen }) => {
-            let found = find_actions(app.screen, input.value());
-            let inner = framed(area, 76, 20, "actions", app, buf);
+            let found = find_actions(frame.screen, input.value());
+            let inner = framed(area, 76, 20, "actions", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
             out.line(&format!(": {}▏", input.value()), theme.accent());
             out.gap();
@@ -71,10 +73,11 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
                 out.line("No action has these words.", theme.faint());
             }
         }
-        Some(Overlay::Evidence(index)) => evidence(app, *index, area, buf),
+        Some(Overlay::Evidence(index)) => evidence(frame, *index, area, buf),
         Some(Overlay::Hold(input, answer)) => {
             let lines: Vec<String> = answer.iter().flat_map(|a| wrap(a, 72)).collect();
-            let inner = framed(area, 78, lines.len() as u16 + 6, "would it have held a stream?", app, buf);
+            let inner =
+                framed(area, 78, lines.len() as u16 + 6, "would it have held a stream?", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
@@ -88,7 +91,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
             out.line("Enter asks, Esc goes back.", theme.faint());
         }
         Some(Overlay::Note(input)) => {
-            let inner = framed(area, 70, 5, "note for the record", app, buf);
+            let inner = framed(area, 70, 5, "note for the record", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
@@ -101,7 +104,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
                 Words::Note => ("note on this haul", "Enter keeps it; an empty one takes it away."),
                 Words::Ambient => ("air temperature", "As 38 °C. Enter brings heat to it; empty, as it was."),
             };
-            let inner = framed(area, 70, 5, title, app, buf);
+            let inner = framed(area, 70, 5, title, frame.theme, buf);
             let mut out = Writer::new(inner, buf);
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
@@ -109,7 +112,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         }
         Some(Overlay::Ask { question, .. }) => {
             let lines = wrap(question, 62);
-            let inner = framed(area, 68, lines.len() as u16 + 4, "please confirm", app, buf);
+            let inner = framed(area, 68, lines.len() as u16 + 4, "please confirm", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
             for line in &lines {
                 out.line(line, theme.strong());
@@ -121,9 +124,9 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
 }
 
 /// All of a finding: where it is on every ruler, what changed, how sure it is, and why.
-fn evidence(app: &App, index: usize, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
-    let Some((r, c)) = app.shown() else { return };
+fn evidence(frame: &Frame<'_>, index: usize, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let Some((r, c)) = frame.shown else { return };
     let Some(f) = c.findings.get(index) else { return };
     let plain = ratatui::style::Style::new();
     let rates = f.before.zip(f.after).map(|(b, a)| format!("{b} → {a}"));
@@ -141,7 +144,7 @@ fn evidence(app: &App, index: usize, area: Rect, buf: &mut Buffer) {
     let lines: Vec<Vec<String>> = f.evidence.iter().map(|e| wrap(e, 82)).collect();
     let height = rows.len() + lines.iter().map(Vec::len).sum::<usize>() + 5;
     let title = format!("{}  {}", letter(index), f.kind.word());
-    let inner = framed(area, 90, height as u16, &title, app, buf);
+    let inner = framed(area, 90, height as u16, &title, frame.theme, buf);
     let mut out = Writer::new(inner, buf);
     for (name, value) in &rows {
         out.pair(name, value, 9, theme.faint(), theme.strong());

@@ -18,7 +18,6 @@ use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
-use super::top;
 use super::yard::YardRow;
 use crate::error::AppError;
 use crate::machine;
@@ -26,7 +25,7 @@ use crate::targets::{Target, file_size, fits};
 use hollow_mile_core::route::{Field as LegField, all_legs, leg_mut};
 
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::{Writer, wrap};
 
 /// A stretch of an earlier haul: up to so many bytes, at this rate.
@@ -466,11 +465,10 @@ impl RouteView {
 }
 
 /// Draws the route: routes on the left, figures on the right, the cost below.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let view = &app.route;
-    let theme = &app.theme;
+pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
     let Some(drive) = &view.drive else {
-        top(app, area, buf, "choose a drive in the yard first");
+        frame.top(area, buf, "choose a drive in the yard first");
         return;
     };
     let route = view.draft.as_ref();
@@ -479,7 +477,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
     let also: Vec<&str> = view.also.iter().map(|(_, serial)| serial.as_str()).collect();
     let also = if also.is_empty() { String::new() } else { format!(", and on {}", also.join(", ")) };
-    top(app, area, buf, &format!("{name} on {on}{also}"));
+    frame.top(area, buf, &format!("{name} on {on}{also}"));
     let left = Rect {
         y: area.y + 2,
         width: (area.width / 5).clamp(16, 26),
@@ -502,7 +500,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let cost = view.cost();
     let below = cost.len() as u16 + 4;
     let upper = Rect { height: right.height.saturating_sub(below), ..right };
-    figures(view, app, upper, buf);
+    figures(view, frame, upper, buf);
     let lower = Rect { y: right.y + upper.height, height: right.height - upper.height, ..right };
     let mut out = Writer::new(lower, buf);
     let field = view.fields().get(view.field).copied();
@@ -517,8 +515,8 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
 }
 
-fn figures(view: &RouteView, app: &App, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
+fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
     let Some(route) = &view.draft else { return };
     let fields = view.fields();
     // Lines with their field, so that the one under the cursor can be kept in sight.

@@ -10,10 +10,8 @@ use hollow_mile_ledger::{Ledger, Wear};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::top;
-
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::{Writer, fit};
 
 /// The health of one drive.
@@ -53,13 +51,12 @@ fn cell(value: Option<&String>) -> &str {
 }
 
 /// Draws the vitals: the answer, then figures with what the last haul changed, then the drive's own words, then history.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let view = &app.vitals;
-    let theme = &app.theme;
+pub fn render(view: &VitalsView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
     let Some(identity) = &view.identity else {
-        return top(app, area, buf, "choose a drive in the yard first");
+        return frame.top(area, buf, "choose a drive in the yard first");
     };
-    top(app, area, buf, &format!("{}  {}  {}", identity.serial, identity.model, identity.capacity));
+    frame.top(area, buf, &format!("{}  {}  {}", identity.serial, identity.model, identity.capacity));
     let answer = Rect { y: area.y + 2, height: 3, ..area };
     let mut out = Writer::new(answer, buf);
     let link = identity.link.as_ref().and_then(Link::shortfall);
@@ -72,14 +69,14 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     // The history keeps a few rows, however long the figures are.
     let history = (view.wear.len() as u16 + 1).clamp(1, 6);
     let upper = Rect { height: left.height.saturating_sub(history + 1), ..left };
-    let used = figures(view, upper, buf, app).min(upper.height);
-    words(view, right, buf, app);
-    past(view, Rect { y: left.y + used + 1, height: left.height - used - 1, ..left }, buf, app);
+    let used = figures(view, upper, buf, frame).min(upper.height);
+    words(view, right, buf, frame);
+    past(view, Rect { y: left.y + used + 1, height: left.height - used - 1, ..left }, buf, frame);
 }
 
 /// Figures now, and what the last haul did to them; gives the rows that it took.
-fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) -> u16 {
-    let theme = &app.theme;
+fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> u16 {
+    let theme = frame.theme;
     let width = area.width;
     let rest = width.saturating_sub(20);
     let at = [0, 20, 20 + rest / 4, 20 + rest * 3 / 4];
@@ -136,8 +133,8 @@ fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) -> u16 {
 }
 
 /// Temperatures, limits, self-tests, errors, and what could not be read.
-fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
-    let theme = &app.theme;
+fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
+    let theme = frame.theme;
     let h = &view.health;
     let Some(identity) = &view.identity else { return };
     let mut out = Writer::new(area, buf);
@@ -191,8 +188,8 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
 }
 
 /// The drive's figures after each of its hauls, newest first.
-fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, app: &App) {
-    let theme = &app.theme;
+fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
+    let theme = frame.theme;
     let columns: [(u16, &str); 7] = [
         (0, "after the haul of"),
         (18, "route"),

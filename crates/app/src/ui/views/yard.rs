@@ -9,13 +9,12 @@ use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::top;
 use crate::machine;
 use crate::targets;
 
 use crate::ui::actions::Action;
-use crate::ui::app::App;
 use crate::ui::follow_yard::DeviceNow;
+use crate::ui::frame::Frame;
 use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, fit};
 
@@ -176,29 +175,29 @@ impl YardView {
     }
 }
 
-fn live_on<'a>(app: &'a App, row: &YardRow) -> Option<&'a Live> {
+fn live_on<'a>(frame: &'a Frame<'_>, row: &YardRow) -> Option<&'a Live> {
     let on = |l: &&Live| l.runs() && l.readings.head().is_some_and(|h| h.drive.target == row.identity.target);
     let file = |l: &&Live| l.runs() && l.readings.head().is_some_and(|h| h.drive.kind == DriveKind::File);
-    let found = app.live.iter().rev().find(on);
-    if row.identity.kind == DriveKind::File { app.live.iter().rev().find(file) } else { found }
+    let found = frame.live.iter().rev().find(on);
+    if row.identity.kind == DriveKind::File { frame.live.iter().rev().find(file) } else { found }
 }
 
 /// Draws the yard: two lines a drive, who it is above, what is known below.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
-    let rows = &app.yard.rows;
-    let running = app.running().max(app.yard.under_way.len());
+pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let rows = &view.rows;
+    let running = frame.running.max(view.under_way.len());
     let count = |kind| rows.iter().filter(|r| r.identity.kind == kind).count();
     let (real, sims) = (count(DriveKind::Block), count(DriveKind::Simulated));
     let hauling =
         if running == 0 { "nothing is hauling".to_owned() } else { format!("{running} hauling now") };
-    let real = match (app.demo, real) {
+    let real = match (frame.demo, real) {
         (true, _) => String::new(),
         (false, 1) => "1 drive of this machine, ".into(),
         (false, n) => format!("{n} drives of this machine, "),
     };
     let words = format!("{real}{sims} simulated drives and a place for a file; {hauling}");
-    top(app, area, buf, &words);
+    frame.top(area, buf, &words);
     let width = usize::from(area.width);
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
     let head_y = area.y + 2;
@@ -223,13 +222,13 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     let below = area.height.saturating_sub(list);
     let fits = usize::from(area.height.saturating_sub(4) / each).max(1);
     if below >= 9 {
-        detail(app, Rect { y: area.y + list, height: below, ..area }, buf);
+        detail(view, frame, Rect { y: area.y + list, height: below, ..area }, buf);
     }
-    let from = app.yard.chosen.saturating_sub(fits - 1);
+    let from = view.chosen.saturating_sub(fits - 1);
     for (i, row) in rows.iter().enumerate().skip(from).take(fits) {
         let y = area.y + 3 + (i - from) as u16 * each;
-        let chosen = i == app.yard.chosen;
-        draw_row(app, row, chosen, known_at, Rect { y, height: 2, ..area }, buf);
+        let chosen = i == view.chosen;
+        draw_row(view, frame, row, chosen, known_at, Rect { y, height: 2, ..area }, buf);
     }
 }
 
@@ -247,13 +246,21 @@ const fn columns(known_at: u16) -> Columns {
     }
 }
 
-fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
+fn draw_row(
+    view: &YardView,
+    frame: &Frame<'_>,
+    row: &YardRow,
+    chosen: bool,
+    known_at: u16,
+    area: Rect,
+    buf: &mut Buffer,
+) {
+    let theme = frame.theme;
     let d = &row.identity;
     let at = columns(known_at);
     let plain = if chosen { theme.accent() } else { theme.strong() };
     buf.set_string(area.x, area.y, if chosen { "▸" } else { " " }, theme.accent());
-    if app.yard.marked.contains(&d.target) {
+    if view.marked.contains(&d.target) {
         buf.set_string(area.x + 1, area.y, "+", theme.accent());
     }
     let mut put = |x: u16, y: u16, text: &str, to: u16, style| {
@@ -279,7 +286,7 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
     }
     let guard = row.examination.as_ref().map(Examination::words);
     put(at.model, 1, guard.as_deref().unwrap_or(safety), known_at, theme.faint());
-    match live_on(app, row) {
+    match live_on(frame, row) {
         Some(live) => {
             let r = &live.readings;
             let now = headline::rate_now(r).map(|r| r.to_string()).unwrap_or_default();
@@ -288,8 +295,8 @@ fn draw_row(app: &App, row: &YardRow, chosen: bool, known_at: u16, area: Rect, b
             put(right, 0, &line, area.width, theme.accent());
             put(right, 1, &headline::answer(r, &live.conclusions), area.width, theme.strong());
         }
-        None if app.yard.under_way_on(d).is_some() => {
-            if let Some(h) = app.yard.under_way_on(d) {
+        None if view.under_way_on(d).is_some() => {
+            if let Some(h) = view.under_way_on(d) {
                 let line = format!("hauling  {} written  {}", h.written, clock(h.elapsed));
                 put(right, 0, &line, area.width, theme.accent());
                 let words = format!("haul {}, {}, is kept by another program: w watches it", h.haul, h.route);
@@ -349,9 +356,9 @@ fn second_line(row: &YardRow, now: &DeviceNow) -> (String, bool) {
 }
 
 /// Who the drive under the cursor is in full, and the picture of its newest haul.
-fn detail(app: &App, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
-    let Some(row) = app.yard.chosen_row() else { return };
+fn detail(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let Some(row) = view.chosen_row() else { return };
     let d = &row.identity;
     let left = Rect { width: 44.min(area.width / 2), ..area };
     let mut out = Writer::new(left, buf);
@@ -396,7 +403,7 @@ fn detail(app: &App, area: Rect, buf: &mut Buffer) {
             }
         }
     }
-    if let Some(glance) = app.glance.as_ref().filter(|g| Some(&g.haul) == row.last_haul.as_ref()) {
+    if let Some(glance) = frame.glance.as_ref().filter(|g| Some(&g.haul) == row.last_haul.as_ref()) {
         glance.render(right, buf, theme);
     }
 }

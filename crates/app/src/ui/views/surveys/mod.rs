@@ -14,7 +14,7 @@ use ratatui::layout::Rect;
 use super::haul;
 
 use crate::ui::actions::Action;
-use crate::ui::app::App;
+use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::spine;
 
@@ -69,7 +69,7 @@ fn there(s: &Surveys) -> Vec<Page> {
 
 /// How the surveys of the haul on screen are looked at.
 #[derive(Debug, Clone, Default)]
-pub struct GroundView {
+pub struct SurveysView {
     page: Page,
     /// Column under the cursor, as a share of the width.
     cursor: Option<f64>,
@@ -78,7 +78,7 @@ pub struct GroundView {
     scroll: usize,
 }
 
-impl GroundView {
+impl SurveysView {
     /// The page that is shown: the chosen one, or else the first there is.
     fn shown(&self, s: &Surveys) -> Option<Page> {
         let all = there(s);
@@ -123,14 +123,13 @@ impl GroundView {
 }
 
 /// Draws the survey that is chosen.
-pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
-    let Some((r, c)) = app.shown() else {
-        super::top(app, area, buf, "no haul is open: the ledger has those that were");
+pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let Some((r, c)) = frame.shown else {
+        frame.top(area, buf, "no haul is open: the ledger has those that were");
         return;
     };
-    let theme = &app.theme;
-    let view = &app.ground;
-    haul::head(app, r, Rect { height: 1, ..area }, buf);
+    let theme = frame.theme;
+    haul::head(frame, r, Rect { height: 1, ..area }, buf);
     let Some(page) = view.shown(&c.surveys) else {
         let words = "This haul has no survey: routes with a scan, spans, ladder, pace, verify or fill make one. Esc goes back.";
         Writer::new(Rect { y: area.y + 1, ..area }, buf).text(words, 0, theme.strong());
@@ -159,7 +158,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     spine::render(Rect { width: spine::WIDTH, ..body }, buf, r, theme);
     let right = Rect { x: body.x + spine::WIDTH, width: body.width.saturating_sub(spine::WIDTH), ..body };
     if page == Page::Ground {
-        strips::render(app, r, c, right, buf);
+        strips::render(view, frame.theme, r, c, right, buf);
     } else {
         pages::render(page, &c.surveys, view.scroll, right, buf, theme);
     }
@@ -179,9 +178,9 @@ fn sentences(page: Page, s: &Surveys) -> Vec<String> {
 }
 
 /// The part of the drive that is shown, in bytes.
-fn window(app: &App, r: &Readings) -> (f64, f64) {
+fn window(view: &SurveysView, r: &Readings) -> (f64, f64) {
     let extent = r.extent(Ruler::Position);
-    let (from, to) = app.ground.span();
+    let (from, to) = view.span();
     (from * extent, to * extent)
 }
 

@@ -11,7 +11,7 @@ use hollow_mile_core::record::Task;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use crate::ui::app::App;
+use super::SurveysView;
 use crate::ui::theme::Theme;
 use crate::ui::views::haul;
 use crate::ui::widgets::lane;
@@ -89,14 +89,20 @@ fn strip(grids: &[&Grid], (from, to): (f64, f64), top: f64, area: Rect, buf: &mu
 }
 
 /// Draws it.
-pub fn render(app: &App, r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer) {
-    let theme = &app.theme;
+pub fn render(
+    view: &SurveysView,
+    theme: &Theme,
+    r: &Readings,
+    c: &Conclusions,
+    area: Rect,
+    buf: &mut Buffer,
+) {
     let (Some(scans), Some(survey)) = (r.scan(), &c.surveys.ground) else {
         Writer::new(area, buf).text("The record is still being read.", 0, theme.faint());
         return;
     };
     let grids = scans.passes();
-    let (from, to) = super::window(app, r);
+    let (from, to) = super::window(view, r);
     let panel_width = PANEL.min(area.width * 2 / 5);
     let main = Rect { width: area.width.saturating_sub(panel_width + 2), ..area };
     let strips = (grids.len() as u16 + u16::from(!scans.again().is_empty())).min(main.height / 3);
@@ -132,14 +138,14 @@ pub fn render(app: &App, r: &Readings, c: &Conclusions, area: Rect, buf: &mut Bu
         ..flags_row
     };
     haul::flags(r, c, Ruler::Position, (from, to), lanes, buf, theme);
-    if let Some(cursor) = app.ground.cursor {
+    if let Some(cursor) = view.cursor {
         haul::upright(lanes, cursor, buf, theme);
     }
     let panel = Rect { x: main.x + main.width + 2, width: panel_width, ..area };
-    let under = under_cursor(app, grids, (from, to), plot_width);
+    let under = under_cursor(view, grids, (from, to), plot_width);
     let below = under.len() as u16;
     let mut out = Writer::new(Rect { height: panel.height.saturating_sub(below + 1), ..panel }, buf);
-    table(c, survey, app.ground.scroll, &mut out, theme);
+    table(c, survey, view.scroll, &mut out, theme);
     let low = Rect { y: panel.y + panel.height.saturating_sub(below), height: below, ..panel };
     let mut out = Writer::new(low, buf);
     for (name, value) in &under {
@@ -212,8 +218,13 @@ fn table(
 }
 
 /// Address and each pass's values at the cursor.
-fn under_cursor(app: &App, grids: &[Grid], (from, to): (f64, f64), width: u16) -> Vec<(String, String)> {
-    let Some(cursor) = app.ground.cursor else { return Vec::new() };
+fn under_cursor(
+    view: &SurveysView,
+    grids: &[Grid],
+    (from, to): (f64, f64),
+    width: u16,
+) -> Vec<(String, String)> {
+    let Some(cursor) = view.cursor else { return Vec::new() };
     let step = (to - from) / f64::from(width.max(1));
     let left = from + (to - from - step) * cursor;
     let mut lines = vec![(
