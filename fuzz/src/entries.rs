@@ -14,7 +14,7 @@ use hollow_mile_core::record::bytes;
 use hollow_mile_core::record::{Conditions, Event};
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
-use hollow_mile_ledger::{Ledger, csv_file, csv_in, rescue};
+use hollow_mile_ledger::{Ledger, csv, rescue};
 
 /// Takes bytes, whatever they are.
 pub type Entry = fn(&[u8]);
@@ -119,10 +119,10 @@ fn conclude(events: &[Event]) {
 
 /// A CSV file of telemetry, in and out again.
 pub fn csv(data: &[u8]) {
-    let Ok(imported) = csv_in::import("strange.csv", std::io::Cursor::new(data)) else { return };
+    let Ok(imported) = csv::import("strange.csv", std::io::Cursor::new(data)) else { return };
     conclude(&imported.events);
     let mut out = Vec::new();
-    csv_file::export(&imported.events, &mut out).expect("memory can be written");
+    csv::export(&imported.events, &mut out).expect("memory can be written");
     assert!(!out.is_empty());
 }
 

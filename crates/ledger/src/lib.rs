@@ -8,9 +8,7 @@
 
 mod annotate;
 mod compact;
-pub mod csv_file;
-pub mod csv_in;
-mod csv_lines;
+pub mod csv;
 mod digests;
 mod leftovers;
 mod overview;

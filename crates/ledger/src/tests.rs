@@ -187,8 +187,8 @@ fn a_file_that_got_the_inode_of_ours_is_never_removed() {
 fn csv_gives_the_same_samples_and_the_same_findings_back() {
     let before = events("ab12cd34");
     let mut text = Vec::new();
-    csv_file::export(&before, &mut text).unwrap();
-    let back = csv_in::import("x.csv", std::io::Cursor::new(&text)).unwrap();
+    csv::export(&before, &mut text).unwrap();
+    let back = csv::import("x.csv", std::io::Cursor::new(&text)).unwrap();
     assert_eq!(back.warnings, Vec::<String>::new());
     let samples = |events: &[Event]| -> Vec<Event> {
         events.iter().filter(|e| matches!(e, Event::Sample(_))).cloned().collect()
@@ -207,7 +207,7 @@ fn csv_gives_the_same_samples_and_the_same_findings_back() {
 fn strange_csv_is_read_as_far_as_it_makes_sense() {
     let text = "# capacity_bytes=1000000000000\r\n# throttle_c=80\r\nelapsed_s,written_bytes,temperature_c,mood\r\n\
                 1,100,NaN,a\r\n2,200,40,b\r\nx,300,40,c\r\n3,300\r\n3,400,40,d\r\n4,50,41,e\r\n1,150,41,f\r\n2,250,41,g\r\n";
-    let got = csv_in::import("odd.csv", std::io::Cursor::new(&text)).unwrap();
+    let got = csv::import("odd.csv", std::io::Cursor::new(&text)).unwrap();
     let words = got.warnings.join("\n");
     for expected in [
         "columns not known and not used: mood",
@@ -228,14 +228,14 @@ fn strange_csv_is_read_as_far_as_it_makes_sense() {
 
 #[test]
 fn csv_that_cannot_be_used_says_why() {
-    let words = |text: &str| csv_in::import("x", std::io::Cursor::new(&text)).unwrap_err().to_string();
+    let words = |text: &str| csv::import("x", std::io::Cursor::new(&text)).unwrap_err().to_string();
     assert!(words("a,b\n1,2\n").contains("no column \"elapsed_s\"; it has: a, b"));
     assert!(words("elapsed_s,written_bytes\n").contains("no row"));
     assert!(words("elapsed_s\nabc\n").contains("line 2 refused"));
     assert!(words("").contains("elapsed_s"));
     for odd in ["elapsed_s\n1\n", "elapsed_s,written_bytes\n5,0\n", "elapsed_s,temperature_c\n1,255\n2,255\n"]
     {
-        let got = csv_in::import("x", std::io::Cursor::new(&odd)).unwrap();
+        let got = csv::import("x", std::io::Cursor::new(&odd)).unwrap();
         let mut r = Readings::new();
         got.events.iter().for_each(|e| r.push(e));
         assert_eq!(r.conclude().findings, [], "{odd}");

@@ -15,7 +15,7 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_core::route::Stream;
-use hollow_mile_ledger::{HaulRow, csv_in};
+use hollow_mile_ledger::{HaulRow, csv};
 use serde::Serialize;
 
 use super::{open_ledger, say, say_json, table};
@@ -119,11 +119,11 @@ fn read_csv(path: &Path, take: &mut dyn FnMut(Event)) -> Result<(), AppError> {
     let mut file = File::open(path).map_err(|e| AppError::file(path, "read", &e))?;
     let name = path.file_name().map_or_else(|| "file".into(), |n| n.to_string_lossy().into_owned());
     let warnings = if file.stream_position().is_ok() {
-        csv_in::stream(&name, file, take)
+        csv::stream(&name, file, take)
     } else {
         let mut held = Vec::new();
         file.read_to_end(&mut held).map_err(|e| AppError::file(path, "read", &e))?;
-        csv_in::stream(&name, Cursor::new(held), take)
+        csv::stream(&name, Cursor::new(held), take)
     };
     let warnings = warnings.map_err(|e| AppError::usage(format!("{}: {e}", path.display())))?;
     warnings.iter().for_each(|w| eprintln!("{}", words::printable(&format!("{}: {w}", path.display()))));

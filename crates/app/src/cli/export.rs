@@ -10,7 +10,7 @@ use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::{Event, HaulHead, Sample};
-use hollow_mile_ledger::csv_file;
+use hollow_mile_ledger::csv;
 use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int64Type};
 use parquet::file::metadata::KeyValue;
@@ -311,7 +311,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
         // The telemetry CSV of the contract carries more than its rows: it comes back the same.
         (ExportKind::Csv, Of::Samples) => {
             let mut out = Vec::new();
-            csv_file::export(&events, &mut out)
+            csv::export(&events, &mut out)
                 .map_err(|e| AppError::usage(format!("haul {} cannot be written as CSV: {e}", row.haul)))?;
             out
         }

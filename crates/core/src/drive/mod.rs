@@ -549,6 +549,39 @@ pub trait Drive: Send {
     }
 }
 
+impl<D: Drive + ?Sized> Drive for Box<D> {
+    fn identity(&self) -> &DriveIdentity {
+        (**self).identity()
+    }
+    fn engine(&self) -> String {
+        (**self).engine()
+    }
+    fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        (**self).begin(load)
+    }
+    fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
+        (**self).work(interval)
+    }
+    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+        (**self).finish(flush)
+    }
+    fn flush(&mut self) -> Result<LoadSummary, DriveError> {
+        (**self).flush()
+    }
+    fn vitals(&mut self) -> Option<Vitals> {
+        (**self).vitals()
+    }
+    fn temperatures(&mut self) -> Vec<(String, Celsius)> {
+        (**self).temperatures()
+    }
+    fn is_simulated(&self) -> bool {
+        (**self).is_simulated()
+    }
+    fn release(&mut self) -> Result<(), DriveError> {
+        (**self).release()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

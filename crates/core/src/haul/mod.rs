@@ -4,40 +4,23 @@
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
 pub mod course;
+mod running;
 mod steps;
+mod watch;
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::drive::protocol::nvme::critical_warning_words;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
-use crate::drive::{Drive, DriveError, DriveKind, Fault, Load, LoadKind};
-use crate::drive::{FaultKind, Vitals};
+use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
 use crate::quantity::FindingKind;
-use crate::quantity::units::Bytes;
+use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind, Route};
-use course::{Course, Planned};
-
-/// Health is read this often while a leg runs, and at once when a leg begins or ends.
-const VITALS_EVERY: Duration = Duration::from_secs(10);
-
-/// So often it is looked whether something in it is news.
-const VITALS_LOOK_EVERY: Duration = Duration::from_secs(1);
-
-/// What of a health reading is told at once when it changes: warning bits, errors, turns of thermal management.
-fn alarms(v: &Vitals) -> (u8, u64, u64) {
-    let (errors, turns) = (v.media_errors.unwrap_or(0), v.thermal_transitions.unwrap_or(0));
-    (v.critical_warning.unwrap_or(0), errors, turns)
-}
-
-/// Other temperatures are read this often.
-const TEMPERATURES_EVERY: Duration = Duration::from_secs(1);
-
-/// Failed operations that are told one by one; after these, one a second.
-const FAULTS_TOLD: u64 = 2000;
+use course::Course;
+use running::Running;
+use watch::{FaultLog, HealthWatch};
 
 /// What is set before a haul.
 #[derive(Debug, Clone)]
@@ -93,30 +76,13 @@ pub struct Haul<D: Drive> {
     setup: Setup,
     stage: Stage,
     elapsed: Duration,
-    leg_began: Duration,
-    leg_moved: Bytes,
-    /// Of these, what a flush in the leg has made durable.
-    leg_flushed: Bytes,
-    leg_errors: u64,
-    /// Latency of the leg, or of the step under way, up to its last pause: operations by value in ns.
-    leg_latency: BTreeMap<u64, u64>,
-    /// Of a leg that goes through several loads.
-    course: Option<Course>,
-    planned: Option<Planned>,
-    step_began: Duration,
+    running: Running,
     /// The drive holds data up to here, as far as fill legs know.
     filled: Bytes,
     /// What the stamped writes should have left.
     stamped: Vec<Expected>,
-    faults_told: u64,
-    fault_at: Duration,
-    vitals_at: Duration,
-    vitals_looked_at: Duration,
-    /// Of the newest reading: what a change of is told at once.
-    alarms: Option<(u8, u64, u64)>,
-    temperatures_at: Option<Duration>,
-    /// Set once the drive has ended the load by itself (its limit was reached).
-    load_finished: bool,
+    faults: FaultLog,
+    health: HealthWatch,
     paused: bool,
     wants: Wants,
     /// Kept only when the route has a stop condition that depends on findings.
@@ -149,23 +115,11 @@ impl<D: Drive> Haul<D> {
             setup,
             stage: Stage::Fresh,
             elapsed: Duration::ZERO,
-            leg_began: Duration::ZERO,
-            leg_moved: Bytes::ZERO,
-            leg_flushed: Bytes::ZERO,
-            leg_errors: 0,
-            leg_latency: BTreeMap::new(),
-            course: None,
-            planned: None,
-            step_began: Duration::ZERO,
+            running: Running::default(),
             filled,
             stamped,
-            faults_told: 0,
-            fault_at: Duration::ZERO,
-            vitals_at: Duration::ZERO,
-            vitals_looked_at: Duration::ZERO,
-            alarms: None,
-            temperatures_at: None,
-            load_finished: false,
+            faults: FaultLog::default(),
+            health: HealthWatch::default(),
             paused: false,
             wants: Wants::default(),
             readings: follows_findings.then(Readings::new),
@@ -217,70 +171,13 @@ impl<D: Drive> Haul<D> {
         out.push(event);
     }
 
+    fn emit_all(&mut self, out: &mut Vec<Event>, events: Vec<Event>) {
+        events.into_iter().for_each(|e| self.emit(out, e));
+    }
+
     fn emit_vitals(&mut self, out: &mut Vec<Event>) {
-        if let Some(vitals) = self.drive.vitals() {
-            self.tell_vitals(out, vitals);
-        }
-    }
-
-    /// While a leg runs: every ten seconds, and within a second when the drive begins to warn or counts a new error or
-    /// a new turn of its thermal management.
-    fn follow_vitals(&mut self, out: &mut Vec<Event>) {
-        if self.elapsed < self.vitals_looked_at + VITALS_LOOK_EVERY {
-            return;
-        }
-        self.vitals_looked_at = self.elapsed;
-        let Some(vitals) = self.drive.vitals() else { return };
-        let due = self.elapsed >= self.vitals_at + VITALS_EVERY;
-        if due || self.alarms.is_some_and(|before| before != alarms(&vitals)) {
-            self.tell_vitals(out, vitals);
-        }
-    }
-
-    fn tell_vitals(&mut self, out: &mut Vec<Event>, vitals: Vitals) {
-        let at = self.elapsed;
-        (self.vitals_at, self.vitals_looked_at) = (at, at);
-        let now = alarms(&vitals);
-        // What it warned of before the haul is no news.
-        let new = self.alarms.map_or(0, |before| now.0 & !before.0);
-        for warning in critical_warning_words(new) {
-            self.emit(
-                out,
-                Event::Fault {
-                    at,
-                    position: None,
-                    kind: FaultKind::Warning,
-                    message: format!("the drive warns: {warning}"),
-                },
-            );
-        }
-        self.alarms = Some(now);
-        self.emit(out, Event::Vitals { at, vitals: Box::new(vitals) });
-    }
-
-    fn emit_temperatures(&mut self, out: &mut Vec<Event>) {
-        if self.temperatures_at.is_some_and(|at| self.elapsed < at + TEMPERATURES_EVERY) {
-            return;
-        }
-        self.temperatures_at = Some(self.elapsed);
-        let readings = self.drive.temperatures();
-        if !readings.is_empty() {
-            self.emit(out, Event::Temperatures { at: self.elapsed, readings });
-        }
-    }
-
-    /// Each failed operation by its address, as long as there are not too many of them.
-    fn emit_faults(&mut self, out: &mut Vec<Event>, faults: &[Fault]) {
-        for Fault { position, kind, message } in faults {
-            let many = self.faults_told >= FAULTS_TOLD;
-            if many && self.elapsed < self.fault_at + Duration::from_secs(1) {
-                continue;
-            }
-            self.faults_told += 1;
-            self.fault_at = self.elapsed;
-            let (position, kind, message) = (Some(*position), *kind, message.clone());
-            self.emit(out, Event::Fault { at: self.elapsed, position, kind, message });
-        }
+        let events = self.health.read(&mut self.drive, self.elapsed);
+        self.emit_all(out, events);
     }
 
     /// The load of a leg; stamps tell of this drive, this haul, this leg.
@@ -344,23 +241,17 @@ impl<D: Drive> Haul<D> {
     }
 
     fn begin_leg(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
-        self.leg_began = self.elapsed;
-        self.leg_moved = Bytes::ZERO;
-        self.leg_flushed = Bytes::ZERO;
-        self.leg_latency.clear();
-        self.leg_errors = 0;
-        self.load_finished = false;
+        self.running = Running { began: self.elapsed, ..Running::default() };
         self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
-        self.planned = None;
         let course = Course::of(leg, self.drive.identity(), &self.stamped);
-        self.course = match course {
+        self.running.course = match course {
             Ok(course) => course,
             Err(why) => {
                 let target = self.drive.identity().target.clone();
                 return self.fail(out, index, &DriveError::Refused { target, doing: leg.kind.word(), why });
             }
         };
-        if let Some(course) = &mut self.course {
+        if let Some(course) = &mut self.running.course {
             let resume = self.setup.resume.take().filter(|r| r.leg == index);
             if let (Course::Verify(verify), Some(resume)) = (course, resume) {
                 verify.skip(resume.moved);
@@ -371,7 +262,7 @@ impl<D: Drive> Haul<D> {
         let mut load = self.load(index, leg);
         if let Some(resume) = self.setup.resume.take().filter(|r| r.leg == index) {
             load = steps::resumed(load, resume.moved);
-            self.leg_moved = resume.moved;
+            self.running.moved = resume.moved;
         }
         let on_file = self.drive.identity().kind == DriveKind::File;
         if leg.kind == LegKind::Fill && load.start >= load.end && !on_file {
@@ -403,10 +294,11 @@ impl<D: Drive> Haul<D> {
             Err(error) => return self.fail(out, index, &error),
         };
         self.elapsed += tally.took;
-        self.leg_moved += tally.written + tally.read;
-        self.load_finished |= tally.finished;
-        self.leg_errors += u64::from(tally.errors);
-        self.emit_faults(out, &tally.faults);
+        self.running.moved += tally.written + tally.read;
+        self.running.load_finished |= tally.finished;
+        self.running.errors += u64::from(tally.errors);
+        let events = self.faults.take(&tally.faults, self.elapsed);
+        self.emit_all(out, events);
         for found in &tally.mismatches {
             self.emit(out, Event::Mismatch { at: self.elapsed, found: *found });
         }
@@ -428,55 +320,57 @@ impl<D: Drive> Haul<D> {
                 host_busy_ppm: tally.host_busy_ppm,
             }),
         );
-        self.follow_vitals(out);
-        self.emit_temperatures(out);
+        let events = self.health.follow(&mut self.drive, self.elapsed);
+        self.emit_all(out, events);
         if self.paused {
             return;
         }
         if let Err(error) = self.flush_in_leg(out, index, leg) {
             return self.fail(out, index, &error);
         }
-        if let Some(planned) = &self.planned {
-            let in_step = self.elapsed - self.step_began;
-            let over = self.load_finished || planned.duration.is_some_and(|d| in_step >= d);
-            let out_of_time = leg.until.duration.is_some_and(|d| self.elapsed - self.leg_began >= d);
-            let errors = leg.stop_after_errors.is_some_and(|most| self.leg_errors >= most);
-            if over && !out_of_time && !errors {
-                return match self.end_step(out, index) {
-                    Ok(()) => self.next_step(out, index),
-                    Err(error) => self.fail(out, index, &error),
-                };
-            }
-            // The step's load ends with the step, not the leg.
-            self.load_finished = false;
+        if self.running.planned.is_some() && self.follow_step(out, index, leg) {
+            return;
         }
+        if let Some(why) = self.is_over(leg, tally.temperature) {
+            self.end_leg(out, index, why);
+        }
+    }
+
+    /// Why the leg ends here; `None` when it goes on.
+    fn is_over(&mut self, leg: &Leg, temperature: Option<Celsius>) -> Option<LegEnd> {
         let until = &leg.until;
-        let in_leg = self.elapsed - self.leg_began;
+        let in_leg = self.elapsed - self.running.began;
         let reached = temperature
             .zip(until.temperature)
             .is_some_and(|(now, goal)| if leg.kind == LegKind::Rest { now <= goal } else { now >= goal });
-        if leg.stop_after_errors.is_some_and(|most| self.leg_errors >= most) {
-            self.end_leg(out, index, LegEnd::Errors);
-        } else if self.load_finished {
-            self.end_leg(out, index, if leg.kind.moves() { LegEnd::Bytes } else { LegEnd::Complete });
-        } else if until.duration.is_some_and(|d| in_leg >= d) {
-            self.end_leg(out, index, LegEnd::Duration);
-        } else if reached {
-            self.end_leg(out, index, LegEnd::Temperature);
-        } else if (until.past_cache_end.is_some() || until.steady) && self.is_time_to_look() {
-            if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
-                self.end_leg(out, index, LegEnd::PastCacheEnd);
-            } else if until.steady && self.is_steady(leg.kind) {
-                self.end_leg(out, index, LegEnd::Steady);
-            }
+        if leg.stop_after_errors.is_some_and(|most| self.running.errors >= most) {
+            return Some(LegEnd::Errors);
         }
+        if self.running.load_finished {
+            return Some(if leg.kind.moves() { LegEnd::Bytes } else { LegEnd::Complete });
+        }
+        if until.duration.is_some_and(|d| in_leg >= d) {
+            return Some(LegEnd::Duration);
+        }
+        if reached {
+            return Some(LegEnd::Temperature);
+        }
+        let asks = until.past_cache_end.is_some() || until.steady;
+        if !asks || !self.is_time_to_look() {
+            return None;
+        }
+        if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
+            return Some(LegEnd::PastCacheEnd);
+        }
+        (until.steady && self.is_steady(leg.kind)).then_some(LegEnd::Steady)
     }
 
     /// Once a second of the drive's time, and less often as the leg grows long.
     fn is_time_to_look(&mut self) -> bool {
         let due = self.elapsed >= self.look_at;
         if due {
-            self.look_at = self.elapsed + Duration::from_secs(1).max((self.elapsed - self.leg_began) / 200);
+            self.look_at =
+                self.elapsed + Duration::from_secs(1).max((self.elapsed - self.running.began) / 200);
         }
         due
     }
@@ -486,16 +380,16 @@ impl<D: Drive> Haul<D> {
     fn is_steady(&self, kind: LegKind) -> bool {
         if kind == LegKind::Rest {
             let warming = self.readings.as_ref().and_then(Readings::warming);
-            return self.elapsed - self.leg_began >= Duration::from_secs(120)
+            return self.elapsed - self.running.began >= Duration::from_secs(120)
                 && warming.is_some_and(|w| w.abs() < 0.1);
         }
         let rounds = self.readings.as_ref().and_then(Readings::steady_rounds);
-        self.elapsed - self.leg_began >= Duration::from_secs(300) && rounds == Some(5)
+        self.elapsed - self.running.began >= Duration::from_secs(300) && rounds == Some(5)
     }
 
     fn is_past_cache_end(&self, past: Bytes) -> bool {
         let Some(readings) = &self.readings else { return false };
-        let before_leg = readings.written().saturating_sub(self.leg_moved);
+        let before_leg = readings.written().saturating_sub(self.running.moved);
         readings
             .conclude()
             .findings
@@ -511,7 +405,7 @@ impl<D: Drive> Haul<D> {
         let summary = self.drive.finish(false)?;
         self.account_for_drain(out, index, &summary);
         for (value, count) in summary.histogram {
-            *self.leg_latency.entry(value).or_default() += count;
+            *self.running.latency.entry(value).or_default() += count;
         }
         let at = self.elapsed;
         if self.paused {
@@ -519,15 +413,15 @@ impl<D: Drive> Haul<D> {
             self.drive.begin(&Load::rest())
         } else {
             self.emit(out, Event::Resumed { at });
-            let load = match &self.planned {
+            let load = match &self.running.planned {
                 Some(planned) => steps::resumed(planned.load.clone(), self.step_moved()),
                 None => {
                     let load = self.load(index, leg);
                     if load.kind.is_fill() || leg.stamped {
-                        steps::resumed(load, self.leg_moved)
+                        steps::resumed(load, self.running.moved)
                     } else {
                         // It goes on where the drive stands.
-                        let limit = load.limit.map(|limit| limit.saturating_sub(self.leg_moved));
+                        let limit = load.limit.map(|limit| limit.saturating_sub(self.running.moved));
                         Load { limit, ..load }
                     }
                 }
@@ -542,12 +436,13 @@ impl<D: Drive> Haul<D> {
             return;
         }
         self.elapsed += summary.drain;
-        self.leg_errors += u64::from(summary.late.errors);
-        self.emit_faults(out, &summary.late.faults);
+        self.running.errors += u64::from(summary.late.errors);
+        let events = self.faults.take(&summary.late.faults, self.elapsed);
+        self.emit_all(out, events);
         for found in &summary.late.mismatches {
             self.emit(out, Event::Mismatch { at: self.elapsed, found: *found });
         }
-        self.leg_moved += summary.drained;
+        self.running.moved += summary.drained;
         let read = match self.setup.route.legs.get(index) {
             Some(l) if l.kind == LegKind::Mixed => summary.drained_read,
             Some(l) if l.destroys() => Bytes::ZERO,
@@ -572,7 +467,8 @@ impl<D: Drive> Haul<D> {
         }
         let leg = self.setup.route.legs.get(index).cloned();
         // A leg with steps has flushed at the end of each.
-        let writes = self.course.is_none() && leg.as_ref().is_some_and(|l| l.kind.moves() && l.destroys());
+        let writes =
+            self.running.course.is_none() && leg.as_ref().is_some_and(|l| l.kind.moves() && l.destroys());
         match self.drive.finish(writes) {
             Ok(mut summary) => {
                 self.account_for_drain(out, index, &summary);
@@ -581,7 +477,7 @@ impl<D: Drive> Haul<D> {
                 if let Some(leg) = &leg {
                     self.remember(index, leg);
                 }
-                self.course = None;
+                self.running.course = None;
                 self.emit(out, Event::LegEnded { at: self.elapsed, leg: index as u16, why, summary });
                 self.paused = false;
                 self.wants.paused = false;
@@ -590,7 +486,7 @@ impl<D: Drive> Haul<D> {
                 match why {
                     LegEnd::Stopped => self.end(out, HaulState::Stopped, None),
                     LegEnd::Errors => {
-                        let n = self.leg_errors;
+                        let n = self.running.errors;
                         let word = if n == 1 { "operation" } else { "operations" };
                         let reason =
                             format!("{n} {word} failed in leg {}, as many as its route allows", index + 1);
@@ -605,13 +501,13 @@ impl<D: Drive> Haul<D> {
 
     /// The latency histogram of a leg or step, of which this is what came since the last pause.
     fn with_earlier(&mut self, newest: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
-        if self.leg_latency.is_empty() {
+        if self.running.latency.is_empty() {
             return newest;
         }
         for (value, count) in newest {
-            *self.leg_latency.entry(value).or_default() += count;
+            *self.running.latency.entry(value).or_default() += count;
         }
-        std::mem::take(&mut self.leg_latency).into_iter().collect()
+        std::mem::take(&mut self.running.latency).into_iter().collect()
     }
 
     fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
@@ -631,39 +527,6 @@ impl<D: Drive> Haul<D> {
         };
         self.emit(out, Event::HaulEnded { at: self.elapsed, state, reason });
         self.stage = Stage::Ended(state);
-    }
-}
-
-impl<D: Drive + ?Sized> Drive for Box<D> {
-    fn identity(&self) -> &crate::drive::DriveIdentity {
-        (**self).identity()
-    }
-    fn engine(&self) -> String {
-        (**self).engine()
-    }
-    fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
-        (**self).begin(load)
-    }
-    fn work(&mut self, interval: Duration) -> Result<crate::drive::Tally, DriveError> {
-        (**self).work(interval)
-    }
-    fn finish(&mut self, flush: bool) -> Result<crate::drive::LoadSummary, DriveError> {
-        (**self).finish(flush)
-    }
-    fn flush(&mut self) -> Result<crate::drive::LoadSummary, DriveError> {
-        (**self).flush()
-    }
-    fn vitals(&mut self) -> Option<Vitals> {
-        (**self).vitals()
-    }
-    fn temperatures(&mut self) -> Vec<(String, crate::quantity::units::Celsius)> {
-        (**self).temperatures()
-    }
-    fn is_simulated(&self) -> bool {
-        (**self).is_simulated()
-    }
-    fn release(&mut self) -> Result<(), DriveError> {
-        (**self).release()
     }
 }
 

@@ -28,23 +28,42 @@ impl<D: Drive> Haul<D> {
     /// Takes the next step of a leg that has several, or ends it.
     pub(super) fn next_step(&mut self, out: &mut Vec<Event>, index: usize) {
         let readings = self.readings.get_or_insert_with(Readings::new);
-        let Some(planned) = self.course.as_mut().and_then(|c| c.next(readings)) else {
+        let Some(planned) = self.running.course.as_mut().and_then(|c| c.next(readings)) else {
             return self.end_leg(out, index, LegEnd::Complete);
         };
-        self.step_began = self.elapsed;
-        self.load_finished = false;
+        self.running.step_began = self.elapsed;
+        self.running.load_finished = false;
         let (at, leg, step) = (self.elapsed, index as u16, Box::new(planned.step()));
         self.emit(out, Event::StepStarted { at, leg, step });
         let begun = self.drive.begin(&planned.load);
-        self.planned = Some(planned);
+        self.running.planned = Some(planned);
         if let Err(error) = begun {
             self.fail(out, index, &error);
         }
     }
 
+    /// Goes on to the next step when this one is over. True when the leg has nothing more to ask in this interval.
+    pub(super) fn follow_step(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> bool {
+        let Some(planned) = &self.running.planned else { return false };
+        let in_step = self.elapsed - self.running.step_began;
+        let over = self.running.load_finished || planned.duration.is_some_and(|d| in_step >= d);
+        let out_of_time = leg.until.duration.is_some_and(|d| self.elapsed - self.running.began >= d);
+        let errors = leg.stop_after_errors.is_some_and(|most| self.running.errors >= most);
+        if over && !out_of_time && !errors {
+            match self.end_step(out, index) {
+                Ok(()) => self.next_step(out, index),
+                Err(error) => self.fail(out, index, &error),
+            }
+            return true;
+        }
+        // The step's load ends with the step, not the leg.
+        self.running.load_finished = false;
+        false
+    }
+
     /// Ends the step under way, without the next.
     pub(super) fn end_step(&mut self, out: &mut Vec<Event>, index: usize) -> Result<(), DriveError> {
-        let Some(planned) = self.planned.take() else { return Ok(()) };
+        let Some(planned) = self.running.planned.take() else { return Ok(()) };
         let mut summary = self.drive.finish(planned.load.kind.destroys())?;
         self.account_for_drain(out, index, &summary);
         summary.histogram = self.with_earlier(summary.histogram);
@@ -61,30 +80,32 @@ impl<D: Drive> Haul<D> {
         index: usize,
         leg: &Leg,
     ) -> Result<(), DriveError> {
-        let due = leg.flush_every.is_some_and(|every| self.leg_moved >= self.leg_flushed + every);
-        if !due || self.load_finished {
+        let due = leg.flush_every.is_some_and(|every| self.running.moved >= self.running.flushed + every);
+        if !due || self.running.load_finished {
             return Ok(());
         }
         let summary = self.drive.flush()?;
         self.account_for_drain(out, index, &summary);
         let took = summary.flush.unwrap_or_default();
         self.elapsed += took;
-        self.leg_flushed = self.leg_moved;
+        self.running.flushed = self.running.moved;
         // The last of it may have come while draining: nothing is left for another interval.
-        self.load_finished = self.load(index, leg).limit.is_some_and(|limit| self.leg_moved >= limit);
+        self.running.load_finished =
+            self.load(index, leg).limit.is_some_and(|limit| self.running.moved >= limit);
         self.emit(out, Event::Flushed { at: self.elapsed, leg: index as u16, took });
         Ok(())
     }
 
     /// How long the next interval is. A scan's end when a bin is passed, and after a second at the latest.
     pub(super) fn interval(&self, leg: &Leg) -> Duration {
-        let by_bytes = self.planned.as_ref().is_some_and(|p| p.load.sample.is_some());
+        let by_bytes = self.running.planned.as_ref().is_some_and(|p| p.load.sample.is_some());
         let interval = if by_bytes { Duration::from_secs(1) } else { self.setup.route.interval };
         let left = [
-            leg.until.duration.map(|d| d.saturating_sub(self.elapsed - self.leg_began)),
-            self.planned
+            leg.until.duration.map(|d| d.saturating_sub(self.elapsed - self.running.began)),
+            self.running
+                .planned
                 .as_ref()
-                .and_then(|p| Some(p.duration?.saturating_sub(self.elapsed - self.step_began))),
+                .and_then(|p| Some(p.duration?.saturating_sub(self.elapsed - self.running.step_began))),
         ];
         left.into_iter().flatten().fold(interval, Duration::min).max(Duration::from_millis(1))
     }
@@ -107,17 +128,17 @@ impl<D: Drive> Haul<D> {
             LegKind::Wipe => self.filled = Bytes::ZERO,
             LegKind::Fill => {
                 self.filled =
-                    self.filled.max(load.start + self.leg_moved.min(load.end.saturating_sub(load.start)));
+                    self.filled.max(load.start + self.running.moved.min(load.end.saturating_sub(load.start)));
             }
             LegKind::Write => {
-                self.stamped.extend(load.stamp.filter(|_| self.leg_moved > Bytes::ZERO).map(|origin| {
+                self.stamped.extend(load.stamp.filter(|_| self.running.moved > Bytes::ZERO).map(|origin| {
                     Expected {
                         origin,
                         start: load.start.get(),
                         end: load.end.get(),
-                        written: self.leg_moved.get(),
+                        written: self.running.moved.get(),
                         // The leg has ended with a flush.
-                        flushed: self.leg_moved.get(),
+                        flushed: self.running.moved.get(),
                         workers: load.workers,
                     }
                 }))

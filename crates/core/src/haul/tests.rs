@@ -1,6 +1,7 @@
 use std::collections::VecDeque;
 
 use super::*;
+use crate::drive::Vitals;
 use crate::drive::{DriveIdentity, DriveKind, Fault, LoadSummary, Tally};
 use crate::quantity::units::Celsius;
 

@@ -5,22 +5,22 @@ use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read};
 use std::rc::Rc;
 
-use crate::csv_file::one_line;
-use crate::csv_in::CsvError;
+use super::CsvError;
+use super::write::one_line;
 
 /// Bytes of a row, and of a `#` line, which may hold a route.
 const MOST_ROW: usize = 64 << 10;
 const MOST_NOTE: usize = 32 << 20;
 
 /// What the `#` lines say, as far as they were read.
-pub(crate) type Keys = Rc<RefCell<BTreeMap<String, String>>>;
+pub(super) type Keys = Rc<RefCell<BTreeMap<String, String>>>;
 
 /// Where it is told that a line has no end.
-pub(crate) type Endless = Rc<RefCell<Option<CsvError>>>;
+pub(super) type Endless = Rc<RefCell<Option<CsvError>>>;
 
 /// The file line by line, with `\n` as the end of each (with CRLF the table's reader would count a line only after its successor has
 /// begun), without a mark of byte order, and no line longer than it may be. What `#` lines say is kept on the way.
-pub(crate) struct Lines<R> {
+pub(super) struct Lines<R> {
     input: R,
     line: Vec<u8>,
     given: usize,
@@ -31,7 +31,7 @@ pub(crate) struct Lines<R> {
 
 impl<R: Read> Lines<BufReader<R>> {
     /// Nothing is read yet. What `#` lines say comes into `keys`; a line without an end into `endless`.
-    pub(crate) fn new(input: R, keys: &Keys, endless: &Endless) -> Self {
+    pub(super) fn new(input: R, keys: &Keys, endless: &Endless) -> Self {
         Self {
             input: BufReader::with_capacity(1 << 18, input),
             line: Vec::new(),

@@ -1,0 +1,30 @@
+//! The leg that runs.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use super::course::{Course, Planned};
+use crate::quantity::units::Bytes;
+
+/// How far the leg under way is, since it began.
+#[derive(Debug, Default)]
+pub(super) struct Running {
+    /// When it began, since the haul began.
+    pub began: Duration,
+    /// Bytes moved in it.
+    pub moved: Bytes,
+    /// Of these, what a flush in the leg has made durable.
+    pub flushed: Bytes,
+    /// Operations that failed in it.
+    pub errors: u64,
+    /// Latency of it, or of the step under way, up to its last pause: operations by value in ns.
+    pub latency: BTreeMap<u64, u64>,
+    /// Of a leg that goes through several loads.
+    pub course: Option<Course>,
+    /// The step under way.
+    pub planned: Option<Planned>,
+    /// When that began.
+    pub step_began: Duration,
+    /// Set once the drive has ended the load by itself (its limit was reached).
+    pub load_finished: bool,
+}
