@@ -166,90 +166,82 @@ fn free_name(home: &Path) -> PathBuf {
         .unwrap_or_else(|| home.join("ledger-damaged.sqlite"))
 }
 
-/// Makes a new ledger of what can be read of the one in this folder.
-///
-/// # Errors
-/// When the folder cannot be written; the damaged file is where it was then.
-pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
-    let not_writable =
-        |e: std::io::Error| LedgerError::NotWritable { home: home.display().to_string(), why: e.to_string() };
-    let path = home.join("ledger.sqlite");
-    let aside = free_name(home);
-    let mut rescued = Rescued { aside: aside.clone(), ..Rescued::default() };
-    for suffix in ["", "-wal", "-shm"] {
-        let from = PathBuf::from(format!("{}{suffix}", path.display()));
-        let to = PathBuf::from(format!("{}{suffix}", aside.display()));
-        match std::fs::rename(&from, &to) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(not_writable(e)),
-            _ => {}
-        }
-    }
-    let old = Connection::open_with_flags(&aside, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-    let ledger = Ledger::open(home)?;
-    let known = known(&old);
-    let mut batches = batches(&old);
-    let hauls: BTreeSet<String> = known.keys().chain(batches.keys()).cloned().collect();
-    for haul in hauls {
-        let numbers = batches.remove(&haul).unwrap_or_default();
-        let last = numbers.last_key_value().map_or(0, |(seq, _)| *seq + 1);
-        let mut events: Vec<(i64, Vec<u8>)> = Vec::new();
-        let mut readings = Readings::new();
-        let mut head: Option<HaulHead> = None;
-        let mut vitals: Vec<Box<Vitals>> = Vec::new();
+/// What could be read of one haul.
+#[derive(Default)]
+struct Record {
+    /// Batches by number.
+    batches: Vec<(i64, Vec<u8>)>,
+    readings: Readings,
+    head: Option<HaulHead>,
+    /// The first and the newest reading of health.
+    vitals: Vec<Vitals>,
+    /// One past the last batch that there was.
+    past: i64,
+    /// Batches that were there and could not be read.
+    unreadable: usize,
+}
+
+impl Record {
+    fn read(numbers: BTreeMap<i64, Option<Vec<u8>>>) -> Self {
+        let past = numbers.last_key_value().map_or(0, |(seq, _)| *seq + 1);
+        let mut record = Self { past, ..Self::default() };
         for (seq, bytes) in numbers {
-            let decoded = bytes.and_then(|bytes| {
-                let events =
-                    bytes::decode(&bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
-                Some((events.ok()?, bytes))
-            });
-            let Some((decoded, bytes)) = decoded else {
-                rescued.unreadable += 1;
+            let head = |json: &[u8]| serde_json::from_slice(json).map_err(|e| e.to_string());
+            let decoded = bytes.and_then(|bytes| Some((bytes::decode(&bytes, head).ok()?, bytes)));
+            let Some((events, bytes)) = decoded else {
+                record.unreadable += 1;
                 continue;
             };
-            for event in &decoded {
-                match event {
-                    Event::HaulStarted(h) => head = Some((**h).clone()),
-                    Event::Vitals { vitals: v, .. } => {
-                        // The first and the newest are kept.
-                        vitals.truncate(1);
-                        vitals.push(v.clone());
-                    }
-                    _ => {}
-                }
-                readings.push(event);
-            }
-            events.push((seq, bytes));
+            events.iter().for_each(|e| record.push(e));
+            record.batches.push((seq, bytes));
         }
-        let row = known.get(&haul);
-        let head = head.or_else(|| serde_json::from_str(&row?.head).ok());
-        // Without a head nobody knows what the samples are of.
-        let Some(head) = head else {
-            rescued.lost.push(haul);
-            continue;
-        };
-        ledger.insert(&head)?;
-        for (seq, bytes) in &events {
+        record
+    }
+
+    fn push(&mut self, event: &Event) {
+        match event {
+            Event::HaulStarted(h) => self.head = Some((**h).clone()),
+            Event::Vitals { vitals, .. } => {
+                self.vitals.truncate(1);
+                self.vitals.push((**vitals).clone());
+            }
+            _ => {}
+        }
+        self.readings.push(event);
+    }
+
+    fn missing(&self) -> usize {
+        usize::try_from(self.past).unwrap_or(0).saturating_sub(self.batches.len())
+    }
+
+    fn is_torn(&self) -> bool {
+        self.missing() > 0 || self.batches.is_empty()
+    }
+
+    /// Puts it into the new ledger, with what the damaged one knew of it beside.
+    fn keep(
+        &self,
+        haul: &str,
+        row: Option<&Known>,
+        old: &Connection,
+        ledger: &Ledger,
+    ) -> Result<(), LedgerError> {
+        for (seq, bytes) in &self.batches {
             ledger.db.execute(
                 "INSERT INTO batches (haul, seq, bytes) VALUES (?1, ?2, ?3)",
                 params![haul, seq, bytes],
             )?;
         }
-        for (newest, v) in [(false, vitals.first()), (true, vitals.last())] {
+        for (newest, v) in [(false, self.vitals.first()), (true, self.vitals.last())] {
             if let Some(v) = v {
-                wear::keep(&ledger.db, &haul, newest, v)?;
+                wear::keep(&ledger.db, haul, newest, v)?;
             }
         }
-        let missing = usize::try_from(last).unwrap_or(0).saturating_sub(events.len());
-        let torn = missing > 0 || events.is_empty();
-        if torn {
-            rescued.torn.push((haul.clone(), missing));
-        }
+        let readings = &self.readings;
         let state = row.and_then(Known::state).or_else(|| readings.ended().map(|e| e.1));
-        let state = state.unwrap_or(HaulState::CutShort);
-        let reason = if missing > 0 {
-            Some(format!("{missing} parts of its record were lost with a damaged ledger"))
-        } else {
-            row.and_then(Known::reason)
+        let reason = match self.missing() {
+            0 => row.and_then(Known::reason),
+            n => Some(format!("{n} parts of its record were lost with a damaged ledger")),
         };
         ledger.db.execute(
             "UPDATE hauls SET elapsed_ns = ?2, written_bytes = ?3, read_bytes = ?4, samples = ?5 WHERE haul = ?1",
@@ -261,28 +253,45 @@ pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
                 readings.series().len() as i64
             ],
         )?;
-        ledger.conclude(&haul, state, reason.as_deref(), &readings, &readings.conclude())?;
-        if let Some(row) = row {
-            put_back(&ledger.db, &haul, &OWN[2..], &row.own[2..])?;
-            // What was concluded from the whole record says more than what is left of it.
-            let compacted = row.own.last().is_some_and(|kept| *kept != Value::Null);
-            if torn || compacted {
-                put_back(&ledger.db, &haul, &CONCLUDED, &row.concluded)?;
-            }
-            if compacted {
-                keep_conclusions(&old, &ledger, &haul)?;
-            }
+        let state = state.unwrap_or(HaulState::CutShort);
+        ledger.conclude(haul, state, reason.as_deref(), readings, &readings.conclude())?;
+        let Some(row) = row else { return Ok(()) };
+        put_back(&ledger.db, haul, &OWN[2..], &row.own[2..])?;
+        // What was concluded from the whole record says more than what is left of it.
+        let compacted = row.own.last().is_some_and(|kept| *kept != Value::Null);
+        if self.is_torn() || compacted {
+            put_back(&ledger.db, haul, &CONCLUDED, &row.concluded)?;
         }
-        rescued.hauls += 1;
+        if compacted {
+            keep_conclusions(old, ledger, haul)?;
+        }
+        Ok(())
     }
-    // Files that a killed haul left behind are still there, whatever became of the ledger.
-    let columns: i64 = old
-        .query_row("SELECT count(*) FROM pragma_table_info('leftovers') WHERE name = 'mark'", [], |r| {
-            r.get(0)
-        })
-        .unwrap_or(0);
+}
+
+/// Moves the damaged file, and what SQLite has beside it, out of the way.
+fn set_aside(home: &Path) -> Result<PathBuf, LedgerError> {
+    let (path, aside) = (home.join("ledger.sqlite"), free_name(home));
+    for suffix in ["", "-wal", "-shm"] {
+        let from = PathBuf::from(format!("{}{suffix}", path.display()));
+        let to = PathBuf::from(format!("{}{suffix}", aside.display()));
+        match std::fs::rename(&from, &to) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                let (home, why) = (home.display().to_string(), e.to_string());
+                return Err(LedgerError::NotWritable { home, why });
+            }
+            _ => {}
+        }
+    }
+    Ok(aside)
+}
+
+/// Files that a killed haul left behind are still there, whatever became of the ledger.
+fn keep_leftovers(old: &Connection, ledger: &Ledger) -> Result<(), LedgerError> {
+    let sql = "SELECT count(*) FROM pragma_table_info('leftovers') WHERE name = 'mark'";
+    let columns: i64 = old.query_row(sql, [], |r| r.get(0)).unwrap_or(0);
     let known = if columns == 1 { "mark, born_ns" } else { "NULL, NULL" };
-    let leftovers = walk(&old, &format!("SELECT path, device, inode, haul, {known} FROM leftovers"), |r| {
+    let leftovers = walk(old, &format!("SELECT path, device, inode, haul, {known} FROM leftovers"), |r| {
         Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?))
     });
     for row in leftovers {
@@ -294,5 +303,38 @@ pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
             params![path, device, inode, haul, mark, born],
         )?;
     }
+    Ok(())
+}
+
+/// Makes a new ledger of what can be read of the one in this folder.
+///
+/// # Errors
+/// When the folder cannot be written; the damaged file is where it was then.
+pub fn rescue(home: &Path) -> Result<(Ledger, Rescued), LedgerError> {
+    let aside = set_aside(home)?;
+    let mut rescued = Rescued { aside: aside.clone(), ..Rescued::default() };
+    let old = Connection::open_with_flags(&aside, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+    let ledger = Ledger::open(home)?;
+    let known = known(&old);
+    let mut batches = batches(&old);
+    let hauls: BTreeSet<String> = known.keys().chain(batches.keys()).cloned().collect();
+    for haul in hauls {
+        let record = Record::read(batches.remove(&haul).unwrap_or_default());
+        rescued.unreadable += record.unreadable;
+        let row = known.get(&haul);
+        let head = record.head.clone().or_else(|| serde_json::from_str(&row?.head).ok());
+        // Without a head nobody knows what the samples are of.
+        let Some(head) = head else {
+            rescued.lost.push(haul);
+            continue;
+        };
+        ledger.insert(&head)?;
+        record.keep(&haul, row, &old, &ledger)?;
+        if record.is_torn() {
+            rescued.torn.push((haul.clone(), record.missing()));
+        }
+        rescued.hauls += 1;
+    }
+    keep_leftovers(&old, &ledger)?;
     Ok((ledger, rescued))
 }

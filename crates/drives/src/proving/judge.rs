@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::FindingKind;
 
 use super::make::Case;
@@ -34,142 +34,167 @@ pub struct Score {
     pub mistakes: Vec<String>,
 }
 
+/// A haul while it is judged.
+struct Judging<'a> {
+    case: &'a Case,
+    findings: &'a [Finding],
+    score: &'a mut Score,
+    /// Of each finding.
+    right: Vec<bool>,
+    /// In lines.
+    wrong: Vec<String>,
+}
+
 /// Judges the conclusions of one haul.
 pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
     score.hauls += 1;
-    let mut wrong: Vec<String> = Vec::new();
     if case.flat {
         score.flat += 1;
         let beat = |k: FindingKind| k == FindingKind::Background && case.beats.is_some();
         score.flat_false += c.findings.iter().filter(|f| !beat(f.kind)).count();
     }
-    let mut right = vec![false; c.findings.len()];
-    let mut said = vec![false; c.findings.len()];
-    for end in &case.ends {
-        let near = |w: f64, s: f64| (w / end.written - 1.0).abs() < 0.05 || (s - end.elapsed).abs() < 2.0;
-        let at = |f: &hollow_mile_core::conclude::Finding| near(f.written.as_f64(), f.elapsed.as_secs_f64());
-        // The nearest that is not taken: two levels may end close together.
-        let off = |f: &hollow_mile_core::conclude::Finding| (f.written.as_f64() - end.written).abs();
-        let hit = (0..c.findings.len())
-            .filter(|i| !right[*i] && c.findings[*i].kind == FindingKind::CacheEnd && at(&c.findings[*i]))
-            .min_by(|a, b| off(&c.findings[*a]).total_cmp(&off(&c.findings[*b])));
-        let entry = score.kinds.entry("cache-end").or_default();
-        entry.0 += 1;
-        match hit {
-            Some(i) => {
-                entry.2 += 1;
-                right[i] = true;
-                said[i] = true;
-                let f = &c.findings[i];
-                score.place_errors.push((f.written.as_f64() / end.written - 1.0).abs());
-                score.inside +=
-                    usize::from((f.written_low.as_f64()..=f.written_high.as_f64()).contains(&end.written));
-                *score.confusion.entry(("cache-end", "cache-end")).or_default() += 1;
-            }
-            None => {
-                let other = c.findings.iter().position(at);
-                let word = other.map_or("nothing", |i| {
-                    said[i] = true;
-                    c.findings[i].kind.word()
-                });
-                *score.confusion.entry(("cache-end", word)).or_default() += 1;
-                wrong.push(format!(
-                    "cache end at {:.2} GB ({:.1} s): {word}",
-                    end.written / 1e9,
-                    end.elapsed
-                ));
+    let right = vec![false; c.findings.len()];
+    let mut judging = Judging { case, findings: &c.findings, score, right, wrong: Vec::new() };
+    judging.cache_ends();
+    judging.throttling();
+    judging.beats();
+    judging.others();
+    judging.count();
+    if !judging.wrong.is_empty() {
+        let words = format!("{}\n      {}", case.words, judging.wrong.join("\n      "));
+        score.mistakes.push(words);
+    }
+}
+
+impl Judging<'_> {
+    fn kind(&mut self, word: &'static str) -> &mut (usize, usize, usize) {
+        self.score.kinds.entry(word).or_default()
+    }
+
+    fn confused(&mut self, truth: &'static str, told: &'static str) {
+        *self.score.confusion.entry((truth, told)).or_default() += 1;
+    }
+
+    fn cache_ends(&mut self) {
+        for end in &self.case.ends {
+            let near = |w: f64, s: f64| (w / end.written - 1.0).abs() < 0.05 || (s - end.elapsed).abs() < 2.0;
+            let at = |f: &Finding| near(f.written.as_f64(), f.elapsed.as_secs_f64());
+            // The nearest that is not taken: two levels may end close together.
+            let off = |f: &Finding| (f.written.as_f64() - end.written).abs();
+            let all = self.findings;
+            let hit = (0..all.len())
+                .filter(|i| !self.right[*i] && all[*i].kind == FindingKind::CacheEnd && at(&all[*i]))
+                .min_by(|a, b| off(&all[*a]).total_cmp(&off(&all[*b])));
+            self.kind("cache-end").0 += 1;
+            if let Some(i) = hit {
+                let f = &all[i];
+                self.kind("cache-end").2 += 1;
+                self.right[i] = true;
+                self.score.place_errors.push((f.written.as_f64() / end.written - 1.0).abs());
+                let within = f.written_low.as_f64()..=f.written_high.as_f64();
+                self.score.inside += usize::from(within.contains(&end.written));
+                self.confused("cache-end", "cache-end");
+            } else {
+                let word = all.iter().find(|f| at(f)).map_or("nothing", |f| f.kind.word());
+                self.confused("cache-end", word);
+                let (gb, s) = (end.written / 1e9, end.elapsed);
+                self.wrong.push(format!("cache end at {gb:.2} GB ({s:.1} s): {word}"));
             }
         }
     }
-    if case.throttle.is_none() && case.throttled_briefly {
-        // Too little to be asked for, but true.
-        c.findings
-            .iter()
-            .zip(&mut right)
-            .filter(|(f, _)| f.kind == FindingKind::Throttle)
-            .for_each(|(_, r)| *r = true);
-    }
-    if let Some(t) = case.throttle {
-        let entry = score.kinds.entry("throttle").or_default();
-        entry.0 += 1;
+
+    fn throttling(&mut self) {
+        let is_throttle = |f: &Finding| f.kind == FindingKind::Throttle;
+        let Some(t) = self.case.throttle else {
+            // Too little to be asked for, but true.
+            if self.case.throttled_briefly {
+                self.findings
+                    .iter()
+                    .zip(&mut self.right)
+                    .filter(|(f, _)| is_throttle(f))
+                    .for_each(|(_, r)| *r = true);
+            }
+            return;
+        };
+        self.kind("throttle").0 += 1;
         let mut first = true;
-        for (i, f) in c.findings.iter().enumerate().filter(|(_, f)| f.kind == FindingKind::Throttle) {
+        for (i, f) in self.findings.iter().enumerate().filter(|(_, f)| is_throttle(f)) {
             let (from, to) = (f.elapsed.as_secs_f64(), f.end_elapsed.map_or(f64::MAX, |e| e.as_secs_f64()));
             // One truth may be told in parts; each part must lie in it.
             if from > t.from - 15.0 && from < t.to + 5.0 && to > t.from {
-                right[i] = true;
-                said[i] = true;
+                self.right[i] = true;
                 if first {
-                    entry.2 += 1;
-                    score.onset_errors.push((from - t.from).abs());
+                    self.kind("throttle").2 += 1;
+                    self.score.onset_errors.push((from - t.from).abs());
                 }
                 first = false;
             }
         }
-        let word = if first { "nothing" } else { "throttle" };
-        *score.confusion.entry(("throttle", word)).or_default() += 1;
+        self.confused("throttle", if first { "nothing" } else { "throttle" });
         if first {
-            wrong.push(format!("throttle from {:.0} to {:.0} s: not found", t.from, t.to));
+            self.wrong.push(format!("throttle from {:.0} to {:.0} s: not found", t.from, t.to));
         }
     }
-    let beat = c.findings.iter().position(|f| f.kind == FindingKind::Background);
-    if case.beats == Some(true) {
-        score.kinds.entry("background").or_default().0 += 1;
-        score.kinds.entry("background").or_default().2 += usize::from(beat.is_some());
-        let word = if beat.is_some() { "background" } else { "nothing" };
-        *score.confusion.entry(("background", word)).or_default() += 1;
+
+    fn beats(&mut self) {
+        let beat = self.findings.iter().position(|f| f.kind == FindingKind::Background);
+        if self.case.beats == Some(true) {
+            let entry = self.kind("background");
+            entry.0 += 1;
+            entry.2 += usize::from(beat.is_some());
+            self.confused("background", if beat.is_some() { "background" } else { "nothing" });
+        }
+        if let Some(i) = beat.filter(|_| self.case.beats.is_some()) {
+            self.right[i] = true;
+        }
     }
-    if let Some(i) = beat.filter(|_| case.beats.is_some()) {
-        right[i] = true;
-        said[i] = true;
-    }
-    for (from, to) in &case.others {
-        for (i, f) in c.findings.iter().enumerate() {
-            let at = f.elapsed.as_secs_f64();
-            let close = (at - from).abs() < 5.0 || (at - to).abs() < 5.0 || (*from..*to).contains(&at);
-            if close
-                && matches!(
+
+    /// Strangers' traffic and slow stretches.
+    fn others(&mut self) {
+        for (from, to) in &self.case.others {
+            for (i, f) in self.findings.iter().enumerate() {
+                let at = f.elapsed.as_secs_f64();
+                let close = (at - from).abs() < 5.0 || (at - to).abs() < 5.0 || (*from..*to).contains(&at);
+                let fits = matches!(
                     f.kind,
                     FindingKind::Unexplained | FindingKind::OtherTraffic | FindingKind::SlowZone
-                )
-            {
-                right[i] = true;
-                said[i] = true;
-                *score.confusion.entry(("other", f.kind.word())).or_default() += 1;
-            } else if close && !right[i] {
-                *score.confusion.entry(("other", f.kind.word())).or_default() += 1;
+                );
+                if close && (fits || !self.right[i]) {
+                    self.right[i] |= fits;
+                    self.confused("other", f.kind.word());
+                }
             }
         }
     }
-    for (i, f) in c.findings.iter().enumerate() {
-        let tenth = ((f.confidence * 10.0) as usize).min(9);
-        score.calibration[tenth].0 += 1;
-        score.calibration[tenth].1 += usize::from(right[i]);
-        let fine =
-            score.by_confidence.entry((f.kind.word(), (f.confidence * 100.0).round() as u32)).or_default();
-        fine.0 += 1;
-        fine.1 += usize::from(right[i]);
-        // Parts of one throttling count once.
-        let again = f.kind == FindingKind::Throttle
-            && c.findings[..i].iter().zip(&right).any(|(g, r)| g.kind == FindingKind::Throttle && *r);
-        let brief = f.kind == FindingKind::Throttle && case.throttle.is_none() && right[i];
-        if matches!(f.kind, FindingKind::CacheEnd | FindingKind::Throttle) && !(again && right[i]) && !brief {
-            score.kinds.entry(f.kind.word()).or_default().1 += 1;
+
+    /// Every finding by its confidence and its kind.
+    fn count(&mut self) {
+        for (i, f) in self.findings.iter().enumerate() {
+            let right = self.right[i];
+            let tenth = &mut self.score.calibration[((f.confidence * 10.0) as usize).min(9)];
+            tenth.0 += 1;
+            tenth.1 += usize::from(right);
+            let hundredths = (f.confidence * 100.0).round() as u32;
+            let fine = self.score.by_confidence.entry((f.kind.word(), hundredths)).or_default();
+            fine.0 += 1;
+            fine.1 += usize::from(right);
+            // Parts of one throttling count once.
+            let throttle = f.kind == FindingKind::Throttle;
+            let before = self.findings[..i].iter().zip(&self.right);
+            let again = throttle && before.clone().any(|(g, r)| g.kind == FindingKind::Throttle && *r);
+            let brief = throttle && self.case.throttle.is_none() && right;
+            let counts = matches!(f.kind, FindingKind::CacheEnd | FindingKind::Throttle);
+            if counts && !(again && right) && !brief {
+                self.kind(f.kind.word()).1 += 1;
+            }
+            if f.kind == FindingKind::Background && self.case.beats != Some(false) {
+                self.kind("background").1 += 1;
+            }
+            if !right {
+                let (b, a) = (f.before.unwrap_or_default().mb_s(), f.after.unwrap_or_default().mb_s());
+                let (word, gb, s) = (f.kind.word(), f.written.gb(), f.elapsed.as_secs_f64());
+                self.wrong.push(format!("false {word} at {gb:.2} GB ({s:.1} s) {b:.0}→{a:.0}"));
+            }
         }
-        if f.kind == FindingKind::Background && case.beats != Some(false) {
-            score.kinds.entry("background").or_default().1 += 1;
-        }
-        if !right[i] {
-            let (b, a) = (f.before.unwrap_or_default().mb_s(), f.after.unwrap_or_default().mb_s());
-            wrong.push(format!(
-                "false {} at {:.2} GB ({:.1} s) {b:.0}→{a:.0}",
-                f.kind.word(),
-                f.written.gb(),
-                f.elapsed.as_secs_f64()
-            ));
-        }
-    }
-    if !wrong.is_empty() {
-        score.mistakes.push(format!("{}\n      {}", case.words, wrong.join("\n      ")));
     }
 }

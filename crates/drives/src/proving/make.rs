@@ -78,6 +78,23 @@ enum Control {
     Holding,
 }
 
+impl Control {
+    /// What the drive does about its temperature.
+    fn follow(self, p: &Plan, degrees: f64, throttled: &mut bool, held: &mut f64) {
+        match self {
+            Self::Never => {}
+            Self::Hysteresis => {
+                *throttled = if *throttled { degrees >= p.resume } else { degrees >= p.limit };
+            }
+            Self::Holding => {
+                // A controller with a proportional part on the temperature: slower the more it is above the limit.
+                let wanted = (1.0 - (degrees - p.limit + 0.8) * 0.45).clamp(0.15, 1.0);
+                *held += (wanted - *held) * (p.dt / 4.0).min(1.0);
+            }
+        }
+    }
+}
+
 struct Plan {
     dt: f64,
     /// Rate in bytes/s and size in bytes.
@@ -195,6 +212,41 @@ fn head(p: &Plan) -> Event {
     }))
 }
 
+fn words(seed: u64, p: &Plan, hot_s: f64, hot_from: Option<f64>) -> String {
+    let control = match p.control {
+        Control::Never => "cool",
+        Control::Hysteresis => "sawtooth",
+        Control::Holding => "plateau",
+    };
+    let levels: Vec<String> = p
+        .levels
+        .iter()
+        .map(|(r, s)| {
+            format!(
+                "{:.0} MB/s{}",
+                r / 1e6,
+                if s.is_finite() { format!(" for {:.2} GB", s / 1e9) } else { String::new() }
+            )
+        })
+        .collect();
+    format!(
+        "seed {seed}: {} ; dt {} s, {:.0} s, sigma {:.3} rho {:.2} outliers {:.3} stalls {:.0}/{:.1} s, {control} limit {} known {} temp {}, stranger {:?} zone {:?}, throttled {hot_s:.0} s from {hot_from:?}",
+        levels.join(", "),
+        p.dt,
+        p.length_s,
+        p.sigma[0],
+        p.rho,
+        p.outliers,
+        p.stall_every,
+        p.stall_s,
+        p.limit,
+        p.knows_limit,
+        p.has_temperature,
+        p.stranger,
+        p.zone
+    )
+}
+
 /// Makes the haul of a seed.
 #[must_use]
 pub fn make(seed: u64) -> Case {
@@ -254,17 +306,7 @@ pub fn make(seed: u64) -> Case {
         // Heat follows the rate, between the idle state and that of the first level's full rate.
         let goal = p.idle + (p.hot - p.idle) * (bytes / p.dt / p.levels[0].0);
         degrees = goal + (degrees - goal) * (-p.dt / p.tau).exp();
-        match p.control {
-            Control::Never => {}
-            Control::Hysteresis => {
-                throttled = if throttled { degrees >= p.resume } else { degrees >= p.limit };
-            }
-            Control::Holding => {
-                // A controller with a proportional part on the temperature: slower the more it is above the limit.
-                let wanted = (1.0 - (degrees - p.limit + 0.8) * 0.45).clamp(0.15, 1.0);
-                held += (wanted - held) * (p.dt / 4.0).min(1.0);
-            }
-        }
+        p.control.follow(&p, degrees, &mut throttled, &mut held);
         if throttled || held < 0.9 {
             hot_from.get_or_insert(end);
             hot_to = end;
@@ -287,38 +329,7 @@ pub fn make(seed: u64) -> Case {
     }
     let seen = |e: &TrueEnd| e.elapsed + (12.0 * p.dt).max(6.0) < t;
     ends.retain(seen);
-    let control = match p.control {
-        Control::Never => "cool",
-        Control::Hysteresis => "sawtooth",
-        Control::Holding => "plateau",
-    };
-    let levels: Vec<String> = p
-        .levels
-        .iter()
-        .map(|(r, s)| {
-            format!(
-                "{:.0} MB/s{}",
-                r / 1e6,
-                if s.is_finite() { format!(" for {:.2} GB", s / 1e9) } else { String::new() }
-            )
-        })
-        .collect();
-    let words = format!(
-        "seed {seed}: {} ; dt {} s, {:.0} s, sigma {:.3} rho {:.2} outliers {:.3} stalls {:.0}/{:.1} s, {control} limit {} known {} temp {}, stranger {:?} zone {:?}, throttled {hot_s:.0} s from {hot_from:?}",
-        levels.join(", "),
-        p.dt,
-        p.length_s,
-        p.sigma[0],
-        p.rho,
-        p.outliers,
-        p.stall_every,
-        p.stall_s,
-        p.limit,
-        p.knows_limit,
-        p.has_temperature,
-        p.stranger,
-        p.zone
-    );
+    let words = words(seed, &p, hot_s, hot_from);
     // What lasts no longer than a few samples, or begins as the record ends, nobody can see.
     let throttle = hot_from
         .filter(|from| hot_s >= 10.0 && t - from > 12.0)

@@ -348,7 +348,18 @@ impl Judge<'_> {
         if let Some(e) = episode {
             found.push(self.throttle(steps, &e));
         }
-        for p in &pinned {
+        self.beside_the_falls(steps, found, &pinned, usual)
+    }
+
+    /// What the falls themselves do not say: speed held down, quick sawtooths, ends within heat, beats, limits of link and machine.
+    fn beside_the_falls(
+        &self,
+        steps: &[Step<'_>],
+        mut found: Vec<Finding>,
+        pinned: &[Pinned],
+        usual: Option<f64>,
+    ) -> Vec<Finding> {
+        for p in pinned {
             let told = found.iter().any(|f: &Finding| {
                 f.kind == FindingKind::Throttle
                     && f.elapsed <= p.to
@@ -359,7 +370,7 @@ impl Judge<'_> {
             }
         }
         found.extend(self.quick_sawtooth(&found));
-        let hidden = self.hidden_ends(steps, &found, &pinned, usual);
+        let hidden = self.hidden_ends(steps, &found, pinned, usual);
         // What was without an explanation has one.
         let explains =
             |f: &Finding| f.kind == FindingKind::Unexplained && hidden.iter().any(|h| h.elapsed == f.elapsed);
