@@ -1,5 +1,5 @@
 # One drive, two programs: the second stands back.
-printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nuntil = { duration = "6 s" }\n' | route long
+printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nuntil = { duration = "15 s" }\n' | route long
 printf 'kind = "read"\nblock = "64 KiB"\ndepth = 4\nuntil = { bytes = "1 MiB" }\n' | route r
 hollow-mile haul /tmp/long.toml --on /dev/nvme0n1 --erase KW-0417 --json >/tmp/first 2>&1 &
 sleep 3
