@@ -119,7 +119,7 @@ fn hauls_are_tagged_deleted_put_back_and_set_side_by_side() {
     t.sees("Report written");
     assert!(exists(&bench.path("contrast-report.pdf")));
     t.keys(&["L", "d"]);
-    t.sees("of its life is used");
+    t.sees("of its rated life is used");
     t.keys(&["q"]);
     t.sees("left with 0");
 }

@@ -20,16 +20,16 @@ pub fn list(json: bool) -> Result<Exit, AppError> {
         say_json(&all)?;
         return Ok(Exit::Done);
     }
-    let or_dot = |t: Option<String>| t.unwrap_or_else(|| "·".into());
+    let or_none = |t: Option<String>| t.unwrap_or_else(|| "not stated".into());
     let mut rows =
         vec![["MODEL", "WRITE", "SUSTAINED", "READ", "ENDURANCE", "SOURCE"].map(String::from).to_vec()];
     rows.extend(all.into_iter().map(|c| {
         vec![
             c.model,
-            or_dot(c.write.map(|r| r.to_string())),
-            or_dot(c.sustained_write.map(|r| r.to_string())),
-            or_dot(c.read.map(|r| r.to_string())),
-            or_dot(c.endurance.map(|e| terabytes(e.get()))),
+            or_none(c.write.map(|r| r.to_string())),
+            or_none(c.sustained_write.map(|r| r.to_string())),
+            or_none(c.read.map(|r| r.to_string())),
+            or_none(c.endurance.map(|e| terabytes(e.get()))),
             c.source,
         ]
     }));

@@ -26,11 +26,22 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use crate::error::{AppError, Exit};
+use crate::told::words::table;
 use crate::{demo, home, targets, ui};
+
+/// What the program's own words mean, for whoever meets them first.
+const WORDS: &str = "\
+Words:
+  haul      one run of a route against one drive, and the record of it
+  route     what a haul does, as a list of legs: write, read, rest, scan, fill
+  yard      the drives at hand, real and simulated
+  ledger    the archive of all hauls
+  ground    the drive's addresses from first to last, and how fast each stretch is
+  breather  a leg that rests and writes again, to see how much of the cache comes back";
 
 /// Long sustained writes on drives: where the cache ends, when heat throttles, which stretches are slow, and why.
 #[derive(Debug, Parser)]
-#[command(name = "hollow-mile", version, max_term_width = 100)]
+#[command(name = "hollow-mile", version, max_term_width = 100, after_help = WORDS)]
 pub struct Args {
     #[command(subcommand)]
     command: Option<Verb>,
@@ -431,16 +442,4 @@ fn say(text: &str) -> Result<(), AppError> {
 fn say_json(value: &impl Serialize) -> Result<(), AppError> {
     let text = serde_json::to_string_pretty(value).map_err(|e| AppError::machine(format!("no JSON: {e}")))?;
     say(&crate::told::words::escaped_json(&text))
-}
-
-/// Columns with two spaces between them, as wide as their widest cell.
-fn table(rows: &[Vec<String>]) -> String {
-    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let width = |c: usize| rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count()).max().unwrap_or(0);
-    let widths: Vec<usize> = (0..columns).map(width).collect();
-    let line = |row: &Vec<String>| {
-        let cells: Vec<String> = row.iter().zip(&widths).map(|(t, w)| format!("{t:<w$}")).collect();
-        cells.join("  ").trim_end().to_owned()
-    };
-    rows.iter().map(line).collect::<Vec<_>>().join("\n")
 }

@@ -75,7 +75,7 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, json: bool) -> Result<E
     if !health.attributes.is_empty() {
         let mut rows = vec![["ATTRIBUTE", "VALUE", "WORST", "THRESHOLD", "RAW"].map(String::from).to_vec()];
         rows.extend(health.attributes.iter().map(|a| {
-            let threshold = a.threshold.map_or_else(|| "·".into(), |t| t.to_string());
+            let threshold = a.threshold.map_or_else(|| "none".into(), |t| t.to_string());
             let raw = format!("{:012X}h", a.raw);
             vec![a.id.to_string(), a.value.to_string(), a.worst.to_string(), threshold, raw]
         }));

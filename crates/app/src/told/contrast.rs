@@ -109,7 +109,7 @@ impl Compared {
 
 /// A figure of one side: `3 180 ± 12 MB/s (3)`; in full with its standard deviation: `3 180 ± 12 MB/s (3; s 4.8 MB/s)`.
 fn cell(row: &Row, side: usize, full: bool) -> String {
-    let Some(r) = row.sides[side] else { return "·".into() };
+    let Some(r) = row.sides[side] else { return "none".into() };
     let unit = row.unit;
     // One unit for both numbers, where it is the same.
     let with = |half: f64| {

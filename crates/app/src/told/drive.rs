@@ -225,7 +225,7 @@ pub fn wellness(h: &Health) -> String {
         return "Nothing is known of its health: it cannot be asked.".into();
     }
     match h.warnings.as_slice() {
-        [] if v.critical_warning.is_some() => parts.push("It warns of nothing".into()),
+        [] if v.critical_warning.is_some() => parts.push("No warnings".into()),
         [] => {}
         all => parts.push(format!("It warns: {}", all.join("; "))),
     }

@@ -38,8 +38,10 @@ fn strings(all: &[&str]) -> Vec<String> {
 }
 
 fn interval(f: &Figure) -> String {
-    f.interval
-        .map_or_else(|| "·".into(), |(l, h)| format!("{} to {}", f.quantity.words(l), f.quantity.words(h)))
+    f.interval.map_or_else(
+        || "not known".into(),
+        |(l, h)| format!("{} to {}", f.quantity.words(l), f.quantity.words(h)),
+    )
 }
 
 fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
@@ -300,7 +302,7 @@ pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
     }
     let mut how = vec![
         "Means and 95 % intervals over repeats (Student t); differences by Welch's test, corrected after Holm for all \
-         figures together: called one below p 0.05. One haul on a side has no noise, so nothing is called a difference."
+         figures together: called one below p 0.05. With one haul a side the noise is not known, and nothing is called a difference."
             .to_owned(),
         "MB/s is 10^6 bytes a second. Heat is compared as the rise above the air around the drive.".to_owned(),
     ];

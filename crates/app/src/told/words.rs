@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
 #[must_use]
 pub fn timestamp(unix_ms: i64) -> String {
@@ -88,4 +90,67 @@ pub fn haystack(row: &hollow_mile_ledger::HaulRow) -> String {
         hay.push_str(&format!(" {k}={v}"));
     }
     hay.to_lowercase()
+}
+
+/// Cells of a terminal that a text takes: signs of East Asia take two, marks over letters none.
+#[must_use]
+pub fn cells(text: &str) -> usize {
+    text.width()
+}
+
+/// The cells of one character.
+#[must_use]
+pub fn cells_of(c: char) -> usize {
+    c.width().unwrap_or(0)
+}
+
+/// Cuts text to so many cells, with a mark where something is missing.
+#[must_use]
+pub fn fit(text: &str, width: usize) -> String {
+    if cells(text) <= width {
+        return text.to_owned();
+    }
+    let mut cut = String::new();
+    for c in text.chars() {
+        if cells(&cut) + cells_of(c) + 1 > width {
+            break;
+        }
+        cut.push(c);
+    }
+    if width > 0 {
+        cut.push('…');
+    }
+    cut
+}
+
+/// Columns with two spaces between them, as wide as their widest cell.
+#[must_use]
+pub fn table(rows: &[Vec<String>]) -> String {
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let width = |c: usize| rows.iter().filter_map(|r| r.get(c)).map(|t| cells(t)).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let padded = |(t, w): (&String, &usize)| format!("{t}{}", " ".repeat(w - cells(t)));
+    let line = |row: &Vec<String>| {
+        let cells: Vec<String> = row.iter().zip(&widths).map(padded).collect();
+        cells.join("  ").trim_end().to_owned()
+    };
+    rows.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_is_cut_and_put_in_columns_by_cells() {
+        assert_eq!((cells("größe"), cells("容量"), cells("e\u{301}")), (5, 4, 1));
+        assert_eq!(
+            (fit("Moraine", 7).as_str(), fit("Moraine", 4).as_str(), fit("Moraine", 0).as_str()),
+            ("Moraine", "Mor…", "")
+        );
+        // Half of a sign of two cells cannot be shown.
+        assert_eq!((fit("容量 8", 4).as_str(), cells(&fit("容量 8", 4))), ("容…", 3));
+        let rows = [["容量", "a"], ["size", "b"], ["x", "c"]].map(|r| r.map(String::from).to_vec());
+        assert_eq!(table(&rows), "容量  a\nsize  b\nx     c");
+    }
 }

@@ -1,5 +1,6 @@
 //! What every view gets of the interface around it.
 
+use crate::told::words::cells;
 use std::cell::Cell;
 
 use hollow_mile_core::conclude::Conclusions;
@@ -51,8 +52,8 @@ impl Frame<'_> {
         if self.running > 0 {
             right = format!("{} hauling  ·  {right}", self.running);
         }
-        let length = right.chars().count();
-        let used = usize::from(x + 2 - area.x) + words.chars().count();
+        let length = cells(&right);
+        let used = usize::from(x + 2 - area.x) + cells(words);
         if used + length + 2 <= width {
             buf.set_string(area.x + (width - length) as u16, area.y, right, self.theme.faint());
         }

@@ -117,7 +117,7 @@ impl Projection {
         let (early, middle, late) = self.days_left;
         let late = late.map_or_else(|| "no end in sight".to_owned(), at);
         format!(
-            "{} % of its life is used. Going on so it is worn out {} (95 %: {} to {late}), by {} over {} readings in {} days.",
+            "{} % of its rated life is used. At this pace it is used up {} (95 %: {} to {late}), by {} in {} readings over {} days.",
             significant((self.used * 1e4).round() / 100.0),
             at(middle),
             at(early),

@@ -26,7 +26,7 @@ impl Readings {
             out.push(match self.errors() {
                 0 => "Cannot tell how fast the drive is, because nothing was written or read.".into(),
                 n => format!(
-                    "Cannot tell how fast the drive is, because all that was tried failed: {} errors.",
+                    "Cannot tell how fast the drive is, because every operation failed: {} errors.",
                     grouped(n)
                 ),
             });
@@ -42,7 +42,7 @@ impl Readings {
         let writes = self.runs.iter().any(|r| r.kind == LoadKind::Write && r.len() > 0);
         match self.series.temperature_range() {
             None if self.nonsense > 0 => out.push(format!(
-                "Cannot tell heat from other causes, because the temperature was read as nonsense {} times, and never else.",
+                "Cannot tell heat from other causes, because all {} temperature readings were impossible.",
                 grouped(self.nonsense)
             )),
             None => out.push("Cannot tell heat from other causes, because the record has no temperature.".into()),

@@ -84,15 +84,21 @@ fn slow_stretches(readings: &Readings, survey: &GroundSurvey) -> Vec<Finding> {
             f.after = Some(Rate::from_mb_s(s.inside_mb_s));
             f.confidence = 0.98;
             f.evidence.push(s.words() + ".");
-            let passes = if s.passes == 1 { "the one pass".into() } else { format!("{} of {} passes, forwards and backwards", s.seen, s.passes) };
+            let passes = if s.passes == 1 {
+                "the one pass".into()
+            } else {
+                format!("{} of {} passes, forwards and backwards", s.seen, s.passes)
+            };
             f.evidence.push(format!("Seen by {passes}."));
-            let again = "Visited again together with as much on both sides of it: slow again, and its neighbours are well.";
+            let again =
+                "Read again together with as much on each side of it: slow again, and the sides are not.";
             f.evidence.push(again.into());
             if s.errors > 0 {
                 f.evidence.push(format!("{} operations failed in it.", s.errors));
             }
             let worst = std::time::Duration::from_micros(s.worst_us.into());
-            f.evidence.push(format!("Its longest operation took {}.", crate::quantity::units::latency(worst)));
+            f.evidence
+                .push(format!("Its longest operation took {}.", crate::quantity::units::latency(worst)));
             f
         })
         .collect()

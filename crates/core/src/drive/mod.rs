@@ -399,7 +399,7 @@ pub struct Tally {
     pub errors: u32,
     /// Operations that failed: the first few of the interval.
     pub faults: Vec<Fault>,
-    /// Blocks that came back other than they were written, neighbours in one.
+    /// Blocks that did not read back as written, neighbours in one.
     pub mismatches: Vec<Mismatch>,
     /// Share of addresses that hold data, in parts per million.
     pub fill_ppm: Option<u32>,
@@ -427,7 +427,7 @@ pub struct Late {
     pub errors: u32,
     /// The first few of them.
     pub faults: Vec<Fault>,
-    /// Blocks that came back other than they were written.
+    /// Blocks that did not read back as written.
     pub mismatches: Vec<Mismatch>,
 }
 

@@ -232,7 +232,7 @@ impl Wrong {
     }
 }
 
-/// A stretch of blocks that came back other than they were written, all in the same way.
+/// A stretch of blocks that did not read back as written, all in the same way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Mismatch {
     /// First byte.

@@ -482,7 +482,7 @@ impl Readings {
     pub fn scan(&self) -> Option<&Scans> {
         (!self.scans.passes().is_empty()).then_some(&self.scans)
     }
-    /// Stretches that came back other than they were written, and when that was seen.
+    /// Stretches that did not read back as written, and when that was seen.
     #[must_use]
     pub fn mismatches(&self) -> &[(Duration, Mismatch)] {
         &self.mismatches

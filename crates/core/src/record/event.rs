@@ -264,7 +264,7 @@ pub enum Event {
         /// How long the drive took.
         took: Duration,
     },
-    /// Blocks came back other than they were written.
+    /// Blocks did not read back as written.
     Mismatch {
         /// Since the haul began.
         at: Duration,

@@ -57,7 +57,7 @@ pub struct Pumped {
     pub errors: u32,
     /// The first few of them.
     pub faults: Vec<Failed>,
-    /// Blocks that came back other than they were written.
+    /// Blocks that did not read back as written.
     pub mismatches: Vec<Mismatch>,
     /// Everything that the load asks for was moved and nothing is in flight.
     pub finished: bool,

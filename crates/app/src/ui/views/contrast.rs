@@ -1,6 +1,7 @@
 //! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
 
 use crate::told::contrast::table_of_figures;
+use crate::told::words::cells;
 use hollow_mile_charts::contrast::ruler_name;
 use hollow_mile_core::archive::contrast::letter;
 use hollow_mile_core::quantity::scale;
@@ -152,8 +153,8 @@ fn curves(
 /// How wide each column of a table needs to be.
 fn widths(head: &[String], rows: &[Vec<String>]) -> Vec<u16> {
     let width = |c: usize| {
-        let cells = rows.iter().filter_map(|r| r.get(c)).map(|t| t.chars().count());
-        cells.chain([head[c].chars().count()]).max().unwrap_or(0) as u16 + 2
+        let all = rows.iter().filter_map(|r| r.get(c)).map(|t| cells(t));
+        all.chain([cells(&head[c])]).max().unwrap_or(0) as u16 + 2
     };
     (0..head.len()).map(width).collect()
 }

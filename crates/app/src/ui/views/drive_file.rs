@@ -2,6 +2,7 @@
 
 use crate::told::drive;
 use crate::told::words;
+use crate::told::words::cells;
 use hollow_mile_core::quantity::units::clock;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -94,7 +95,7 @@ fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
     let y = area.y + area.height - 1;
     buf.set_stringn(area.x, y, words::date(first.0 as i64), usize::from(area.width), theme.faint());
     let end = words::date(last.0 as i64);
-    let at = area.width.saturating_sub(end.chars().count() as u16);
+    let at = area.width.saturating_sub(cells(&end) as u16);
     buf.set_stringn(area.x + at, y, end, usize::from(area.width), theme.faint());
 }
 

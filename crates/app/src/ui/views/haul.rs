@@ -1,6 +1,7 @@
 //! A haul: what happens on the drive, where, and why. The answer in words first, the lanes on one ruler under it.
 
 use crate::told::headline;
+use crate::told::words::cells;
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
@@ -406,7 +407,7 @@ pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer
         None => format!("{}  {state}  {}", head.route.name, clock(r.elapsed())),
     };
     let width = usize::from(area.width);
-    let right_length = right.chars().count().min(width);
+    let right_length = cells(&right).min(width);
     let room = width.saturating_sub(right_length + 2);
     buf.set_stringn(area.x, area.y, left.join("   "), room, frame.theme.faint());
     buf.set_stringn(area.x, area.y, &d.serial, room, frame.theme.accent());

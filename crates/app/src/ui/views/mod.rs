@@ -11,6 +11,7 @@ pub mod surveys;
 pub mod vitals;
 pub mod yard;
 
+use crate::told::words::cells;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -66,7 +67,7 @@ fn bottom(app: &App, area: Rect, buf: &mut Buffer) {
     let hints: Vec<(&str, &str)> = available(app.screen)
         .filter_map(|b| Some((b.keys.split(' ').next().unwrap_or_default(), b.hint?)))
         .collect();
-    let width = |(key, hint): &(&str, &str)| (key.chars().count() + hint.chars().count() + 3) as u16;
+    let width = |(key, hint): &(&str, &str)| (cells(key) + cells(hint) + 3) as u16;
     // Where not all fit, the way to the others is kept.
     let ways = |h: &&(&str, &str)| matches!(h.0, ":" | "?");
     let kept: u16 = hints.iter().filter(ways).map(width).sum();

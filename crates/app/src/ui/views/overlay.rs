@@ -95,7 +95,7 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             let mut out = Writer::new(inner, buf);
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
-            out.line("Enter writes it down at this moment, Esc lets it be.", theme.faint());
+            out.line("Enter writes it down at this moment, Esc cancels.", theme.faint());
         }
         Some(Overlay::Words(words, input)) => {
             let (title, help) = match words {
@@ -108,7 +108,7 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             let mut out = Writer::new(inner, buf);
             out.line(&format!("{}▏", input.value()), theme.accent());
             out.gap();
-            out.line(&format!("{help} Esc lets it be."), theme.faint());
+            out.line(&format!("{help} Esc cancels."), theme.faint());
         }
         Some(Overlay::Ask { question, .. }) => {
             let lines = wrap(question, 62);

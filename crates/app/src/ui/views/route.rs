@@ -550,7 +550,7 @@ fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
             Some(input) if here => format!("{}▏", input.value()),
             _ => {
                 let value = view.value(fields[*i]);
-                if value.is_empty() { "·".to_owned() } else { value }
+                if value.is_empty() { "not set".to_owned() } else { value }
             }
         };
         let name = format!("{} {}", if here { "▸" } else { " " }, fields[*i].name());

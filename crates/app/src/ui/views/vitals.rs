@@ -47,7 +47,7 @@ impl VitalsView {
 }
 
 fn cell(value: Option<&String>) -> &str {
-    value.map_or("·", String::as_str)
+    value.map_or("not told", String::as_str)
 }
 
 /// Draws the vitals: the answer, then figures with what the last haul changed, then the drive's own words, then history.
@@ -121,7 +121,7 @@ fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -
         line(y, ["attribute, raw", "value and worst", "threshold", "raw bytes"], [faint; 4]);
         for a in &view.health.attributes {
             y += 1;
-            let threshold = a.threshold.map_or_else(|| "·".to_owned(), |t| t.to_string());
+            let threshold = a.threshold.map_or_else(|| "none".to_owned(), |t| t.to_string());
             let failed = if a.failed() { format!("{threshold} failed") } else { threshold };
             let style = if a.failed() { theme.accent() } else { strong };
             let (id, value) = (a.id.to_string(), format!("{} and {}", a.value, a.worst));
@@ -146,7 +146,7 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
         "asked by",
         if h.protocol.is_empty() { "nothing: it cannot be asked" } else { &h.protocol },
     );
-    pair(&mut out, "firmware", if identity.firmware.is_empty() { "·" } else { &identity.firmware });
+    pair(&mut out, "firmware", if identity.firmware.is_empty() { "not told" } else { &identity.firmware });
     if let Some(link) = &identity.link {
         pair(&mut out, "link", &link.words());
     }
@@ -217,7 +217,7 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
         view.wear.iter().skip(view.from).take(usize::from(area.height.saturating_sub(1))).enumerate()
     {
         let v = &w.after;
-        let or_none = |v: Option<String>| v.unwrap_or_else(|| "·".into());
+        let or_none = |v: Option<String>| v.unwrap_or_else(|| "not told".into());
         let turns = v.thermal_transitions.zip(w.before.thermal_transitions).map(|(a, b)| a.saturating_sub(b));
         let seconds = v.thermal_seconds.zip(w.before.thermal_seconds).map(|(a, b)| a.saturating_sub(b));
         let throttled = match (turns, seconds) {

@@ -363,7 +363,7 @@ fn detail(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
     let left = Rect { width: 44.min(area.width / 2), ..area };
     let mut out = Writer::new(left, buf);
     let mut put = |name: &str, value: String| {
-        out.pair(name, if value.is_empty() { "·" } else { &value }, 16, theme.faint(), theme.strong())
+        out.pair(name, if value.is_empty() { "not known" } else { &value }, 16, theme.faint(), theme.strong())
     };
     if d.kind != DriveKind::File {
         put("named", d.target.clone());

@@ -1,5 +1,6 @@
 //! A lane: one quantity along the ruler. Rate as an area with its extremes, latency and temperature as lines.
 
+use crate::told::words::cells;
 use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::scale::Axis;
 use hollow_mile_core::quantity::units::Rate;
@@ -142,7 +143,7 @@ pub fn temperature(
         let row = ((1.0 - share(limit)) * f64::from(layout.plot.height - 1)).round() as u16;
         let words = format!(" limit {limit} ");
         let width = usize::from(layout.plot.width);
-        let dashes = "┄".repeat(width.saturating_sub(words.chars().count() + 2));
+        let dashes = "┄".repeat(width.saturating_sub(cells(&words) + 2));
         buf.set_stringn(
             layout.plot.x,
             layout.plot.y + row,

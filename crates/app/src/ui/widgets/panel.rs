@@ -4,7 +4,10 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-/// Breaks text at spaces into lines of at most `width` characters; a longer word is cut.
+pub use crate::told::words::fit;
+use crate::told::words::{cells, cells_of};
+
+/// Breaks text at spaces into lines of at most `width` cells; a longer word is cut.
 #[must_use]
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
@@ -13,13 +16,13 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     }
     // A figure that is wider than the line with its unit is taken apart again.
     let parts = words(text).into_iter().flat_map(|w| match w.rsplit_once(' ') {
-        Some((a, b)) if w.chars().count() > width => vec![a.to_owned(), b.to_owned()],
+        Some((a, b)) if cells(&w) > width => vec![a.to_owned(), b.to_owned()],
         _ => vec![w],
     });
     for word in parts {
         let word = word.as_str();
-        let used = lines.last().map_or(0, |l| l.chars().count());
-        let length = word.chars().count();
+        let used = lines.last().map_or(0, |l| cells(l));
+        let length = cells(word);
         if used > 0 && used + 1 + length > width {
             lines.push(String::new());
         } else if used > 0
@@ -28,7 +31,7 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
             line.push(' ');
         }
         for c in word.chars() {
-            if lines.last().is_some_and(|l| l.chars().count() >= width) {
+            if lines.last().is_some_and(|l| cells(l) + cells_of(c) > width) {
                 lines.push(String::new());
             }
             if let Some(line) = lines.last_mut() {
@@ -64,17 +67,6 @@ fn words(text: &str) -> Vec<String> {
         }
     }
     all
-}
-
-/// Cuts text to a width, with a mark where something is missing.
-#[must_use]
-pub fn fit(text: &str, width: usize) -> String {
-    if text.chars().count() <= width {
-        return text.to_owned();
-    }
-    let mut cut: String = text.chars().take(width.saturating_sub(1)).collect();
-    cut.push('…');
-    cut
 }
 
 /// Writes downwards, line by line, and stops at the bottom.

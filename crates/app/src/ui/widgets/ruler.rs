@@ -1,5 +1,6 @@
 //! The ruler under the lanes: a line with ticks, what it measures, and its figures.
 
+use crate::told::words::cells;
 use hollow_mile_charts::lanes::{ruler_axis, ruler_words};
 use hollow_mile_core::readings::{Readings, Ruler};
 use ratatui::buffer::Buffer;
@@ -26,7 +27,7 @@ pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64),
         let share = (tick.value - from) / (to - from).max(f64::MIN_POSITIVE);
         let x = plot.x + (share * f64::from(plot.width - 1)).round() as u16;
         buf.set_string(x, plot.y, "┬", theme.faint());
-        let length = tick.words.chars().count() as u16;
+        let length = cells(&tick.words) as u16;
         let start =
             x.saturating_sub(length / 2).max(plot.x).min((plot.x + plot.width).saturating_sub(length));
         if start >= free_from {
@@ -36,7 +37,7 @@ pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64),
     }
     // The name stands in the line itself, in the middle between two ticks, so that no figure has to give way.
     let name = format!(" {name}, {} ", axis.unit);
-    let length = (name.chars().count() as u16).min(plot.width);
+    let length = (cells(&name) as u16).min(plot.width);
     let step = axis.ticks.windows(2).next().map_or(0.0, |w| w[1].value - w[0].value);
     let middle = axis
         .ticks

@@ -86,32 +86,32 @@ fn where_legs_differ(all: &[&Subject], s: &Subject) -> String {
     words.join(", ")
 }
 
-fn or_dot(text: Option<String>) -> String {
+fn or_none(text: Option<String>) -> String {
     text.filter(|t| !t.is_empty()).unwrap_or_else(|| "not stated".into())
 }
 
 fn full(s: &Subject) -> String {
     // Whole tens: that a drive is a little fuller at the second haul is no other condition.
-    or_dot(s.head.drive.fill_percent.map(|f| format!("{:.0} %", (f / 10.0).round() * 10.0)))
+    or_none(s.head.drive.fill_percent.map(|f| format!("{:.0} %", (f / 10.0).round() * 10.0)))
 }
 
 const CONDITIONS: [Condition; 13] = [
-    Condition { thing: "drive", name: "model", of: |s| or_dot(Some(s.head.drive.model.clone())) },
-    Condition { thing: "drive", name: "drive", of: |s| or_dot(Some(s.head.drive.serial.clone())) },
+    Condition { thing: "drive", name: "model", of: |s| or_none(Some(s.head.drive.model.clone())) },
+    Condition { thing: "drive", name: "drive", of: |s| or_none(Some(s.head.drive.serial.clone())) },
     Condition { thing: "drive", name: "capacity", of: |s| s.head.drive.capacity.to_string() },
-    Condition { thing: "firmware", name: "firmware", of: |s| or_dot(Some(s.head.drive.firmware.clone())) },
-    Condition { thing: "cooling", name: "cooling", of: |s| or_dot(s.head.conditions.cooling.clone()) },
+    Condition { thing: "firmware", name: "firmware", of: |s| or_none(Some(s.head.drive.firmware.clone())) },
+    Condition { thing: "cooling", name: "cooling", of: |s| or_none(s.head.conditions.cooling.clone()) },
     Condition {
         thing: "ambient",
         name: "ambient",
-        of: |s| or_dot(s.head.conditions.ambient.map(|a| a.to_string())),
+        of: |s| or_none(s.head.conditions.ambient.map(|a| a.to_string())),
     },
-    Condition { thing: "slot", name: "slot", of: |s| or_dot(s.head.conditions.slot.clone()) },
-    Condition { thing: "slot", name: "link", of: |s| or_dot(s.head.drive.link.as_ref().map(|l| l.words())) },
+    Condition { thing: "slot", name: "slot", of: |s| or_none(s.head.conditions.slot.clone()) },
+    Condition { thing: "slot", name: "link", of: |s| or_none(s.head.drive.link.as_ref().map(|l| l.words())) },
     Condition { thing: "fill", name: "full at the start", of: full },
     Condition { thing: "route", name: "route", of: |s| s.head.route.name.clone() },
     Condition { thing: "route", name: LEGS, of: legs },
-    Condition { thing: "host", name: "engine", of: |s| or_dot(Some(s.head.engine.clone())) },
+    Condition { thing: "host", name: "engine", of: |s| or_none(Some(s.head.engine.clone())) },
     Condition { thing: "host", name: "program", of: |s| s.head.program.clone() },
 ];
 

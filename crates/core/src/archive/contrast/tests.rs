@@ -103,7 +103,7 @@ fn noise_is_no_difference_and_one_haul_tells_no_noise() {
     let two = [all[0].clone(), all[3].clone()];
     let c = Contrast::of(&two, &Group::Alike, None).unwrap();
     assert!(c.figures.iter().all(|r| r.against[0].standing == Standing::NoRepeats));
-    assert!(c.answer[0].contains("whether that is noise is not known"), "{:?}", c.answer);
+    assert!(c.answer[0].contains("nobody can tell this from noise"), "{:?}", c.answer);
 }
 
 #[test]

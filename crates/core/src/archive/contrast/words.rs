@@ -49,7 +49,11 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
             } else {
                 let told: Vec<String> = real.iter().take(TOLD).filter_map(|r| change(r, side)).collect();
                 let more = real.len().saturating_sub(TOLD);
-                let more = if more > 0 { format!("; {more} more differ") } else { String::new() };
+                let more = match more {
+                    0 => String::new(),
+                    1 => "; 1 more figure differs".into(),
+                    n => format!("; {n} more figures differ"),
+                };
                 out.push(format!(
                     "{name} against {first}, beyond the noise of {repeats}: {}{more}.",
                     told.join("; ")
@@ -67,7 +71,7 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
                 out.push(format!("{name} and {first} have no figure that differs."));
             } else {
                 out.push(format!(
-                    "{name} against {first}: {}. One haul on a side: whether that is noise is not known.",
+                    "{name} against {first}: {}. With one haul a side nobody can tell this from noise.",
                     told.join("; ")
                 ));
             }

@@ -163,7 +163,7 @@ impl Judge<'_> {
                 Celsius::new(limit)
             ));
         }
-        evidence.push("A regular beat is the drive's own housekeeping or a timer of this machine; a rest before the haul tells: housekeeping has less to do after it.".into());
+        evidence.push("Regular dips come from the drive's own housekeeping or from a timer on this machine; a rest before the haul tells which: housekeeping has less to do after it.".into());
         Finding {
             kind: FindingKind::Background,
             elapsed: begin,
@@ -210,7 +210,7 @@ impl Judge<'_> {
         }
         let mut f = self.whole_run();
         f.evidence.push(format!(
-            "The threads that submit were busy for {:.0} % of the time: this machine sets the rate, not the drive.",
+            "The threads that submit I/O were busy for {:.0} % of the time: this machine sets the rate, not the drive.",
             busy * 100.0
         ));
         f.evidence.push(
@@ -279,7 +279,7 @@ impl Judge<'_> {
         } else if passes.well > 0 {
             f.evidence.pop();
             f.evidence.push(format!(
-                "It is not the place: {from} to {to} was visited {} more and was well.",
+                "It is not the place: {from} to {to} was read {} more and was as fast as the rest.",
                 times(passes.well)
             ));
         }
@@ -315,7 +315,7 @@ impl Judge<'_> {
             ));
         } else {
             if self.run.kind == LoadKind::Write {
-                f.evidence.push("A drive that was still tidying up, or a cache that was not yet empty, begins so: a haul after a longer rest would tell.".into());
+                f.evidence.push("A drive that is still tidying up, or a cache that is not empty yet, starts like this; a haul after a longer rest would tell.".into());
             } else {
                 f.evidence.push("A second pass would tell whether it is the place or the time.".into());
             }

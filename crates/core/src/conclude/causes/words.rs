@@ -18,8 +18,7 @@ impl Judge<'_> {
         let written = Bytes::new(series.written_before(p.first));
         let t = self.cx.hottest(p.first..p.last + 1).map(|t| Celsius::new(t.round()));
         let limit = self.limit.map(Celsius::new);
-        let mut evidence =
-            vec![format!("The rate went down from {} to {} little by little.", p.free, p.held)];
+        let mut evidence = vec![format!("The rate fell gradually from {} to {}.", p.free, p.held)];
         if let Some((t, limit)) = t.zip(limit) {
             evidence.push(format!(
                 "The temperature stood at {t} with a limit of {limit} for {}: the drive holds it there.",
@@ -243,7 +242,7 @@ impl Judge<'_> {
             f.kind = FindingKind::HostLimit;
             f.confidence = 0.9;
             f.evidence.push(format!(
-                "The threads that submit were busy for {:.0} % of the time, and {:.0} % before: this machine could not keep up.",
+                "The threads that submit I/O were busy for {:.0} % of the time, and {:.0} % before: this machine could not keep up.",
                 after * 100.0,
                 before * 100.0
             ));

@@ -153,13 +153,13 @@ impl CacheModel {
         match &self.recovery {
             Told::Known(r) if r.all_s.low == 0.0 => {
                 out.push(format!(
-                    "Rest {} or less for all of it, by {} rests.",
+                    "All of it comes back in {} of rest or less, by {} rests.",
                     span_words(r.all_s.high),
                     r.measured.len()
                 ));
             }
             Told::Known(r) => out.push(format!(
-                "Rest {} for half ({} to {}), {} for all ({} to {}), by {} rests.",
+                "Half of it comes back in {} of rest ({} to {}), all in {} ({} to {}), by {} rests.",
                 span_words(r.half_s.value),
                 span_words(r.half_s.low),
                 span_words(r.half_s.high),

@@ -244,7 +244,7 @@ impl HeatModel {
     #[must_use]
     pub fn sentences(&self, rate: Rate, other_ambient: Option<f64>) -> Vec<String> {
         let mut out = vec![format!(
-            "Time constant {} ({} to {}); {:.1} °C at rest, and {:.1} K more (± {:.1}) for each GB/s; {:.1} K are left over.",
+            "Time constant {} ({} to {}); {:.1} °C at rest, and {:.1} K more (± {:.1}) for each GB/s; residual {:.1} K.",
             span_words(self.tau_s.value.round()),
             span_words(self.tau_s.low),
             span_words(self.tau_s.high),
@@ -279,11 +279,11 @@ impl HeatModel {
             if let Some(most) = self.highest_rate(ambient) {
                 let far = most.value / 1e6 > 1.3 * self.seen_mb_s;
                 out.push(format!(
-                    "{} ({} to {}) never throttles{}.",
+                    "Up to {} ({} to {}) it never throttles{}.",
                     Rate::new(most.value),
                     Rate::new(most.low),
                     Rate::new(most.high),
-                    if far { ", further than the record goes" } else { "" }
+                    if far { "; the haul was never that fast" } else { "" }
                 ));
             }
         };

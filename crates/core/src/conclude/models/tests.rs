@@ -144,7 +144,7 @@ fn a_cache_that_comes_back_ever_slower_is_fitted() {
     );
     assert!((r.all_s.value / (300.0 * 20f64.ln()) - 1.0).abs() < 0.15 && r.tau_s.is_some(), "{r:?}");
     assert!(
-        m.sentences().iter().any(|s| s.contains("for half") && s.contains("for all")),
+        m.sentences().iter().any(|s| s.contains("Half of it comes back in") && s.contains("all in")),
         "{:?}",
         m.sentences()
     );

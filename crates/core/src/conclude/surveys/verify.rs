@@ -17,7 +17,7 @@ pub struct VerifySurvey {
     pub written_bytes: u64,
     /// Bytes read back.
     pub checked_bytes: u64,
-    /// Bytes that came back other than they were written.
+    /// Bytes that did not read back as written.
     pub wrong_bytes: u64,
     /// Bytes of blocks without a stamp.
     pub unstamped_bytes: u64,
@@ -94,10 +94,8 @@ impl VerifySurvey {
             };
             return std::iter::once(all).chain(lost).collect();
         }
-        let mut all = vec![format!(
-            "{} of {checked} came back other than they were written.",
-            Bytes::new(self.wrong_bytes)
-        )];
+        let mut all =
+            vec![format!("{} of {checked} did not read back as written.", Bytes::new(self.wrong_bytes))];
         if let Some(holds) = self.holds_bytes {
             all.push(format!(
                 "Addresses wrap round after {}: the drive holds that much, whatever it says.",

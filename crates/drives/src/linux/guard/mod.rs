@@ -210,12 +210,7 @@ fn permission(node: &Path, verb: &str) -> String {
     )
 }
 
+/// By the system's databases, /etc/group or a directory of users.
 fn group_name(id: u32) -> String {
-    let groups = std::fs::read_to_string("/etc/group").unwrap_or_default();
-    let name = groups.lines().find_map(|l| {
-        let mut f = l.split(':');
-        let name = f.next()?;
-        (f.nth(1)?.parse() == Ok(id)).then(|| name.to_owned())
-    });
-    name.unwrap_or_else(|| id.to_string())
+    uzers::get_group_by_gid(id).map_or_else(|| id.to_string(), |g| g.name().to_string_lossy().into_owned())
 }

@@ -1,5 +1,6 @@
 //! The surveys that are tables with bars: spans, fill, ladder, streams, verify.
 
+use crate::told::words::cells;
 use std::time::Duration;
 
 use hollow_mile_core::conclude::surveys::Surveys;
@@ -43,7 +44,7 @@ fn us(us: f64) -> String {
 }
 
 fn plus_minus(r: &Repeated, shown: impl Fn(f64) -> String) -> String {
-    r.interval.map_or_else(|| "once".into(), |i| format!("± {}", shown(i)))
+    r.interval.map_or_else(|| "one run".into(), |i| format!("± {}", shown(i)))
 }
 
 /// Draws one.
@@ -76,8 +77,8 @@ fn draw(table: &Table, hidden: usize, area: Rect, buf: &mut Buffer, theme: &Them
     y += 1;
     let columns = table.head.len();
     let width = |c: usize| {
-        let cells = table.rows.iter().filter_map(|r| r.cells.get(c)).map(|t| t.chars().count());
-        cells.chain([table.head[c].chars().count()]).max().unwrap_or(0) as u16
+        let all = table.rows.iter().filter_map(|r| r.cells.get(c)).map(|t| cells(t));
+        all.chain([cells(table.head[c])]).max().unwrap_or(0) as u16
     };
     let widths: Vec<u16> = (0..columns).map(width).collect();
     let mut x = area.x;
@@ -156,7 +157,7 @@ fn spans(s: &SpansSurvey, theme: &Theme) -> Table {
         .collect();
     Table {
         title: "access time of single random reads, mean over repeats with its 95 % interval".into(),
-        head: vec!["span", "mean", "interval", "median", "p99", "per second", "gain"],
+        head: vec!["span", "mean", "95 % interval", "median", "p99", "IOPS", "gain"],
         rows,
     }
 }
@@ -178,7 +179,7 @@ fn fill(f: &FillSurvey, theme: &Theme) -> Vec<Table> {
                         significant(l.operations_per_s),
                         us(l.p99_us),
                         format!("{:.0} %", l.of_first * 100.0),
-                        l.cached.map_or_else(|| "·".into(), |c| format!("{:.0} %", c * 100.0)),
+                        l.cached.map_or_else(|| "not known".into(), |c| format!("{:.0} %", c * 100.0)),
                     ],
                     bar: Some((l.mb_s.mean / most, l.mb_s.interval.unwrap_or(0.0) / most)),
                     style: theme.speed(l.mb_s.mean / most),
@@ -187,7 +188,7 @@ fn fill(f: &FillSurvey, theme: &Theme) -> Vec<Table> {
             let holds = if m.holds { "holds" } else { "does not hold" };
             Table {
                 title: format!("{}: {holds}", m.measure),
-                head: vec!["full", "rate", "interval", "per second", "p99", "of first", "in cache"],
+                head: vec!["full", "rate", "95 % interval", "IOPS", "p99", "of first level", "in cache"],
                 rows,
             }
         })
@@ -233,7 +234,7 @@ fn ladder(l: &LadderSurvey, theme: &Theme) -> Vec<Table> {
             let crew = if workers == 1 { "one worker".to_owned() } else { format!("{workers} workers") };
             Table {
                 title: format!("{order}, {crew}; enough: the smallest depth with 95 % of the best; link: within 10 % of what it carries"),
-                head: vec!["block", "depth", "rate", "per second", "median", "p99", "note"],
+                head: vec!["block", "depth", "rate", "IOPS", "median", "p99", "note"],
                 rows,
             }
         })
@@ -302,7 +303,7 @@ fn verify(v: &VerifySurvey) -> Vec<Table> {
     vec![
         Table { title: "blocks read back".into(), head: vec!["", "bytes"], rows },
         Table {
-            title: "stretches that came back other than they were written".into(),
+            title: "stretches that did not read back as written".into(),
             head: vec!["first byte", "length", "in what way", "belongs at byte"],
             rows: listed,
         },
