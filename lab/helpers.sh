@@ -26,6 +26,9 @@ has_not() {
 
 # A number of a JSON document: its first line "key": n.
 number() {
+    # The document's own before that of something in it.
+    own=$(sed -n "s/^  \"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1)
+    [ -n "$own" ] && echo "$own" && return
     sed -n "s/^ *\"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1
 }
 

@@ -54,6 +54,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.sees("left with 0");
     drop(t);
 
+    common::put_demo(&bench.dir.path().join("home/demo"));
     let t = Terminal::start(&bench, "demo", 120, 36);
     t.sees("nothing is hauling");
     t.keys(&["L"]);
@@ -82,6 +83,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
 #[test]
 fn hauls_are_tagged_deleted_put_back_and_set_side_by_side() {
     let bench = Bench::new();
+    common::put_demo(&bench.dir.path().join("home/demo"));
     let t = Terminal::start(&bench, "demo", 160, 47);
     t.sees("KW-0417");
     t.keys(&["L"]);
@@ -127,6 +129,7 @@ fn hauls_are_tagged_deleted_put_back_and_set_side_by_side() {
 #[test]
 fn every_size_is_drawn_and_a_small_one_says_what_it_needs() {
     let bench = Bench::new();
+    common::put_demo(&bench.dir.path().join("home/demo"));
     let t = Terminal::start(&bench, "demo", 100, 30);
     t.sees("KW-0806");
     t.resize(60, 15);
@@ -192,6 +195,7 @@ fn a_file_haul_runs_in_the_interface_and_a_closed_terminal_ends_it() {
 #[test]
 fn the_terminal_is_given_back_after_a_fault() {
     let bench = Bench::new();
+    common::put_demo(&bench.dir.path().join("home/demo"));
     let t = Terminal::start_with(&bench, "HOLLOW_MILE_TEST_FAULT=1", "demo", 100, 30);
     t.sees("KW-0203");
     t.keys(&["F12"]);

@@ -1,10 +1,11 @@
 //! Every view as text, from the demo's data, and at every size without a fault.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+mod common;
+
 use std::time::Duration;
 
-use hollow_mile::demo;
-use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::actions::{Action, Screen};
 use hollow_mile::ui::app::{App, Overlay};
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
@@ -12,7 +13,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 fn demo_app(dir: &std::path::Path) -> App {
-    demo::prepare(dir).unwrap();
+    common::put_demo(dir);
     App::new(dir.to_owned(), true, Theme::new(Depth::Mono)).unwrap()
 }
 
@@ -340,4 +341,41 @@ fn a_stream_can_be_asked_about() {
     assert!(text(&app, 160, 47).contains("the buffer:"));
     press(&mut app, KeyCode::Esc);
     assert!(app.overlay.is_none());
+}
+
+#[test]
+fn what_takes_long_is_made_beside_the_keys_and_the_newer_request_counts() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    app.act(Action::GoLedger);
+    app.act(Action::First);
+    app.act(Action::DriveFile);
+    assert_eq!(app.screen, Screen::Ledger, "keys wait for nothing");
+    assert!(app.is_moving() && app.message().is_some_and(|m| m.starts_with("Making the drive file: ")));
+    let second = (0..).find_map(|_| {
+        app.act(Action::Down);
+        app.archive.chosen_row().filter(|r| r.serial == "KW-0911").map(|r| r.serial.clone())
+    });
+    app.act(Action::DriveFile);
+    app.finish_making();
+    assert_eq!(app.screen, Screen::DriveFile);
+    let shown = app.drive_file.file.as_ref().map(|f| f.identity.serial.clone());
+    assert_eq!(shown, second, "the newer request counts");
+    // Whoever went on meanwhile is told, and not called back.
+    app.act(Action::GoLedger);
+    app.act(Action::DriveFile);
+    app.act(Action::GoYard);
+    app.finish_making();
+    assert_eq!(app.screen, Screen::Yard);
+    assert!(app.message().is_some_and(|m| m.contains("Esc shows it")), "{:?}", app.message());
+    app.act(Action::Back);
+    assert_eq!(app.screen, Screen::DriveFile);
+    // A report becomes a file of its own beside the ledger or here.
+    app.act(Action::GoLedger);
+    app.act(Action::Report);
+    app.finish_making();
+    let told = app.message().map(|m| m.into_owned()).unwrap_or_default();
+    let file = told.strip_prefix("Report written: ").unwrap_or_else(|| panic!("{told}"));
+    assert!(std::fs::read(file).unwrap().starts_with(b"%PDF-"));
+    std::fs::remove_file(file).unwrap();
 }

@@ -31,17 +31,21 @@ impl Ledger {
         readings: &Readings,
         conclusions: &Conclusions,
     ) -> Result<Digest, LedgerError> {
-        let digest = Digest::of(readings, conclusions);
-        let json = serde_json::to_string(&digest).unwrap_or_default();
+        let digest = self.write_digest(haul, &Digest::of(readings, conclusions))?;
         let limits = limits_words(&limits::judge(readings, conclusions));
         if !self.read_only {
-            self.db.execute(
-                "UPDATE hauls SET digest = ?2, limits = ?3 WHERE haul = ?1",
-                params![haul, json, limits],
-            )?;
+            self.db.execute("UPDATE hauls SET limits = ?2 WHERE haul = ?1", params![haul, limits])?;
         }
-        // As it will be read back, to the digit.
-        Ok(serde_json::from_str(&json).unwrap_or(digest))
+        Ok(digest)
+    }
+
+    /// Writes a digest down, and gives it as it will be read back, to the digit.
+    fn write_digest(&self, haul: &str, digest: &Digest) -> Result<Digest, LedgerError> {
+        let json = serde_json::to_string(digest).unwrap_or_default();
+        if !self.read_only {
+            self.db.execute("UPDATE hauls SET digest = ?2 WHERE haul = ?1", params![haul, json])?;
+        }
+        Ok(serde_json::from_str(&json).unwrap_or_else(|_| digest.clone()))
     }
 
     /// The digest of a haul. One that is not kept is made from the whole record, and kept when the haul is over.
@@ -49,22 +53,32 @@ impl Ledger {
     /// # Errors
     /// When there is no such haul, or its record cannot be read.
     pub fn digest(&self, haul: &str) -> Result<Digest, LedgerError> {
-        let kept: Option<(Option<String>, String)> = self
+        let kept: Option<(Option<String>, String, bool)> = self
             .db
-            .query_row("SELECT digest, state FROM hauls WHERE haul = ?1", [haul], |r| {
-                Ok((r.get(0)?, r.get(1)?))
+            .query_row("SELECT digest, state, kept_samples NOTNULL FROM hauls WHERE haul = ?1", [haul], |r| {
+                Ok((r.get(0)?, r.get(1)?, r.get(2)?))
             })
             .optional()?;
-        let Some((json, state)) = kept else { return Err(LedgerError::NoSuchHaul(haul.to_owned())) };
+        let Some((json, state, compacted)) = kept else {
+            return Err(LedgerError::NoSuchHaul(haul.to_owned()));
+        };
         let digest = json.and_then(|j| serde_json::from_str::<Digest>(&j).ok());
-        if let Some(digest) = digest.filter(|d| d.version == VERSION) {
+        if let Some(digest) = digest.clone().filter(|d| d.version == VERSION) {
             return Ok(digest);
         }
         let (readings, conclusions) = self.concluded(haul)?;
         if state == "running" {
             return Ok(Digest::of(&readings, &conclusions));
         }
-        self.keep_digest(haul, &readings, &conclusions)
+        match digest.filter(|_| compacted) {
+            // Its figures were concluded from more than what is left.
+            Some(earlier) => {
+                let digest = Digest::of(&readings, &conclusions).completing(earlier);
+                self.write_digest(haul, &digest)?;
+                Ok(digest)
+            }
+            None => self.keep_digest(haul, &readings, &conclusions),
+        }
     }
 
     /// A haul as a contrast takes it.

@@ -101,8 +101,8 @@ struct HaulDocument<'a> {
     started: String,
     found: &'a str,
     figures: &'a [hollow_mile_core::archive::digest::Figure],
-    cache: &'a [String],
-    heat: &'a [String],
+    cache: Vec<String>,
+    heat: Vec<String>,
     treatment: &'a hollow_mile_core::archive::digest::Treatment,
 }
 
@@ -151,8 +151,8 @@ pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
                     started: words::timestamp(p.row.started_unix_ms),
                     found: &p.row.summary,
                     figures: &p.digest.figures,
-                    cache: &p.digest.cache,
-                    heat: &p.digest.heat_words,
+                    cache: p.digest.cache_words(),
+                    heat: p.digest.heat_words(),
                     treatment: &p.digest.treatment,
                 })
                 .collect(),

@@ -39,7 +39,7 @@ Words:
   ground    the drive's addresses from first to last, and how fast each stretch is
   breather  a leg that rests and writes again, to see how much of the cache comes back";
 
-/// Long sustained writes on drives: where the cache ends, when heat throttles, which stretches are slow, and why.
+/// Long sustained writes on drives: where the cache ends, when heat throttles, what is slow, and why.
 #[derive(Debug, Parser)]
 #[command(name = "hollow-mile", version, max_term_width = 100, after_help = WORDS)]
 pub struct Args {
@@ -211,7 +211,7 @@ enum Verb {
     /// What makers claim for their models
     #[command(subcommand)]
     Claims(ClaimsVerb),
-    /// All that is known of a drive: hauls, wear and projected life, cache, heat, slow stretches, treatment
+    /// All that is known of a drive: hauls, wear, projected life, cache, heat, slow places
     Drive {
         /// Serial, target or model of a drive that was hauled on, or a part of one
         drive: String,

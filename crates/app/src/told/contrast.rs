@@ -111,14 +111,7 @@ impl Compared {
 fn cell(row: &Row, side: usize, full: bool) -> String {
     let Some(r) = row.sides[side] else { return "none".into() };
     let unit = row.unit;
-    // One unit for both numbers, where it is the same.
-    let with = |half: f64| {
-        let (mean, half) = (unit.words(r.mean), unit.words(half));
-        match (mean.rsplit_once(' '), half.rsplit_once(' ')) {
-            (Some((number, a)), Some((_, b))) if a == b => format!("{number} ± {half}"),
-            _ => format!("{mean} ± {half}"),
-        }
-    };
+    let with = |half: f64| unit.plus_minus(r.mean, half);
     match (r.interval, row.within[side]) {
         (Some(h), _) if full => format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation)),
         (Some(h), _) => format!("{} ({})", with(h), r.repeats),

@@ -179,18 +179,11 @@ pub fn drive_file(file: &DriveFile) -> Vec<String> {
         ));
     }
     // The newest haul that could tell is told.
-    let cache = file
-        .hauls
-        .iter()
-        .find(|p| !p.digest.cache.iter().any(|w| w.starts_with("Cannot tell how the cache is built")));
-    if let Some(p) = cache {
-        let told: Vec<&str> =
-            p.digest.cache.iter().map(String::as_str).filter(|w| !w.starts_with("Cannot tell")).collect();
-        out.push(format!("Cache, by haul {}: {}", p.row.haul, told.join(" ")));
-    }
-    if let Some(p) = file.hauls.iter().find(|p| p.digest.heat.is_some()) {
-        out.push(format!("Heat, by haul {}: {}", p.row.haul, p.digest.heat_words.join(" ")));
-    }
+    let of = |p: &Past| p.row.haul.clone();
+    let cache = file.hauls.iter().find_map(|p| Some((of(p), p.digest.cache_model.known()?.known())));
+    out.extend(cache.map(|(haul, words)| format!("Cache, by haul {haul}: {}", words.join(" "))));
+    let heat = file.hauls.iter().find_map(|p| p.digest.heat_model.known().map(|_| p));
+    out.extend(heat.map(|p| format!("Heat, by haul {}: {}", of(p), p.digest.heat_words().join(" "))));
     if let Some(c) = &file.claims {
         let newest =
             file.hauls.iter().rev().flat_map(|p| c.against(&p.digest).into_iter().map(move |s| (p, s)));
@@ -270,4 +263,66 @@ pub fn self_tests(h: &Health) -> Vec<String> {
         lines.push("self-test: none has been run".into());
     }
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use hollow_mile_core::drive::Vitals;
+    use hollow_mile_core::drive::protocol::nvme::{SelfTestLog, SelfTestResult};
+    use hollow_mile_core::quantity::units::Celsius;
+
+    use super::*;
+
+    fn health(vitals: Vitals) -> Health {
+        Health { protocol: "NVMe".into(), vitals, ..Health::default() }
+    }
+
+    #[test]
+    fn how_a_drive_is_stands_in_one_sentence() {
+        let well = Vitals {
+            critical_warning: Some(0),
+            percentage_used: Some(2.0),
+            available_spare: Some(100),
+            composite_temperature: Some(Celsius::new(34.0)),
+            ..Vitals::default()
+        };
+        assert_eq!(
+            wellness(&health(well.clone())),
+            "No warnings. 2 % of its rated life used, 100 % spare. 34 °C now."
+        );
+        let limit = Health { warning_temperature: Some(Celsius::new(84.0)), ..health(well.clone()) };
+        assert!(wellness(&limit).ends_with("34 °C now, warns at 84 °C."));
+        let ill = Health {
+            warnings: vec!["spare below its threshold".into(), "read only".into()],
+            ..health(Vitals { media_errors: Some(1_200), ..well })
+        };
+        let told = wellness(&ill);
+        assert!(told.starts_with("It warns: spare below its threshold; read only."), "{told}");
+        assert!(told.contains("1 200 media errors"), "{told}");
+    }
+
+    #[test]
+    fn what_cannot_be_asked_is_said() {
+        assert_eq!(wellness(&Health::default()), "Nothing is known of its health: it cannot be asked.");
+        assert_eq!(wellness(&health(Vitals::default())), "It tells little of its health by NVMe.");
+        assert_eq!(self_tests(&Health::default()), ["self-test: the drive offers none"]);
+        let never = Health { self_test_supported: true, ..Health::default() };
+        assert_eq!(self_tests(&never), ["self-test: none has been run"]);
+    }
+
+    #[test]
+    fn self_tests_are_told_newest_first_with_the_one_that_runs() {
+        let result = SelfTestResult {
+            kind: SelfTestKind::Extended,
+            words: "failed".into(),
+            failing_lba: Some(77),
+            power_on_hours: 1_000,
+            passed: false,
+        };
+        let log = SelfTestLog { running: Some((SelfTestKind::Short, 40)), results: vec![result] };
+        let lines = self_tests(&Health { self_test_supported: true, self_tests: log, ..Health::default() });
+        assert_eq!(lines.len(), 2, "{lines:?}");
+        assert!(lines[0].ends_with("self-test is running, 40 % done"), "{lines:?}");
+        assert!(lines[1].contains("failed at block 77, after 1000 h of power"), "{lines:?}");
+    }
 }

@@ -284,7 +284,7 @@ pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
         .iter()
         .zip(&compared.side_of)
         .filter_map(|(s, side)| {
-            let h = s.digest.heat.as_ref()?;
+            let h = s.digest.heat_model.known()?;
             Some(format!(
                 "{} (haul {}): {:.1} K for each GB/s ({:.1} to {:.1}), time constant {:.0} s; {:.1} K left over.",
                 c.sides[*side].letter,

@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
@@ -51,6 +52,32 @@ impl Bench {
         assert!(!error.contains("panicked"), "{args:?}: {error}");
         error
     }
+}
+
+/// Puts a copy of the demo's ledger into a folder. It is made once for all test programs of a build.
+pub fn put_demo(into: &Path) {
+    static MADE: OnceLock<PathBuf> = OnceLock::new();
+    let made = MADE.get_or_init(|| {
+        let built = std::fs::metadata(PROGRAM).unwrap().modified().unwrap();
+        let built = built.duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos();
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR"));
+        let whole = folder.join(format!("demo-{built}"));
+        if !whole.exists() {
+            for old in std::fs::read_dir(folder).unwrap().flatten() {
+                if old.file_name().to_string_lossy().starts_with("demo-") {
+                    let _ = std::fs::remove_dir_all(old.path());
+                }
+            }
+            let making = tempfile::tempdir_in(folder).unwrap();
+            hollow_mile::demo::prepare(making.path()).unwrap();
+            std::fs::rename(making.path(), &whole).unwrap();
+        }
+        whole
+    });
+    std::fs::create_dir_all(into).unwrap();
+    // Folders in it are of hauls that run, and there are none.
+    let files = std::fs::read_dir(made).unwrap().flatten().filter(|f| f.path().is_file());
+    files.for_each(|f| drop(std::fs::copy(f.path(), into.join(f.file_name())).unwrap()));
 }
 
 /// Waits until something is so.

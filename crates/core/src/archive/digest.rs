@@ -4,18 +4,20 @@
 use serde::{Deserialize, Serialize};
 
 use crate::conclude::figure;
-use crate::conclude::models::{Models, Told};
+use crate::conclude::models::cache::CacheModel;
+use crate::conclude::models::heat::HeatModel;
+use crate::conclude::models::{Models, Refusal, Told};
 use crate::conclude::{Conclusions, Finding};
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::stats::Repeated;
-use crate::quantity::units::Bytes;
 use crate::quantity::units::significant;
+use crate::quantity::units::{Bytes, Rate};
 use crate::quantity::{Better, FigureId, FigureKey, FindingKind, Interval, Quantity};
 use crate::readings::{Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -65,7 +67,7 @@ pub struct LoadFigure {
     pub interval: Option<(f64, f64)>,
 }
 
-/// How warm it gets, as fitted.
+/// How warm it gets, as fitted: a [`HeatModel`] with what it needs to be asked again.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct HeatDigest {
     /// Time constant, s.
@@ -76,6 +78,51 @@ pub struct HeatDigest {
     pub idle_c: Interval,
     /// Root mean square of what is not explained, K.
     pub residual_k: f64,
+    /// Air temperature stated for the haul, °C.
+    pub ambient_c: Option<f64>,
+    /// Limit of the drive, °C.
+    pub limit_c: Option<f64>,
+    /// Highest mean rate of a minute that the record has, MB/s.
+    pub seen_mb_s: f64,
+    /// Covariance of temperature at rest and rise.
+    pub covariance: [[f64; 2]; 2],
+    /// The factor that makes a 95 % interval of a standard error.
+    pub t95: f64,
+    /// The rate at which heat is told, MB/s.
+    pub at_mb_s: f64,
+}
+
+impl HeatDigest {
+    fn of(m: &HeatModel, at: Rate) -> Self {
+        Self {
+            tau_s: m.tau_s,
+            rise_k_per_gb_s: m.rise_k_per_gb_s,
+            idle_c: m.idle_c,
+            residual_k: m.residual_k,
+            ambient_c: m.ambient_c,
+            limit_c: m.limit_c,
+            seen_mb_s: m.seen_mb_s,
+            covariance: m.covariance,
+            t95: m.t95,
+            at_mb_s: at.mb_s(),
+        }
+    }
+
+    /// The model again.
+    #[must_use]
+    pub const fn model(&self) -> HeatModel {
+        HeatModel {
+            tau_s: self.tau_s,
+            idle_c: self.idle_c,
+            rise_k_per_gb_s: self.rise_k_per_gb_s,
+            residual_k: self.residual_k,
+            ambient_c: self.ambient_c,
+            limit_c: self.limit_c,
+            seen_mb_s: self.seen_mb_s,
+            covariance: self.covariance,
+            t95: self.t95,
+        }
+    }
 }
 
 /// What a haul did to the drive.
@@ -117,12 +164,12 @@ pub struct Digest {
     pub loads: Vec<LoadFigure>,
     /// Findings, without their evidence.
     pub findings: Vec<Finding>,
-    /// How the cache is built, in sentences.
-    pub cache: Vec<String>,
-    /// How warm it gets.
-    pub heat: Option<HeatDigest>,
-    /// How warm it gets, in sentences, or why that cannot be told.
-    pub heat_words: Vec<String>,
+    /// How the cache is built and comes back, or why that cannot be told.
+    #[serde(default = "not_kept")]
+    pub cache_model: Told<CacheModel>,
+    /// How warm it gets, or why that cannot be told.
+    #[serde(default = "not_kept")]
+    pub heat_model: Told<HeatDigest>,
     /// Slow stretches.
     pub slow: Vec<SlowStretch>,
     /// What was done to it.
@@ -130,6 +177,11 @@ pub struct Digest {
     /// A load was held to a rate: how fast the drive could be is not in the record.
     #[serde(default)]
     pub paced: bool,
+}
+
+/// Of a digest of an earlier version.
+fn not_kept<T>() -> Told<T> {
+    Told::CannotTell(Refusal::default())
 }
 
 /// Mean rate over samples and its 95 % interval by batch means; no interval of fewer than two samples a batch.
@@ -380,17 +432,11 @@ impl Digest {
                 .iter()
                 .map(|f| Finding { evidence: Vec::new(), ..f.clone() })
                 .collect(),
-            cache: models.cache_words(),
-            heat: match &models.heat {
-                Told::Known(m) => Some(HeatDigest {
-                    tau_s: m.tau_s,
-                    rise_k_per_gb_s: m.rise_k_per_gb_s,
-                    idle_c: m.idle_c,
-                    residual_k: m.residual_k,
-                }),
-                Told::CannotTell(_) => None,
+            cache_model: models.cache,
+            heat_model: match &models.heat {
+                Told::Known(m) => Told::Known(HeatDigest::of(m, rate)),
+                Told::CannotTell(r) => Told::CannotTell(r.clone()),
             },
-            heat_words: models.heat_words(rate, None),
             slow: slow.collect(),
             treatment: Treatment {
                 written_bytes: readings.written().get(),
@@ -402,6 +448,31 @@ impl Digest {
             },
             loads,
         }
+    }
+
+    /// How the cache is built and comes back, in sentences.
+    #[must_use]
+    pub fn cache_words(&self) -> Vec<String> {
+        match &self.cache_model {
+            Told::Known(m) => m.sentences(),
+            Told::CannotTell(r) => vec![r.words()],
+        }
+    }
+
+    /// How warm it gets at the haul's highest rate, in sentences.
+    #[must_use]
+    pub fn heat_words(&self) -> Vec<String> {
+        match &self.heat_model {
+            Told::Known(h) => h.model().sentences(Rate::from_mb_s(h.at_mb_s), None),
+            Told::CannotTell(r) => vec![r.words()],
+        }
+    }
+
+    /// What an earlier version of the program kept of a record of which less is left now, with the rest made from what is left.
+    #[must_use]
+    pub fn completing(self, earlier: Self) -> Self {
+        let (cache_model, heat_model) = (self.cache_model, self.heat_model);
+        Self { version: self.version, cache_model, heat_model, ..earlier }
     }
 
     /// A figure of the table.

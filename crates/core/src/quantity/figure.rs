@@ -53,6 +53,59 @@ impl Quantity {
         }
     }
 
+    /// The unit that suits a number, and how much one of it is.
+    fn unit_for(self, v: f64) -> (&'static str, f64) {
+        match self {
+            Self::Rate => ("MB/s", 1e6),
+            Self::PerSecond => ("IOPS", 1.0),
+            Self::Bytes => match v.abs() {
+                v if v < 1e3 => ("B", 1.0),
+                v if v < 1e6 => ("kB", 1e3),
+                v if v < 1e9 => ("MB", 1e6),
+                v if v < 1e12 => ("GB", 1e9),
+                v if v < 1e15 => ("TB", 1e12),
+                _ => ("PB", 1e15),
+            },
+            Self::Seconds => match v.abs() {
+                v if v < 1e-3 => ("µs", 1e-6),
+                v if v < 1.0 => ("ms", 1e-3),
+                v if v < 120.0 => ("s", 1.0),
+                v if v < 7200.0 => ("min", 60.0),
+                _ => ("h", 3600.0),
+            },
+            Self::Celsius => ("°C", 1.0),
+            Self::Kelvin => ("K", 1.0),
+            Self::Count => ("", 1.0),
+            Self::Share => ("%", 0.01),
+        }
+    }
+
+    /// A number and half the width of its interval in one unit, no digit beyond the second of the half: `1 487 ± 21 MB/s`.
+    #[must_use]
+    pub fn plus_minus(self, value: f64, half: f64) -> String {
+        let (unit, scale) = self.unit_for(value);
+        let (value, half) = (value / scale, (half / scale).abs());
+        // What is lost in the last digits of the value is no width.
+        let half = if half < 1e-9 * value.abs() { 0.0 } else { half };
+        let digits = if half > 0.0 { (1.0 - half.log10().floor()).clamp(0.0, 4.0) as usize } else { 0 };
+        // A half of hundreds has zeros behind its second digit.
+        let rough = if half > 0.0 { 10f64.powf((half.log10().floor() - 1.0).max(0.0)) } else { 1.0 };
+        let number = |v: f64| match digits {
+            0 if v < 0.0 => format!("−{}", grouped((v.abs() / rough).round() as u64 * rough as u64)),
+            0 => grouped((v / rough).round() as u64 * rough as u64),
+            d => {
+                let text = format!("{v:.d$}");
+                match text.split_once('.') {
+                    Some((whole, rest)) if v >= 1e3 => {
+                        format!("{}.{rest}", grouped(whole.parse().unwrap_or(0)))
+                    }
+                    _ => text,
+                }
+            }
+        };
+        format!("{} ± {} {unit}", number(value), number(half)).trim_end().to_owned()
+    }
+
     /// A number with its unit, read back: bytes per second, bytes, seconds, °C, K, a share, or a count.
     ///
     /// # Errors
@@ -311,6 +364,29 @@ mod tests {
             assert_eq!(FigureKey::from(String::from(key.clone())), key);
         }
         assert_eq!(FigureKey::from("random read".to_owned()), FigureKey::Own("random read".into()));
+    }
+
+    #[test]
+    fn a_number_has_no_more_digits_than_its_interval_allows() {
+        for (quantity, value, half, words) in [
+            (Quantity::Rate, 1487.3e6, 21.4e6, "1 487 ± 21 MB/s"),
+            (Quantity::Rate, 1487.3e6, 214e6, "1 490 ± 210 MB/s"),
+            (Quantity::Rate, 1082.83e6, 2.51e6, "1 082.8 ± 2.5 MB/s"),
+            (Quantity::Seconds, 0.4, 1e-17, "400 ± 0 ms"),
+            (Quantity::Rate, 141.812e6, 0.0421e6, "141.812 ± 0.042 MB/s"),
+            (Quantity::Bytes, 312.4e9, 0.6e9, "312.40 ± 0.60 GB"),
+            (Quantity::Bytes, 312.4e9, 5.8e6, "312.4000 ± 0.0058 GB"),
+            (Quantity::Seconds, 0.0156, 0.0000895, "15.600 ± 0.089 ms"),
+            (Quantity::Seconds, 45.0, 1.1, "45.0 ± 1.1 s"),
+            (Quantity::Seconds, 600.0, 90.0, "10.0 ± 1.5 min"),
+            (Quantity::Celsius, 61.0, 0.288, "61.00 ± 0.29 °C"),
+            (Quantity::Kelvin, 37.0, 2.0, "37.0 ± 2.0 K"),
+            (Quantity::Count, 3.0, 0.0, "3 ± 0"),
+            (Quantity::Share, 0.714, 0.012, "71.4 ± 1.2 %"),
+            (Quantity::PerSecond, 452_336.0, 1_540.0, "452 300 ± 1 500 IOPS"),
+        ] {
+            assert_eq!(quantity.plus_minus(value, half), words);
+        }
     }
 
     #[test]

@@ -53,8 +53,13 @@ pub struct Interval {
     pub value: f64,
     /// Lower bound.
     pub low: f64,
-    /// Upper bound.
+    /// Upper bound; without one, JSON has `null`.
+    #[serde(deserialize_with = "null_is_no_bound")]
     pub high: f64,
+}
+
+fn null_is_no_bound<'d, D: serde::Deserializer<'d>>(d: D) -> Result<f64, D::Error> {
+    Ok(Option::<f64>::deserialize(d)?.unwrap_or(f64::INFINITY))
 }
 
 impl Interval {

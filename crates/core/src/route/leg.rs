@@ -545,7 +545,8 @@ impl Leg {
             LegKind::Pace => {
                 let stream = self.stream.clone().or(self.rate.map(|r| r.plain())).unwrap_or_default();
                 let search = if self.search { "highest rate that holds, from " } else { "" };
-                format!("pace {ends}, {} {search}{stream}", self.operation.word())
+                let ends = if ends.is_empty() { ends } else { format!(" {ends}") };
+                format!("pace{ends}, {} {search}{stream}", self.operation.word())
             }
             LegKind::Verify => match self.sample {
                 Some(part) => format!("verify {} of it", part.plain()),
@@ -616,3 +617,7 @@ impl Leg {
         blocks * depths * crews * patterns
     }
 }
+
+#[cfg(test)]
+#[path = "leg_tests.rs"]
+mod tests;

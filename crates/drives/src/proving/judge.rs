@@ -198,3 +198,139 @@ impl Judging<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use hollow_mile_core::quantity::units::Bytes;
+
+    use super::super::make::{TrueEnd, TrueThrottle};
+    use super::*;
+
+    /// A haul on which nothing happened, to which a truth is given.
+    fn case() -> Case {
+        Case {
+            words: "made".into(),
+            events: Vec::new(),
+            ends: Vec::new(),
+            throttle: None,
+            throttled_briefly: false,
+            others: Vec::new(),
+            beats: None,
+            flat: false,
+        }
+    }
+
+    fn finding(kind: FindingKind, gb: u64, at_s: u64) -> Finding {
+        let (written, elapsed) = (Bytes::from_gb(gb), Duration::from_secs(at_s));
+        Finding {
+            written,
+            written_low: written,
+            written_high: written,
+            elapsed,
+            confidence: 0.95,
+            ..Finding::new(kind)
+        }
+    }
+
+    fn judged(case: &Case, findings: Vec<Finding>) -> Score {
+        let mut score = Score::default();
+        judge(case, &Conclusions { findings, ..Conclusions::default() }, &mut score);
+        score
+    }
+
+    const END: TrueEnd = TrueEnd { written: 100e9, elapsed: 50.0 };
+
+    #[test]
+    fn a_cache_end_is_right_near_its_place_and_only_once() {
+        let truth = Case { ends: vec![END], ..case() };
+        let end = |gb, s| finding(FindingKind::CacheEnd, gb, s);
+        // True, found, matched.
+        for (findings, counts, wrong) in [
+            (vec![end(100, 50)], (1, 1, 1), false),
+            (vec![end(104, 80)], (1, 1, 1), false),
+            (vec![end(120, 51)], (1, 1, 1), false),
+            (vec![end(120, 90)], (1, 1, 0), true),
+            (vec![], (1, 0, 0), true),
+            (vec![end(100, 50), end(101, 50)], (1, 2, 1), true),
+            (vec![finding(FindingKind::Throttle, 100, 50)], (1, 0, 0), true),
+        ] {
+            let score = judged(&truth, findings.clone());
+            assert_eq!(score.kinds["cache-end"], counts, "{findings:?}");
+            assert_eq!(!score.mistakes.is_empty(), wrong, "{findings:?}: {:?}", score.mistakes);
+        }
+        let score = judged(&truth, vec![end(102, 51)]);
+        assert!((score.place_errors[0] - 0.02).abs() < 1e-9 && score.inside == 0, "{score:?}");
+        assert_eq!(judged(&truth, vec![end(100, 50)]).inside, 1);
+    }
+
+    #[test]
+    fn the_nearest_of_two_ends_counts_for_each() {
+        let other = TrueEnd { written: 103e9, elapsed: 51.0 };
+        let truth = Case { ends: vec![END, other], ..case() };
+        let found = vec![finding(FindingKind::CacheEnd, 103, 51), finding(FindingKind::CacheEnd, 100, 50)];
+        let score = judged(&truth, found);
+        assert_eq!(score.kinds["cache-end"], (2, 2, 2));
+        assert!(score.place_errors.iter().all(|e| *e < 1e-9), "{:?}", score.place_errors);
+    }
+
+    #[test]
+    fn throttling_told_in_parts_counts_once_and_outside_of_it_is_false() {
+        let truth = Case { throttle: Some(TrueThrottle { from: 100.0, to: 300.0 }), ..case() };
+        let at = |s| finding(FindingKind::Throttle, 1, s);
+        assert_eq!(judged(&truth, vec![at(101)]).kinds["throttle"], (1, 1, 1));
+        assert_eq!(judged(&truth, vec![at(101), at(200)]).kinds["throttle"], (1, 1, 1));
+        let late = judged(&truth, vec![at(400)]);
+        assert_eq!((late.kinds["throttle"], late.mistakes.len()), ((1, 1, 0), 1));
+        assert_eq!(late.confusion[&("throttle", "nothing")], 1);
+        let score = judged(&truth, vec![at(103)]);
+        assert!((score.onset_errors[0] - 3.0).abs() < 1e-9);
+        // What was too short to be asked for is no mistake, and no merit.
+        let brief = Case { throttled_briefly: true, ..case() };
+        let score = judged(&brief, vec![at(50)]);
+        assert!(
+            score.mistakes.is_empty() && score.kinds.get("throttle").is_none_or(|k| *k == (0, 0, 0)),
+            "{score:?}"
+        );
+    }
+
+    #[test]
+    fn anything_on_a_flat_haul_is_false_but_a_beat_that_is_there() {
+        let flat = Case { flat: true, ..case() };
+        let score = judged(&flat, vec![finding(FindingKind::Unexplained, 1, 5)]);
+        assert_eq!((score.flat, score.flat_false, score.mistakes.len()), (1, 1, 1));
+        let beats = Case { flat: true, beats: Some(true), ..case() };
+        let beat = vec![finding(FindingKind::Background, 1, 5)];
+        let score = judged(&beats, beat.clone());
+        assert_eq!((score.flat_false, score.kinds["background"]), (0, (1, 1, 1)));
+        assert!(score.mistakes.is_empty(), "{:?}", score.mistakes);
+        // One that may or may not be seen counts neither way; one that is not there is false.
+        let maybe = Case { flat: true, beats: Some(false), ..case() };
+        assert!(judged(&maybe, beat.clone()).kinds.get("background").is_none_or(|k| k.1 == 0));
+        assert_eq!(judged(&flat, beat).flat_false, 1);
+    }
+
+    #[test]
+    fn confidence_is_counted_with_what_was_right() {
+        let truth = Case { ends: vec![END], ..case() };
+        let sure = finding(FindingKind::CacheEnd, 100, 50);
+        let doubtful = Finding { confidence: 0.42, ..finding(FindingKind::Unexplained, 5, 3) };
+        let score = judged(&truth, vec![sure, doubtful]);
+        assert_eq!((score.calibration[9], score.calibration[4]), ((1, 1), (1, 0)));
+        assert_eq!(score.by_confidence[&("cache-end", 95)], (1, 1));
+        assert_eq!(score.by_confidence[&("unexplained", 42)], (1, 0));
+    }
+
+    #[test]
+    fn a_strangers_traffic_may_be_told_as_what_it_looks_like() {
+        let truth = Case { others: vec![(100.0, 200.0)], ..case() };
+        for kind in [FindingKind::OtherTraffic, FindingKind::Unexplained, FindingKind::SlowZone] {
+            let score = judged(&truth, vec![finding(kind, 5, 101)]);
+            assert!(score.mistakes.is_empty(), "{kind:?}: {:?}", score.mistakes);
+        }
+        let score = judged(&truth, vec![finding(FindingKind::CacheEnd, 5, 101)]);
+        assert_eq!((score.mistakes.len(), score.confusion[&("other", "cache-end")]), (1, 1));
+        assert_eq!(judged(&truth, vec![finding(FindingKind::Unexplained, 5, 300)]).mistakes.len(), 1);
+    }
+}

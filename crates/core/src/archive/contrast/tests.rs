@@ -1,6 +1,7 @@
 use super::*;
 use crate::archive::digest::{Treatment, VERSION};
 use crate::conclude::Finding;
+use crate::conclude::models::{Refusal, Told};
 use crate::drive::{DriveIdentity, DriveKind};
 use crate::quantity::FindingKind;
 use crate::quantity::units::Bytes;
@@ -51,9 +52,8 @@ fn subject(haul: &str, cooling: &str, ambient: f64, sustained: f64, hottest: f64
             ],
             loads: Vec::new(),
             findings: vec![cache_end(100.0)],
-            cache: Vec::new(),
-            heat: None,
-            heat_words: Vec::new(),
+            cache_model: Told::CannotTell(Refusal::default()),
+            heat_model: Told::CannotTell(Refusal::default()),
             slow: Vec::new(),
             treatment: Treatment { written_bytes: 500_000_000_000, ..Treatment::default() },
             paced: false,

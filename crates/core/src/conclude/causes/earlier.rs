@@ -1,17 +1,13 @@
 //! What earlier hauls of the same drive found: a cache ends at the same bytes again, whatever the temperature, and a slow stretch
 //! is slow again.
 
+use super::numbers::{APART, SAME};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::Celsius;
 use crate::record::Earlier;
 
 use super::{Judge, Step};
-
-/// Cache ends this close to each other are one, as a share.
-const SAME: f64 = 0.03;
-/// Temperatures further apart than this are different, K.
-const APART: f64 = 6.0;
 
 /// The short name of a haul.
 fn short(haul: &str) -> &str {

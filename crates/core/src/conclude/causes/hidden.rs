@@ -1,17 +1,13 @@
 //! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
 //! speed never comes back to what it was once heat lets go.
 
+use super::numbers::{ALIKE, AT_LIMIT, BACK, WELL_BELOW};
 use crate::conclude::Finding;
 use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 
-use super::{AT_LIMIT, Judge, Pinned, Step, WELL_BELOW, cut};
-
-/// Coming back to less than this share of what it was is not coming back.
-const BACK: f64 = 0.9;
-/// A drop explained by heat's usual cut may differ from it so much, in ln.
-const ALIKE: f64 = 0.2;
+use super::{Judge, Pinned, Step, cut};
 
 impl Judge<'_> {
     /// Cache ends between two levels at which heat did not hold the drive, where none was found yet.
@@ -57,6 +53,12 @@ impl Judge<'_> {
         if !begin.is_drop() {
             let cooled = self.cx.coldest(self.cx.around(begin.place.elapsed, 3, 1));
             return seconds > 3.0 && cooled.is_some_and(|t| t < limit - AT_LIMIT);
+        }
+        // By the drive's own count it is heat, of a sensor that is not told: as long as it is as warm as then, that goes on.
+        let counted = self.cx.counters_moved(begin.place.elapsed) == Some(true);
+        let then = begin.temperature.filter(|t| counted && *t < limit - AT_LIMIT);
+        if then.is_some_and(|t| self.cx.coldest(samples.clone()).is_some_and(|c| c > t - WELL_BELOW)) {
+            return false;
         }
         // A controller that held the temperature at the limit would give speed back as soon as it leaves it.
         let enough = if self.is_pinned(pinned, begin) {

@@ -4,6 +4,7 @@
 //! it stay down without a rest (then, in writes, the cache ended)? Did others use the drive while it lasted? Else the
 //! record does not say.
 
+use numbers::{AT_LIMIT, HOT, MOMENT, ONE_FALL, READ_WITHIN, SAME_EPISODE, WELL_BELOW};
 use std::ops::Range;
 use std::time::Duration;
 
@@ -16,6 +17,9 @@ use crate::record::Earlier;
 
 mod earlier;
 mod hidden;
+#[cfg(test)]
+mod near_tests;
+mod numbers;
 mod passing;
 mod place_again;
 mod standing;
@@ -25,15 +29,6 @@ use super::levels::Level;
 use super::place::{Place, locate};
 use crate::readings::Series;
 use crate::readings::run::Run;
-
-/// Sensors give whole degrees and are read once a second: this near below the limit counts as at it, K.
-const AT_LIMIT: f64 = 1.6;
-/// A drive that stays slow this far below its limit is not slow because of heat, K. Wider than usual hysteresis.
-const WELL_BELOW: f64 = 8.0;
-/// What falls further within this time after heat took speed away is the same fall.
-const ONE_FALL: Duration = Duration::from_secs(5);
-/// Throttling again within this time belongs to the same finding.
-const SAME_EPISODE: Duration = Duration::from_secs(600);
 
 /// What is known beside the series.
 pub struct Context<'a> {
@@ -119,14 +114,6 @@ impl Context<'_> {
         Some(self.counted_after(at)? > self.counted_at(at.checked_sub(MOMENT)?)?)
     }
 }
-
-/// Readings so close to an event may tell of it or not.
-const MOMENT: Duration = Duration::from_millis(1500);
-/// While a drive works its health is read so often, and a little more.
-const READ_WITHIN: Duration = Duration::from_secs(12);
-
-/// No drive throttles below this, °C.
-const HOT: f64 = 60.0;
 
 /// A boundary between two levels, placed.
 struct Step<'a> {
@@ -544,6 +531,10 @@ impl Judge<'_> {
         let Some((limit, t)) = self.limit.zip(step.temperature) else {
             return counters == Some(true);
         };
+        // Another sensor than the one that is told may be at its limit: the drive knows.
+        if counters == Some(true) && t >= HOT {
+            return true;
+        }
         if t + self.cx.unread(step.place.elapsed) < limit {
             return false;
         }

@@ -1,5 +1,6 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
+use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, SATURATED};
 use std::time::Duration;
 
 use crate::conclude::Finding;
@@ -10,17 +11,6 @@ use crate::quantity::units::{Celsius, Rate, latency, span_words};
 use super::place_again::visit_again;
 use super::{Judge, Step};
 use crate::quantity::stats;
-
-/// A sample this far below its level is in a dip.
-const DIP: f64 = 0.6;
-/// So many dips show whether they are regular.
-const LEAST_DIPS: usize = 8;
-/// Four in five of their distances lie so close to the median: of random ones one in five does.
-const REGULAR: f64 = 0.12;
-/// A thread that is busy for this share of the time has none left.
-const SATURATED: f64 = 0.97;
-/// So near to what the link carries, the link is the limit.
-const AT_CEILING: f64 = 0.9;
 
 /// A dip: samples, and seconds lost.
 struct Dip {
@@ -295,7 +285,7 @@ impl Judge<'_> {
         let gained = (step.after().get() / step.before().get().max(1.0) - 1.0).max(0.0);
         f.confidence = 0.6;
         if let (Some(t), Some(limit)) = (t, limit)
-            && t >= limit - super::AT_LIMIT
+            && t >= limit - AT_LIMIT
         {
             f.kind = FindingKind::Throttle;
             f.evidence.push(format!(

@@ -1,13 +1,11 @@
 //! A place met again: a slow stretch is slow on every pass, a passing cause is not.
 
+use super::numbers::LEAST_VISIT_S;
 use std::ops::Range;
 
 use crate::quantity::units::Bytes;
 
 use crate::readings::Series;
-
-/// Shorter visits tell nothing, seconds.
-const LEAST_VISIT_S: f64 = 0.3;
 
 /// What other passes over a stretch of addresses showed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

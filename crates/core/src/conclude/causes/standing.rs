@@ -1,6 +1,9 @@
 //! Heat by what the temperature does after a drop: a controller holds it where it was; a drive whose cache ended takes less
 //! power and cools.
 
+use super::numbers::{
+    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, STANDS_AT_LIMIT_S, STANDS_S, UNDECIDED,
+};
 use std::ops::Range;
 use std::time::Duration;
 
@@ -8,21 +11,7 @@ use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate, clock};
 
-use super::{AT_LIMIT, Context, HOT, Judge, Step};
-
-/// A drive that takes less power is cooler by more than a degree or two after so long, s: with a time constant of 400 s (a
-/// heavy heatsink), 40 K above the air and a quarter of the speed gone it is 2 K cooler.
-const STANDS_S: f64 = 90.0;
-/// At a limit that is stated, so long is enough: there a cache end is a matter of chance, s.
-const STANDS_AT_LIMIT_S: f64 = 30.0;
-/// Wider than any usual hysteresis, K.
-const COOLED: f64 = 12.0;
-/// So long is looked at, s.
-const LOOK_S: u64 = 600;
-/// "Unexplained" because two causes look the same: in nearly all of these one of them is it.
-pub(super) const UNDECIDED: f64 = 0.05;
-/// Drives that let heat slow them state limits from here on, °C.
-const LIMITS_FROM: f64 = 68.0;
+use super::{Context, Judge, Step};
 
 impl Context<'_> {
     /// Was it warming before a moment, hotter then than ever before since `first`?
@@ -116,9 +105,6 @@ pub(super) fn limit_from_standing(
         .then_some(t)
     })
 }
-
-/// Falls of a quick sawtooth that tell one.
-const LEAST_FALLS: usize = 4;
 
 impl Judge<'_> {
     /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and

@@ -9,13 +9,13 @@ use crate::record::{Event, Sample};
 use std::time::Duration;
 
 /// A record of ten samples a second, told stretch by stretch: seconds, MB/s, from °C, to °C, others' MB/s.
-struct Story {
-    readings: Readings,
-    end: Duration,
+pub(super) struct Story {
+    pub readings: Readings,
+    pub end: Duration,
 }
 
 impl Story {
-    fn with_limit(limit: Option<f64>) -> Self {
+    pub fn with_limit(limit: Option<f64>) -> Self {
         let mut readings = Readings::new();
         let mut text = String::from("name='x'\n[[leg]]\nkind='write'\nuntil={bytes='100 %'}\n");
         text.push_str(
@@ -42,7 +42,7 @@ impl Story {
         Self { readings, end: Duration::ZERO }
     }
 
-    fn tell(
+    pub fn tell(
         mut self,
         leg: u16,
         seconds: u32,
@@ -72,12 +72,12 @@ impl Story {
         self
     }
 
-    fn write(self, seconds: u32, mb_s: f64, from: f64, to: f64) -> Self {
+    pub fn write(self, seconds: u32, mb_s: f64, from: f64, to: f64) -> Self {
         self.tell(0, seconds, mb_s, Some((from, to)), None)
     }
 
     /// Samples made one by one: n of them, ten a second; each is told its number.
-    fn samples(mut self, n: u64, make: impl Fn(u64) -> Sample) -> Self {
+    pub fn samples(mut self, n: u64, make: impl Fn(u64) -> Sample) -> Self {
         for i in 0..n {
             self.end += Duration::from_millis(100);
             let span = Duration::from_millis(100);
@@ -86,18 +86,18 @@ impl Story {
         self
     }
 
-    fn counted(mut self, transitions: u64) -> Self {
+    pub fn counted(mut self, transitions: u64) -> Self {
         let vitals = Box::new(Vitals { thermal_transitions: Some(transitions), ..Vitals::default() });
         self.readings.push(&Event::Vitals { at: self.end, vitals });
         self
     }
 
-    fn found(self) -> Vec<Finding> {
+    pub fn found(self) -> Vec<Finding> {
         self.readings.conclude().findings
     }
 }
 
-fn kinds(found: &[Finding]) -> Vec<FindingKind> {
+pub(super) fn kinds(found: &[Finding]) -> Vec<FindingKind> {
     found.iter().map(|f| f.kind).collect()
 }
 
@@ -210,7 +210,7 @@ fn a_rest_begins_the_count_of_bytes_anew() {
 }
 
 /// A wobble of 1 %, in bytes of a tenth of a second.
-fn at(mb_s: u64, i: u64) -> Bytes {
+pub(super) fn at(mb_s: u64, i: u64) -> Bytes {
     Bytes::new(mb_s * 1000 * (99 + i * 7 % 5 / 2))
 }
 

@@ -1,16 +1,11 @@
 //! Findings in words: what is said of each cause, and how sure it is.
 
+use super::numbers::{AT_LIMIT, HEAT_ONCE, SMALL_STEP, UNDECIDED};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
 
-use super::{AT_LIMIT, Episode, Judge, Pinned, Step};
-
-/// A single fall while it was hottest, with no limit stated.
-const HEAT_ONCE: f64 = 0.85;
-
-/// A fall of less than a fifth is a cache end in about one of three on the proving ground, when nothing else speaks for one.
-const SMALL_STEP: f64 = 0.63;
+use super::{Episode, Judge, Pinned, Step};
 
 impl Judge<'_> {
     pub(super) fn held_finding(&self, p: &Pinned) -> Finding {
@@ -128,7 +123,7 @@ impl Judge<'_> {
         if f.confidence < 0.5 {
             // A wrong cause is worse than none.
             f.kind = FindingKind::Unexplained;
-            f.confidence = super::standing::UNDECIDED;
+            f.confidence = UNDECIDED;
             f.evidence.push(
                 "So small a fall is the end of a cache in one of three: a second haul would tell, by the same bytes.".into(),
             );

@@ -1,7 +1,7 @@
 //! How the write cache is built, and how it comes back: levels with their sizes and speeds, what rest restores, what
 //! shrinks as the drive fills.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::conclude::Conclusions;
 use crate::conclude::Stint;
@@ -14,7 +14,7 @@ use super::{Refusal, Told};
 use crate::quantity::Interval;
 
 /// One level of the cache.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct CacheLevel {
     /// Bytes that it takes up, with 95 % interval.
     pub bytes: Interval,
@@ -23,7 +23,7 @@ pub struct CacheLevel {
 }
 
 /// What one write after a rest got from the cache.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Restored {
     /// Length of the rest, seconds.
     pub rest_s: f64,
@@ -34,7 +34,7 @@ pub struct Restored {
 }
 
 /// How the cache comes back with rest.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Recovery {
     /// What was measured, shortest rest first.
     pub measured: Vec<Restored>,
@@ -51,7 +51,7 @@ pub struct Recovery {
 }
 
 /// How size depends on fill.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Shrinking {
     /// Bytes on an empty drive.
     pub empty_bytes: Interval,
@@ -60,7 +60,7 @@ pub struct Shrinking {
 }
 
 /// The cache as a record shows it.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct CacheModel {
     /// First level first.
     pub levels: Vec<CacheLevel>,
@@ -125,23 +125,34 @@ impl CacheModel {
         })
     }
 
-    /// The model in sentences.
+    /// The model in sentences, and what of it cannot be told.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
+        self.parts().into_iter().map(|p| p.unwrap_or_else(|e| e)).collect()
+    }
+
+    /// What is known of it, in sentences.
+    #[must_use]
+    pub fn known(&self) -> Vec<String> {
+        self.parts().into_iter().flatten().collect()
+    }
+
+    /// Sentence by sentence; an error is what cannot be told.
+    fn parts(&self) -> Vec<Result<String, String>> {
         let gb = |b: f64| Bytes::new(b.max(0.0) as u64).to_string();
-        let mut out: Vec<String> = self
+        let mut out: Vec<Result<String, String>> = self
             .levels
             .iter()
             .enumerate()
             .map(|(i, l)| {
                 let name = if i == 0 { "Fast level" } else { "Next level" };
-                format!(
+                Ok(format!(
                     "{name}: {} ({} to {}) at {}.",
                     gb(l.bytes.value),
                     gb(l.bytes.low),
                     gb(l.bytes.high),
                     Rate::from_mb_s(l.mb_s)
-                )
+                ))
             })
             .collect();
         let how = match (self.levels.len(), self.folds) {
@@ -149,16 +160,14 @@ impl CacheModel {
             (1, _) => "; whether that is direct or folding, one record cannot tell",
             _ => "",
         };
-        out.push(format!("After it {}{how}.", Rate::from_mb_s(self.after_mb_s)));
-        match &self.recovery {
-            Told::Known(r) if r.all_s.low == 0.0 => {
-                out.push(format!(
-                    "All of it comes back in {} of rest or less, by {} rests.",
-                    span_words(r.all_s.high),
-                    r.measured.len()
-                ));
-            }
-            Told::Known(r) => out.push(format!(
+        out.push(Ok(format!("After it {}{how}.", Rate::from_mb_s(self.after_mb_s))));
+        out.push(match &self.recovery {
+            Told::Known(r) if r.all_s.low == 0.0 => Ok(format!(
+                "All of it comes back in {} of rest or less, by {} rests.",
+                span_words(r.all_s.high),
+                r.measured.len()
+            )),
+            Told::Known(r) => Ok(format!(
                 "Half of it comes back in {} of rest ({} to {}), all in {} ({} to {}), by {} rests.",
                 span_words(r.half_s.value),
                 span_words(r.half_s.low),
@@ -168,17 +177,17 @@ impl CacheModel {
                 span_words(r.all_s.high),
                 r.measured.len()
             )),
-            Told::CannotTell(r) => out.push(r.words()),
-        }
-        match &self.shrinking {
-            Told::Known(s) => out.push(format!(
+            Told::CannotTell(r) => Err(r.words()),
+        });
+        out.push(match &self.shrinking {
+            Told::Known(s) => Ok(format!(
                 "{} on an empty drive; {} (± {}) of it stay on a full one, the rest shrinks with fill.",
                 gb(s.empty_bytes.value),
                 gb(s.static_bytes.value),
                 gb(s.static_bytes.half())
             )),
-            Told::CannotTell(r) => out.push(r.words()),
-        }
+            Told::CannotTell(r) => Err(r.words()),
+        });
         out
     }
 }

@@ -23,7 +23,7 @@ const POOR: f64 = 1.6;
 const POOR_SHARE: f64 = 0.12;
 
 /// A fitted model.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct HeatModel {
     /// Time constant, seconds.
     pub tau_s: Interval,
@@ -40,9 +40,9 @@ pub struct HeatModel {
     /// Highest mean rate of a minute that the record has: further up is extrapolated.
     pub seen_mb_s: f64,
     #[serde(skip)]
-    covariance: [[f64; 2]; 2],
+    pub(crate) covariance: [[f64; 2]; 2],
     #[serde(skip)]
-    t95: f64,
+    pub(crate) t95: f64,
 }
 
 /// The record on an even grid.

@@ -8,20 +8,31 @@ pub mod stream;
 #[cfg(test)]
 mod tests;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::conclude::Conclusions;
 use crate::quantity::units::{Celsius, Rate};
 use crate::readings::Readings;
 
 /// A model, or why there is none.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum Told<T> {
     /// What is known.
     Known(T),
     /// What cannot be told.
     CannotTell(Refusal),
+}
+
+impl<T> Told<T> {
+    /// What is known.
+    #[must_use]
+    pub const fn known(&self) -> Option<&T> {
+        match self {
+            Self::Known(t) => Some(t),
+            Self::CannotTell(_) => None,
+        }
+    }
 }
 
 impl<T> From<Result<T, Refusal>> for Told<T> {
@@ -72,7 +83,7 @@ impl Models {
 }
 
 /// Why a model cannot be made, and what would make it possible.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Refusal {
     /// A sentence: cannot tell, because.
     pub why: String,
