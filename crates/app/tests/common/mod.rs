@@ -77,7 +77,9 @@ pub fn put_demo(into: &Path) {
     std::fs::create_dir_all(into).unwrap();
     // Folders in it are of hauls that run, and there are none.
     let files = std::fs::read_dir(made).unwrap().flatten().filter(|f| f.path().is_file());
-    files.for_each(|f| drop(std::fs::copy(f.path(), into.join(f.file_name())).unwrap()));
+    files.for_each(|f| {
+        std::fs::copy(f.path(), into.join(f.file_name())).unwrap();
+    });
 }
 
 /// Waits until something is so.
