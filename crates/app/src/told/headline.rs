@@ -286,4 +286,123 @@ mod tests {
         let told = answer(&r, &r.conclude());
         assert!(told.starts_with("120 operations failed."), "{told}");
     }
+
+    /// The same minute, ended in another way, or not at all.
+    fn ended(state: Option<HaulState>, reason: Option<&str>) -> Readings {
+        let whole = readings(0);
+        let mut r = Readings::new();
+        r.push(&Event::HaulStarted(Box::new(whole.head().unwrap().clone())));
+        r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        for i in 1..=60 {
+            let (end, span) = (Duration::from_secs(i), Duration::from_secs(1));
+            let written = Bytes::new(100_000_000);
+            r.push(&Event::Sample(Sample { end, span, written, ..Sample::default() }));
+        }
+        if let Some(state) = state {
+            let reason = reason.map(str::to_owned);
+            r.push(&Event::HaulEnded { at: Duration::from_secs(60), state, reason });
+        }
+        r
+    }
+
+    #[test]
+    fn how_it_ended_stands_before_what_was_seen() {
+        for (state, reason, words) in [
+            (Some(HaulState::Done), None, "No cache end within 6 GB: 100 MB/s throughout."),
+            (
+                Some(HaulState::Stopped),
+                None,
+                "Stopped after 0:01:00. No cache end within 6 GB: 100 MB/s throughout.",
+            ),
+            (
+                Some(HaulState::Failed),
+                Some("it is gone"),
+                "The drive failed: it is gone. No cache end within 6 GB: 100 MB/s throughout.",
+            ),
+            (
+                Some(HaulState::Failed),
+                None,
+                "The drive failed: it did not say why. No cache end within 6 GB: 100 MB/s throughout.",
+            ),
+            (None, None, "No cache end so far: 100 MB/s after 6 GB."),
+        ] {
+            let r = ended(state, reason);
+            assert_eq!(answer(&r, &r.conclude()), words);
+        }
+        assert_eq!(answer(&Readings::new(), &Conclusions::default()), "Nothing is recorded yet.");
+    }
+
+    fn found(kind: FindingKind, at_s: u64) -> Finding {
+        Finding {
+            elapsed: Duration::from_secs(at_s),
+            written: Bytes::from_gb(at_s / 10),
+            before: Some(Rate::from_mb_s(2000.0)),
+            after: Some(Rate::from_mb_s(1000.0)),
+            temperature: Some(Celsius::new(80.0)),
+            ..Finding::new(kind)
+        }
+    }
+
+    fn told(kinds: &[FindingKind]) -> String {
+        let r = readings(0);
+        let findings = kinds.iter().zip(1u64..).map(|(k, i)| found(*k, i * 10)).collect();
+        answer(&r, &Conclusions { findings, ..r.conclude() })
+    }
+
+    #[test]
+    fn likes_are_told_once_with_how_many_more() {
+        use FindingKind::{Background, OtherTraffic, Throttle, Unexplained};
+        let dips = told(&[Background, Background, Background]);
+        assert!(
+            dips.contains("Regular dips from 0:00:10 on, 2 000 MB/s down to 1 000 MB/s (2 more)."),
+            "{dips}"
+        );
+        let heat = told(&[Throttle, Throttle]);
+        assert_eq!(heat.matches("Heat throttles").count(), 1, "{heat}");
+        assert!(
+            heat.contains("at 80 °C, from 2 000 MB/s down to 1 000 MB/s, first after 0:00:10."),
+            "{heat}"
+        );
+        assert!(told(&[Unexplained]).contains("1 change of speed is unexplained."));
+        assert!(told(&[Unexplained, Unexplained]).contains("2 changes of speed are unexplained."));
+        let both = told(&[OtherTraffic, Background]);
+        assert!(both.contains("Others used the drive") && both.contains("Regular dips"), "{both}");
+    }
+
+    #[test]
+    fn several_cache_ends_are_told_in_their_order() {
+        let two = told(&[FindingKind::CacheEnd, FindingKind::CacheEnd]);
+        assert!(two.starts_with("The cache ended in steps, at 1 GB ("), "{two}");
+        assert!(two.contains(") and 2 GB (") && two.contains("1 000 MB/s since."), "{two}");
+        let heat_too = told(&[FindingKind::CacheEnd, FindingKind::Throttle]);
+        assert!(
+            heat_too.contains("The cache ended at 1 GB") && heat_too.contains("Heat throttles"),
+            "{heat_too}"
+        );
+    }
+
+    #[test]
+    fn half_a_width_has_no_more_digits_than_it_needs() {
+        let width = |low: u64, high: u64| {
+            plus_minus(&Finding {
+                written_low: Bytes::new(low),
+                written_high: Bytes::new(high),
+                ..Finding::new(FindingKind::CacheEnd)
+            })
+        };
+        assert_eq!(width(100_000_000_000, 101_200_000_000), "± 0.6 GB");
+        assert_eq!(width(100_000_000_000, 100_012_000_000), "± 6 MB");
+        assert_eq!(width(0, 0), "± 0 MB");
+    }
+
+    #[test]
+    fn what_is_left_of_a_leg_is_the_sooner_of_bytes_and_time() {
+        let r = ended(None, None);
+        let (time, bytes) = left(&r).unwrap();
+        // long-haul writes 4 TB of this drive: 3,994 GB at 100 MB/s.
+        assert_eq!(bytes, Some(Bytes::from_gb(3994)));
+        assert!((time.unwrap().as_secs_f64() / 39_940.0 - 1.0).abs() < 0.01, "{time:?}");
+        assert!(rate_now(&r).is_some_and(|r| (r.mb_s() - 100.0).abs() < 1.0));
+        assert_eq!(left(&Readings::new()), None);
+    }
 }

@@ -6,7 +6,6 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
-use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_ledger::{Ledger, Leftover};
 use ratatui::layout::Rect;
@@ -23,18 +22,15 @@ use super::views::contrast::ContrastView;
 use super::views::drive_file::DriveFileView;
 use super::views::haul::HaulView;
 use super::views::ledger::LedgerView;
-use super::views::route::{Plan, RouteView};
+use super::views::route::RouteView;
 use super::views::surveys::SurveysView;
 use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
-use crate::machine;
-use crate::orders::{Orders, Seat};
 use crate::session::Session;
-use crate::targets::{self, Target};
-use crate::watch::keeper::{self, Kept};
+use crate::watch::keeper::Kept;
 use crate::watch::watching::Watching;
 
 /// What lies over the view and takes the keys.
@@ -134,7 +130,7 @@ pub struct App {
     pub glance: Option<Glance>,
     /// Where the view was drawn last, for the mouse.
     pub area: std::cell::Cell<Rect>,
-    follow_yard: Option<FollowYard>,
+    pub(super) follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
     looked_elsewhere: Instant,
     message: Option<(String, Instant)>,
@@ -358,57 +354,6 @@ impl App {
         matches!(self.screen, Screen::Yard | Screen::Vitals)
     }
 
-    /// Shows the health of the drive under the cursor of the yard.
-    fn show_vitals(&mut self) {
-        let Some(row) = self.yard.chosen_row() else { return };
-        if row.identity.kind == DriveKind::File {
-            return self.say("A file has no vitals of its own: choose the drive that it lies on.");
-        }
-        let now = row.now.as_ref().map(|n| (n.identity.clone(), n.health.clone()));
-        let asked = || Target::parse(&row.identity.target).and_then(|t| machine::health(&t, &self.home));
-        match now.map_or_else(asked, Ok) {
-            Ok((identity, health)) => {
-                self.vitals = VitalsView::of(identity, health, &self.ledger);
-                self.go(Screen::Vitals);
-            }
-            Err(e) => self.say(e.message),
-        }
-    }
-
-    fn act_in_vitals(&mut self, action: Action) {
-        let extended = match action {
-            Action::ShortTest => Some(false),
-            Action::ExtendedTest => Some(true),
-            Action::EndTest => None,
-            Action::LookAgain => {
-                let target = self.vitals.identity.as_ref().map(|i| i.target.clone()).unwrap_or_default();
-                match Target::parse(&target).and_then(|t| machine::health(&t, &self.home)) {
-                    Ok((identity, health)) => {
-                        self.vitals = VitalsView::of(identity, health, &self.ledger);
-                        self.say("Asked again.");
-                    }
-                    Err(e) => self.say(e.message),
-                }
-                return;
-            }
-            _ => return self.vitals.act(action),
-        };
-        let target = self.vitals.identity.as_ref().map(|i| i.target.clone()).unwrap_or_default();
-        let Ok(Target::Device(path)) = Target::parse(&target) else {
-            return self.say("A simulated drive tests itself in a route with a selftest leg.");
-        };
-        let told = machine::device(&path, &self.home)
-            .and_then(|d| d.prober.self_test(extended).map_err(AppError::usage));
-        match told {
-            Ok(()) if extended.is_none() => self.say("The self-test was told to end."),
-            Ok(()) => self.say("The self-test has begun."),
-            Err(e) => self.say(e.message),
-        }
-        if let Some(follow) = &self.follow_yard {
-            follow.look_again();
-        }
-    }
-
     /// The haul under the cursor of a list, when it is another than the one glanced at.
     #[must_use]
     pub fn wants_glance(&self) -> Option<String> {
@@ -542,61 +487,6 @@ impl App {
         self.screen = self.came_from.pop().unwrap_or(Screen::Yard);
     }
 
-    fn act_in_yard(&mut self, action: Action) {
-        match action {
-            Action::Open => {
-                let (routes, broken) = targets::all_routes(&self.home);
-                if let Some(first) = broken.first() {
-                    self.say(format!("Left out: {first}"));
-                }
-                if let Some(row) = self.yard.chosen_row() {
-                    let levels =
-                        row.last_haul.as_deref().map(|h| super::views::route::known_levels(&self.ledger, h));
-                    self.route = RouteView::plan(row, routes, levels.unwrap_or_default());
-                    self.route.also = self.yard.also_marked();
-                    self.go(Screen::Route);
-                }
-            }
-            Action::Vitals => self.show_vitals(),
-            Action::DriveFile => {
-                if let Some(serial) = self.yard.chosen_row().map(|r| r.identity.serial.clone()) {
-                    self.open_drive_file(&serial);
-                }
-            }
-            Action::LookAgain => match &self.follow_yard {
-                Some(follow) => {
-                    follow.look_again();
-                    self.say("Looking at every drive again.");
-                }
-                None => self.say("The demo has simulated drives alone."),
-            },
-            Action::Watch => {
-                let serial = self.yard.chosen_row().map(|r| r.identity.target.clone());
-                let on_drive = |l: &&Live| l.readings.head().map(|h| h.drive.target.clone()) == serial;
-                match self.live.iter().rev().find(on_drive).map(|l| l.haul.clone()) {
-                    Some(haul) => {
-                        self.haul = HaulView::live(&haul);
-                        self.go(Screen::Haul);
-                    }
-                    None => match self.under_way_on_chosen() {
-                        Some(haul) => {
-                            let result = self.attach(&haul);
-                            self.heed(result);
-                        }
-                        None => self.say("No haul runs on this drive: Enter plans one."),
-                    },
-                }
-            }
-            _ => self.yard.act(action),
-        }
-    }
-
-    /// A haul on the chosen drive that another program keeps.
-    fn under_way_on_chosen(&self) -> Option<String> {
-        let row = self.yard.chosen_row()?;
-        self.yard.under_way_on(&row.identity).map(|h| h.haul.clone())
-    }
-
     /// Asks the ledger, once a second while a list is on screen, what is under way elsewhere. True when it shows.
     fn look_elsewhere(&mut self) -> bool {
         let lists = matches!(self.screen, Screen::Yard | Screen::Ledger);
@@ -613,74 +503,6 @@ impl App {
             return true;
         }
         any
-    }
-
-    fn act_in_surveys(&mut self, action: Action) {
-        let mut view = std::mem::take(&mut self.surveys);
-        if let Some((_, c)) = self.shown() {
-            view.act(action, &c.surveys);
-        }
-        self.surveys = view;
-    }
-
-    fn act_in_route(&mut self, action: Action) {
-        if action == Action::Start {
-            let result = self.start();
-            self.heed(result);
-        } else if action == Action::Vitals {
-            self.show_vitals();
-        } else {
-            self.route.act(action);
-        }
-    }
-
-    fn start(&mut self) -> Result<(), AppError> {
-        let plan = self.route.checked()?;
-        let mut seats = vec![self.seat(&plan, plan.drive.clone(), &plan.serial)];
-        for (target, serial) in &self.route.also {
-            seats.push(self.seat(&plan, target.clone(), serial));
-        }
-        let orders = Orders {
-            home: self.home.clone(),
-            route: plan.route,
-            seats,
-            continues: None,
-            repeat: 1,
-            // A minute a second: a cache end is on screen soon, and one can still watch.
-            speed: Speed::Times(60.0),
-            metrics: None,
-            ends_with_starter: !self.route.goes_on,
-        };
-        if self.apart {
-            let kept = keeper::start(&orders)?;
-            for haul in kept.hauls.clone() {
-                self.attach(&haul)?;
-            }
-            if let Some(doubt) = kept.doubts.first() {
-                self.say(doubt.clone());
-            }
-            self.kept.push(kept);
-        } else {
-            for (_, session) in orders.begin(orders.open(0)?, None)? {
-                self.watch(session, orders.speed);
-            }
-        }
-        Ok(())
-    }
-
-    /// One of the drives of a plan, with its part of the consent.
-    fn seat(&self, plan: &Plan, drive: String, serial: &str) -> Seat {
-        let typed = plan.consent.erase.as_deref().unwrap_or_default();
-        let erase = typed.split(',').map(str::trim).find(|t| *t == serial).unwrap_or(typed);
-        Seat {
-            drive,
-            size: plan.size,
-            conditions: plan.conditions.clone(),
-            erase: (!erase.is_empty()).then(|| erase.to_owned()),
-            give_up: plan.consent.give_up.clone(),
-            thermometers: Vec::new(),
-            number: self.yard.count_hauls(serial),
-        }
     }
 }
 

@@ -16,6 +16,14 @@ use crate::command::Command;
 use crate::error::AppError;
 
 impl App {
+    pub(super) fn act_in_surveys(&mut self, action: Action) {
+        let mut view = std::mem::take(&mut self.surveys);
+        if let Some((_, c)) = self.shown() {
+            view.act(action, &c.surveys);
+        }
+        self.surveys = view;
+    }
+
     /// Shows all of a finding, and puts the cursor where it is.
     pub(super) fn show_evidence(&mut self, index: usize) {
         let count = self.shown().map_or(0, |(_, c)| c.findings.len());

@@ -14,9 +14,11 @@ mod ledger_actions;
 pub mod live;
 mod making;
 pub mod review;
+mod route_actions;
 pub mod theme;
 pub mod views;
 pub mod widgets;
+mod yard_actions;
 
 use std::io::{IsTerminal, Write, stdout};
 use std::path::PathBuf;

@@ -293,7 +293,8 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::WorstSecond
         | FigureId::P1
         | FigureId::Variation
-        | FigureId::LongestStall => true,
+        | FigureId::LongestStall
+        | FigureId::LongestOperation => true,
         FigureId::Hottest
         | FigureId::RiseAboveAmbient
         | FigureId::Throttlings

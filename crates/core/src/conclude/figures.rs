@@ -100,6 +100,7 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::P1 => rate(f.p1_mb_s),
         FigureId::Variation => f.variation,
         FigureId::LongestStall => f.longest_stall_s,
+        FigureId::LongestOperation => readings.longest_operation().map(|d| d.as_secs_f64()),
         FigureId::Hottest => f.hottest_c,
         FigureId::RiseAboveAmbient => {
             let ambient = readings.head()?.conditions.ambient.map(Celsius::degrees);

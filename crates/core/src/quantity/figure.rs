@@ -248,6 +248,7 @@ figures! {
     P1, "p1", Rate, Higher, Load, "Rate that 99 % of the seconds under load exceed.";
     Variation, "variation", Share, Lower, Load, "Standard deviation of the rate of the seconds over their mean.";
     LongestStall, "longest stall", Seconds, Lower, Load, "Longest time under load without a byte.";
+    LongestOperation, "longest operation", Seconds, Lower, Load, "Longest time that an operation took under load.";
     Hottest, "hottest", Celsius, Lower, Nothing, "Highest temperature.";
     RiseAboveAmbient, "rise above ambient", Kelvin, Lower, Nothing, "Highest temperature less that of the air, where the haul states it.";
     Throttlings, "throttlings", Count, Lower, Load, "Times that heat lowered the speed.";
@@ -261,6 +262,26 @@ figures! {
     WrongBytes, "wrong bytes", Bytes, Lower, Verify, "Bytes that did not read back as they were written.";
     Mismatches, "mismatches", Count, Lower, Verify, "Stretches that did not read back as they were written.";
     Errors, "errors", Count, Lower, Nothing, "Operations that failed.";
+}
+
+/// The table of `docs/routes.md`.
+#[must_use]
+pub fn table() -> String {
+    let mut out = String::from("| figure | in | needs | meaning |\n|---|---|---|---|\n");
+    for r in TABLE {
+        let unit = match r.quantity {
+            Quantity::Rate => "MB/s",
+            Quantity::PerSecond => "IOPS",
+            Quantity::Bytes => "bytes",
+            Quantity::Seconds => "time",
+            Quantity::Celsius => "°C",
+            Quantity::Kelvin => "K",
+            Quantity::Count => "a number",
+            Quantity::Share => "%",
+        };
+        out.push_str(&format!("| `{}` | {unit} | {} | {} |\n", r.name, r.needs.words(), r.about));
+    }
+    out
 }
 
 impl FigureId {
@@ -364,6 +385,12 @@ mod tests {
             assert_eq!(FigureKey::from(String::from(key.clone())), key);
         }
         assert_eq!(FigureKey::from("random read".to_owned()), FigureKey::Own("random read".into()));
+    }
+
+    #[test]
+    fn the_table_in_the_docs_is_this_one() {
+        let docs = include_str!("../../../../docs/routes.md");
+        assert!(docs.contains(&table()), "put this into docs/routes.md:\n{}", table());
     }
 
     #[test]

@@ -127,6 +127,8 @@ pub struct Readings {
     written: Bytes,
     read: Bytes,
     errors: u64,
+    /// Longest time of an operation under load, µs.
+    longest_us: u32,
     /// Temperatures that no drive has, left out.
     pub(crate) nonsense: u64,
     last: Option<Sample>,
@@ -287,6 +289,9 @@ impl Readings {
         self.ground.push(sample, backward);
         if loaded {
             self.scans.push(sample);
+        }
+        if let Some(latency) = sample.latency.filter(|_| loaded) {
+            self.longest_us = self.longest_us.max(latency.max_us);
         }
         if let Some(t) = sample.temperature {
             self.seconds.feel(t.degrees());
@@ -466,6 +471,11 @@ impl Readings {
     #[must_use]
     pub const fn read(&self) -> Bytes {
         self.read
+    }
+    /// Longest time that an operation took under load; `None` where no latency is in the record.
+    #[must_use]
+    pub fn longest_operation(&self) -> Option<Duration> {
+        (self.longest_us > 0).then(|| Duration::from_micros(self.longest_us.into()))
     }
     /// Failed operations so far.
     #[must_use]

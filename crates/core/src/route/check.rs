@@ -5,8 +5,9 @@ use std::time::Duration;
 use serde::Deserialize;
 use toml::de::{DeTable, DeValue, ValueDeserializer};
 
+use super::amount::Amount;
 use super::group::{MOST_LEGS, legs_when_laid_out};
-use super::leg::{Amount, Leg, LegKind, Until};
+use super::leg::{Leg, LegKind, Until};
 use super::{Field, Route, RouteError, line_and_column};
 use crate::drive::Pattern;
 use crate::quantity::units::Bytes;

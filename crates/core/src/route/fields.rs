@@ -3,7 +3,8 @@
 
 use std::time::Duration;
 
-use super::leg::{Amount, Leg, LegKind, Operation, Region, SelfTestLength};
+use super::amount::{Amount, Region};
+use super::leg::{Leg, LegKind, Operation, SelfTestLength};
 use crate::drive::Pattern;
 use crate::quantity::plain::Plain;
 use crate::quantity::units::{Bytes, Celsius, Rate};

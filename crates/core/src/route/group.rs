@@ -4,7 +4,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::Route;
-use super::leg::{Amount, Leg, LegKind, Region, Until};
+use super::amount::{Amount, Region};
+use super::leg::{Leg, LegKind, Until};
 use crate::quantity::plain;
 use crate::quantity::plain::Plain;
 use crate::quantity::units::Bytes;

@@ -4,52 +4,12 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::amount::{Amount, Region};
 use super::group::{Over, Turn};
 use crate::drive::stamp::Origin;
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::plain;
-use crate::quantity::plain::Plain;
-use crate::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
-
-/// Bytes as such, or as a share of the region: `"200 GB"`, `"80 %"`.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Amount {
-    /// So many bytes.
-    Bytes(Bytes),
-    /// So many percent of the region, in 0..=10,000 (more than 100 goes round again).
-    Percent(f64),
-}
-
-impl Amount {
-    /// In bytes, for a region of this size, rounded down to whole blocks of 512 B.
-    #[must_use]
-    pub fn of(self, region: Bytes) -> Bytes {
-        match self {
-            Self::Bytes(b) => b,
-            Self::Percent(100.0) => region,
-            Self::Percent(p) => Bytes::new((region.as_f64() * p / 100.0) as u64 / 512 * 512),
-        }
-    }
-}
-
-impl Plain for Amount {
-    fn plain(&self) -> String {
-        match self {
-            Self::Bytes(b) => b.plain(),
-            Self::Percent(p) => format!("{p} %"),
-        }
-    }
-    fn read(text: &str) -> Result<Self, ParseUnitError> {
-        if let Some(number) = text.trim().strip_suffix('%')
-            && let Ok(p) = number.trim().parse::<f64>()
-            && p > 0.0
-            && p <= 10_000.0
-        {
-            return Ok(Self::Percent(p));
-        }
-        text.parse().map(Self::Bytes)
-    }
-}
+use crate::quantity::units::{Bytes, Celsius, Rate};
 
 /// What a leg does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -175,32 +135,6 @@ pub enum SelfTestLength {
     Short,
     /// Hours at most; may read the whole media.
     Extended,
-}
-
-/// A part of the drive; without it a leg has the whole.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Region {
-    /// First byte, or share of the drive before it.
-    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
-    pub from: Option<Amount>,
-    /// One past the last byte.
-    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
-    pub to: Option<Amount>,
-}
-
-impl Region {
-    /// First byte and one past the last on a drive of this capacity, cut to whole blocks.
-    #[must_use]
-    pub fn on(&self, capacity: Bytes, block: Bytes) -> (Bytes, Bytes) {
-        let whole = |b: Bytes| Bytes::new(b.get() / block.get().max(1) * block.get().max(1));
-        let start = self.from.map_or(Bytes::ZERO, |a| whole(a.of(capacity)));
-        let end = self.to.map_or(capacity, |a| match a.of(capacity) {
-            end if end == capacity => capacity,
-            end => whole(end),
-        });
-        (start, end)
-    }
 }
 
 /// When a leg ends: at the first of these that comes true.
@@ -494,97 +428,6 @@ impl Leg {
             },
             ..Load::sequential(kind, start, end, self.block, self.depth)
         }
-    }
-
-    /// One line for people: `write 100 %, 1 MiB × 32`.
-    #[must_use]
-    pub fn words(&self) -> String {
-        let mut ends: Vec<String> = Vec::new();
-        if let Some(a) = self.until.bytes {
-            ends.push(a.plain());
-        }
-        if let Some(d) = self.until.duration {
-            ends.push(d.plain());
-        }
-        if let Some(t) = self.until.temperature {
-            ends.push(format!("{} {t}", if self.kind == LegKind::Rest { "cooled to" } else { "at" }));
-        }
-        if let Some(b) = self.until.past_cache_end {
-            ends.push(format!("{} past the cache end", b.plain()));
-        }
-        if self.until.steady {
-            ends.push("steady".into());
-        }
-        let ends = ends.join(" or ");
-        let word = self.kind.word();
-        let many = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
-        let mut words = match self.kind {
-            LegKind::Rest => return format!("rest {ends}"),
-            LegKind::Selftest => {
-                return format!(
-                    "selftest, {}",
-                    if self.test == SelfTestLength::Short { "short" } else { "extended" }
-                );
-            }
-            LegKind::Group => {
-                return format!(
-                    "group of {}, {}",
-                    many(self.legs.len(), "leg"),
-                    self.over.words(self.repeat)
-                );
-            }
-            LegKind::Breather => return format!("breather, {}", many(self.rests.len(), "rest")),
-            LegKind::Wipe => word.to_owned(),
-            LegKind::Fill => format!("fill to {}", self.level.map(|l| l.plain()).unwrap_or_default()),
-            LegKind::Scan => {
-                let passes = many(self.passes().into(), "pass").replace("passs", "passes");
-                format!("scan, {} {passes}, {} bins", self.operation.word(), self.bins())
-            }
-            LegKind::Spans => format!("spans, {} × {}", self.spans().len(), self.rounds()),
-            LegKind::Ladder => format!("ladder, {}, {}", many(self.rungs(), "rung"), self.operation.word()),
-            LegKind::Pace => {
-                let stream = self.stream.clone().or(self.rate.map(|r| r.plain())).unwrap_or_default();
-                let search = if self.search { "highest rate that holds, from " } else { "" };
-                let ends = if ends.is_empty() { ends } else { format!(" {ends}") };
-                format!("pace{ends}, {} {search}{stream}", self.operation.word())
-            }
-            LegKind::Verify => match self.sample {
-                Some(part) => format!("verify {} of it", part.plain()),
-                None => "verify".into(),
-            },
-            LegKind::Mixed => {
-                let reads = self.read_percent.unwrap_or(50);
-                format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
-            }
-            LegKind::Write | LegKind::Read => {
-                format!("{word} {ends}, {} × {}", self.block.binary(), self.depth)
-            }
-        };
-        if self.workers > 1 {
-            words += &format!(" by {} workers", self.workers);
-        }
-        if self.pattern == Pattern::Random {
-            words += ", random";
-        }
-        if let Some(from) = self.region.from {
-            words += &format!(", from {}", from.plain());
-        }
-        if let Some(to) = self.region.to {
-            words += &format!(", up to {}", to.plain());
-        }
-        if let Some(rate) = self.rate.filter(|_| self.kind != LegKind::Pace) {
-            words += &format!(", at most {rate}");
-        }
-        if self.stamped {
-            words += ", stamped";
-        }
-        if let Some(every) = self.flush_every {
-            words += &format!(", flushed every {}", every.binary());
-        }
-        if let Some(turn) = &self.turn {
-            words += &format!(" ({})", turn.label);
-        }
-        words
     }
 
     /// Parts of the drive that a scan tells apart.

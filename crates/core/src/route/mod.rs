@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::quantity::plain;
 use crate::quantity::units::Bytes;
 
+mod amount;
 mod check;
 pub mod fields;
 mod group;
@@ -14,10 +15,12 @@ mod leg;
 mod limit;
 mod stream;
 mod walk;
+mod words;
 
+pub use amount::{Amount, Region};
 pub use fields::Field;
 pub use group::{Over, Turn};
-pub use leg::{Amount, Leg, LegKind, Operation, Region, SelfTestLength, Until};
+pub use leg::{Leg, LegKind, Operation, SelfTestLength, Until};
 pub use limit::Limit;
 pub use stream::Stream;
 pub use walk::{all_legs, leg_mut};

@@ -1,0 +1,98 @@
+//! A leg in a line for people.
+
+use super::leg::{Leg, LegKind, SelfTestLength};
+use crate::drive::Pattern;
+use crate::quantity::plain::Plain;
+
+impl Leg {
+    /// One line for people: `write 100 %, 1 MiB × 32`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let mut ends: Vec<String> = Vec::new();
+        if let Some(a) = self.until.bytes {
+            ends.push(a.plain());
+        }
+        if let Some(d) = self.until.duration {
+            ends.push(d.plain());
+        }
+        if let Some(t) = self.until.temperature {
+            ends.push(format!("{} {t}", if self.kind == LegKind::Rest { "cooled to" } else { "at" }));
+        }
+        if let Some(b) = self.until.past_cache_end {
+            ends.push(format!("{} past the cache end", b.plain()));
+        }
+        if self.until.steady {
+            ends.push("steady".into());
+        }
+        let ends = ends.join(" or ");
+        let word = self.kind.word();
+        let many = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
+        let mut words = match self.kind {
+            LegKind::Rest => return format!("rest {ends}"),
+            LegKind::Selftest => {
+                return format!(
+                    "selftest, {}",
+                    if self.test == SelfTestLength::Short { "short" } else { "extended" }
+                );
+            }
+            LegKind::Group => {
+                return format!(
+                    "group of {}, {}",
+                    many(self.legs.len(), "leg"),
+                    self.over.words(self.repeat)
+                );
+            }
+            LegKind::Breather => return format!("breather, {}", many(self.rests.len(), "rest")),
+            LegKind::Wipe => word.to_owned(),
+            LegKind::Fill => format!("fill to {}", self.level.map(|l| l.plain()).unwrap_or_default()),
+            LegKind::Scan => {
+                let passes = many(self.passes().into(), "pass").replace("passs", "passes");
+                format!("scan, {} {passes}, {} bins", self.operation.word(), self.bins())
+            }
+            LegKind::Spans => format!("spans, {} × {}", self.spans().len(), self.rounds()),
+            LegKind::Ladder => format!("ladder, {}, {}", many(self.rungs(), "rung"), self.operation.word()),
+            LegKind::Pace => {
+                let stream = self.stream.clone().or(self.rate.map(|r| r.plain())).unwrap_or_default();
+                let search = if self.search { "highest rate that holds, from " } else { "" };
+                let ends = if ends.is_empty() { ends } else { format!(" {ends}") };
+                format!("pace{ends}, {} {search}{stream}", self.operation.word())
+            }
+            LegKind::Verify => match self.sample {
+                Some(part) => format!("verify {} of it", part.plain()),
+                None => "verify".into(),
+            },
+            LegKind::Mixed => {
+                let reads = self.read_percent.unwrap_or(50);
+                format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
+            }
+            LegKind::Write | LegKind::Read => {
+                format!("{word} {ends}, {} × {}", self.block.binary(), self.depth)
+            }
+        };
+        if self.workers > 1 {
+            words += &format!(" by {} workers", self.workers);
+        }
+        if self.pattern == Pattern::Random {
+            words += ", random";
+        }
+        if let Some(from) = self.region.from {
+            words += &format!(", from {}", from.plain());
+        }
+        if let Some(to) = self.region.to {
+            words += &format!(", up to {}", to.plain());
+        }
+        if let Some(rate) = self.rate.filter(|_| self.kind != LegKind::Pace) {
+            words += &format!(", at most {rate}");
+        }
+        if self.stamped {
+            words += ", stamped";
+        }
+        if let Some(every) = self.flush_every {
+            words += &format!(", flushed every {}", every.binary());
+        }
+        if let Some(turn) = &self.turn {
+            words += &format!(" ({})", turn.label);
+        }
+        words
+    }
+}
