@@ -46,6 +46,21 @@ pub const fn changes_the_rate(kind: FindingKind) -> bool {
     }
 }
 
+/// Whether a contrast tells in its answer what became of findings of this kind; of the others its table does.
+#[must_use]
+pub const fn answers_a_contrast(kind: FindingKind) -> bool {
+    match kind {
+        FindingKind::CacheEnd | FindingKind::Throttle | FindingKind::SlowZone => true,
+        FindingKind::FillSlowdown
+        | FindingKind::Background
+        | FindingKind::OtherTraffic
+        | FindingKind::HostLimit
+        | FindingKind::MediaError
+        | FindingKind::DataMismatch
+        | FindingKind::Unexplained => false,
+    }
+}
+
 /// Findings by kind, the gravest kind first.
 #[must_use]
 pub fn likes(findings: &[Finding]) -> Vec<Likes<'_>> {

@@ -1,7 +1,8 @@
 //! The answer of a contrast, in sentences.
 
 use super::{Contrast, Row, Standing};
-use crate::quantity::{FigureId, FigureKey, FindingKind, Quantity};
+use crate::conclude::verdict::answers_a_contrast;
+use crate::quantity::{FigureId, FigureKey, Quantity};
 
 /// Figures told in the answer at most, for each side.
 const TOLD: usize = 3;
@@ -77,9 +78,7 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
             }
         }
     }
-    let main =
-        |k: FindingKind| matches!(k, FindingKind::CacheEnd | FindingKind::Throttle | FindingKind::SlowZone);
-    let found = c.findings.iter().filter(|m| main(m.kind) && m.which == 1);
+    let found = c.findings.iter().filter(|m| answers_a_contrast(m.kind) && m.which == 1);
     out.extend(found.flat_map(|m| m.sentences.iter().cloned()));
     out
 }

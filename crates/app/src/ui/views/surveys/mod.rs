@@ -1,4 +1,4 @@
-//! Ground: what the surveys of a haul say. Rate by position pass over pass with its slow stretches; nested spans; ladders;
+//! What the surveys of a haul say: rate by position pass over pass with its slow stretches; nested spans; ladders;
 //! streams; figures against fill; blocks read back.
 
 mod pages;
@@ -12,60 +12,12 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::haul;
+use pages::{Page, sentences, there};
 
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::spine;
-
-/// One survey.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Page {
-    /// Rate by position.
-    #[default]
-    Ground,
-    /// Access time over nested shares.
-    Spans,
-    /// Figures against fill.
-    Fill,
-    /// Blocks, depths, workers, patterns.
-    Ladder,
-    /// Streams that were offered.
-    Streams,
-    /// Blocks read back.
-    Verify,
-}
-
-impl Page {
-    const ALL: [Self; 6] = [Self::Ground, Self::Spans, Self::Fill, Self::Ladder, Self::Streams, Self::Verify];
-
-    const fn name(self) -> &'static str {
-        match self {
-            Self::Ground => "ground",
-            Self::Spans => "spans",
-            Self::Fill => "fill",
-            Self::Ladder => "ladder",
-            Self::Streams => "streams",
-            Self::Verify => "verify",
-        }
-    }
-
-    const fn is_in(self, s: &Surveys) -> bool {
-        match self {
-            Self::Ground => s.ground.is_some(),
-            Self::Spans => s.spans.is_some(),
-            Self::Fill => s.fill.is_some(),
-            Self::Ladder => s.ladder.is_some(),
-            Self::Streams => s.streams.is_some(),
-            Self::Verify => s.verify.is_some(),
-        }
-    }
-}
-
-/// The surveys that a record has, in their order.
-fn there(s: &Surveys) -> Vec<Page> {
-    Page::ALL.into_iter().filter(|p| p.is_in(s)).collect()
-}
 
 /// How the surveys of the haul on screen are looked at.
 #[derive(Debug, Clone, Default)]
@@ -162,19 +114,6 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
     } else {
         pages::render(page, &c.surveys, view.scroll, right, buf, theme);
     }
-}
-
-/// What a survey says, in words.
-fn sentences(page: Page, s: &Surveys) -> Vec<String> {
-    let only = |page: Page| Surveys {
-        ground: s.ground.clone().filter(|_| page == Page::Ground),
-        spans: s.spans.clone().filter(|_| page == Page::Spans),
-        ladder: s.ladder.clone().filter(|_| page == Page::Ladder),
-        streams: s.streams.clone().filter(|_| page == Page::Streams),
-        fill: s.fill.clone().filter(|_| page == Page::Fill),
-        verify: s.verify.clone().filter(|_| page == Page::Verify),
-    };
-    only(page).sentences()
 }
 
 /// The part of the drive that is shown, in bytes.
