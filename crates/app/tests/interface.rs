@@ -54,7 +54,6 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.sees("left with 0");
     drop(t);
 
-    common::put_demo(&bench.dir.path().join("home/demo"));
     let t = Terminal::start(&bench, "demo", 120, 36);
     t.sees("nothing is hauling");
     t.keys(&["L"]);
