@@ -12,6 +12,7 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::bytes;
 use hollow_mile_core::record::{Conditions, Event};
+use hollow_mile_core::route::LaidOn;
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 use hollow_mile_ledger::{Ledger, csv, rescue};
@@ -167,7 +168,7 @@ pub fn route(data: &[u8]) {
     let again = route.to_toml().expect("a route can be written");
     assert_eq!(Route::from_toml(&again).expect("and read again"), route, "{again}");
     shown(&targets::doubts(&route, &identity));
-    if targets::fits(&route, &identity).is_ok() && route.laid_out(false).legs.len() < 200 {
+    if targets::fits(&route, &identity).is_ok() && route.laid_out(LaidOn::Drive).legs.len() < 200 {
         steps(SimDrive::new(spec, "sim:gannet-64", &Conditions::default(), 0), route, 60);
     }
 }

@@ -1,5 +1,6 @@
 //! From what the user names to a drive: `/dev/…`, `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
 
+use hollow_mile_core::route::LaidOn;
 use std::path::{Path, PathBuf};
 
 use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind};
@@ -258,7 +259,7 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
 /// When a block or a region does not fit the drive.
 pub fn fits(route: &Route, drive: &DriveIdentity) -> Result<(), AppError> {
     let (capacity, block) = (drive.capacity, drive.block);
-    let flat = route.laid_out(drive.kind == DriveKind::File);
+    let flat = route.laid_out(LaidOn::file_system_if(drive.kind == DriveKind::File));
     for leg in &flat.legs {
         let refuse = |why: String| Err(AppError::usage(format!("{}, {}: {why}", route.name, leg.words())));
         let blocks = if leg.blocks.is_empty() { vec![leg.block] } else { leg.blocks.clone() };
@@ -288,7 +289,7 @@ pub fn fits(route: &Route, drive: &DriveIdentity) -> Result<(), AppError> {
 #[must_use]
 pub fn doubts(route: &Route, drive: &DriveIdentity) -> Vec<String> {
     let on_file = drive.kind == DriveKind::File;
-    let flat = route.laid_out(on_file);
+    let flat = route.laid_out(LaidOn::file_system_if(on_file));
     let mut all = Vec::new();
     let mut filled = if on_file { None } else { drive.fill_percent };
     for leg in &flat.legs {

@@ -15,6 +15,15 @@ fn now_unix_ms() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
 }
 
+/// Which deleted hauls are removed for good.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purge {
+    /// Those whose thirty days are over.
+    Old,
+    /// All.
+    All,
+}
+
 impl Ledger {
     fn set(&self, column: &str, haul: &str, value: Option<&str>) -> Result<(), LedgerError> {
         let sql = format!("UPDATE hauls SET {column} = ?2 WHERE haul = ?1");
@@ -83,8 +92,11 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn purge(&self, all: bool) -> Result<usize, LedgerError> {
-        let before = if all { i64::MAX } else { now_unix_ms() - KEPT_MS };
+    pub fn purge(&self, which: Purge) -> Result<usize, LedgerError> {
+        let before = match which {
+            Purge::Old => now_unix_ms() - KEPT_MS,
+            Purge::All => i64::MAX,
+        };
         Ok(self.db.execute("DELETE FROM hauls WHERE deleted_unix_ms < ?1", [before])?)
     }
 

@@ -1,5 +1,6 @@
 //! What people do with hauls afterwards, older files, and damaged ones.
 
+use crate::annotate::Purge;
 use hollow_mile_core::quantity::FigureId;
 use std::os::unix::fs::FileExt;
 
@@ -48,14 +49,14 @@ fn a_deleted_haul_is_gone_from_the_list_and_can_be_had_back() {
     // Now the beginning is unique, and its whole name still finds it.
     assert_eq!(ledger.haul("aaaa").unwrap().haul, "aaaa0002");
     assert_eq!(ledger.readings("aaaa0001").unwrap().series().len(), 1800);
-    assert_eq!(ledger.purge(false).unwrap(), 0, "thirty days are not over");
+    assert_eq!(ledger.purge(Purge::Old).unwrap(), 0, "thirty days are not over");
     ledger.restore(&both[..1]).unwrap();
     assert_eq!(ledger.hauls().unwrap().len(), 2);
     // All or none.
     assert!(ledger.delete(&["aaaa0001".to_owned(), "nope".to_owned()]).is_err());
     assert_eq!(ledger.hauls().unwrap().len(), 2);
     ledger.delete(&both).unwrap();
-    assert_eq!(ledger.purge(true).unwrap(), 2);
+    assert_eq!(ledger.purge(Purge::All).unwrap(), 2);
     assert!(ledger.readings("aaaa0001").unwrap().series().is_empty());
 }
 

@@ -34,6 +34,7 @@ use hollow_mile_core::record::{Conditions, Event, HaulHead, HaulState};
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use rustix::fs::{FlockOperation, flock};
 
+pub use annotate::Purge;
 pub use compact::Compacted;
 pub use digests::limits_words;
 pub use leftovers::Leftover;
@@ -162,7 +163,7 @@ impl Ledger {
         schema::prepare(&mut ledger.db, home)?;
         drop(alone);
         ledger.mark_cut_short()?;
-        ledger.purge(false)?;
+        ledger.purge(Purge::Old)?;
         Ok(ledger)
     }
 

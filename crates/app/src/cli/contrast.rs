@@ -1,6 +1,6 @@
 //! `contrast`: hauls side by side.
 
-use crate::told::contrast::table_of_figures;
+use crate::told::contrast::{Detail, table_of_figures};
 use hollow_mile_core::quantity::units::Celsius;
 
 use super::{open_ledger, say, say_json, table};
@@ -44,7 +44,7 @@ pub fn run(args: &ContrastArgs) -> Result<Exit, AppError> {
         say(&format!("note: {warning}"))?;
     }
     say("")?;
-    let (head, rows) = table_of_figures(c, true);
+    let (head, rows) = table_of_figures(c, Detail::Full);
     let mut lines = vec![head];
     lines.extend(rows);
     say(&table(&lines))?;

@@ -2,6 +2,7 @@
 
 use crate::told::tags::retagged;
 use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_ledger::Purge;
 use hollow_mile_ledger::{Ledger, rescue};
 
 use super::{open_ledger, say, say_json};
@@ -80,7 +81,7 @@ pub fn delete(hauls: &[String], for_good: bool, json: bool) -> Result<Exit, AppE
     let ledger = open_ledger()?;
     let hauls = named(&ledger, hauls)?;
     ledger.delete(&hauls)?;
-    let removed = if for_good { ledger.purge(true)? } else { 0 };
+    let removed = if for_good { ledger.purge(Purge::All)? } else { 0 };
     if json {
         say_json(&serde_json::json!({ "deleted": hauls, "removed_for_good": removed }))?;
     } else if for_good {

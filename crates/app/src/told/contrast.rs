@@ -107,13 +107,24 @@ impl Compared {
     }
 }
 
+/// How much a cell says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Detail {
+    /// Mean, interval, repeats.
+    Short,
+    /// The standard deviation too.
+    Full,
+}
+
 /// A figure of one side: `3 180 ± 12 MB/s (3)`; in full with its standard deviation: `3 180 ± 12 MB/s (3; s 4.8 MB/s)`.
-fn cell(row: &Row, side: usize, full: bool) -> String {
+fn cell(row: &Row, side: usize, detail: Detail) -> String {
     let Some(r) = row.sides[side] else { return "none".into() };
     let unit = row.unit;
     let with = |half: f64| unit.plus_minus(r.mean, half);
     match (r.interval, row.within[side]) {
-        (Some(h), _) if full => format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation)),
+        (Some(h), _) if detail == Detail::Full => {
+            format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation))
+        }
         (Some(h), _) => format!("{} ({})", with(h), r.repeats),
         (None, Some((low, high))) => with(((high - low) / 2.0).max(0.0)),
         (None, None) => unit.words(r.mean),
@@ -134,13 +145,13 @@ fn difference(row: &Row, side: usize) -> String {
 
 /// The figures as rows of a table, with the names of its columns; in full with standard deviations.
 #[must_use]
-pub fn table_of_figures(c: &Contrast, full: bool) -> (Vec<String>, Vec<Vec<String>>) {
+pub fn table_of_figures(c: &Contrast, detail: Detail) -> (Vec<String>, Vec<Vec<String>>) {
     let mut head = vec!["figure".to_owned()];
     head.extend(c.sides.iter().map(|s| s.letter.clone()));
     head.extend(c.sides.iter().skip(1).map(|s| format!("{} against A", s.letter)));
     let rows = c.figures.iter().map(|r| {
         let mut cells = vec![r.name.to_string()];
-        cells.extend((0..c.sides.len()).map(|s| cell(r, s, full)));
+        cells.extend((0..c.sides.len()).map(|s| cell(r, s, detail)));
         cells.extend((1..c.sides.len()).map(|s| difference(r, s)));
         cells
     });

@@ -2,7 +2,7 @@
 //! versions. Its pages are laid out in the charts crate.
 
 use super::Told;
-use super::contrast::table_of_figures;
+use super::contrast::{Detail, table_of_figures};
 use crate::told::headline;
 use crate::told::words;
 use hollow_mile_core::archive::claims::Stands;
@@ -266,7 +266,7 @@ pub fn of_contrast(compared: &Compared, question: Option<&str>) -> Report {
     let caption = "Each haul on the ruler, each leg from its start; figures with 95 % intervals.".to_owned();
     blocks.push(Block::Picture(compared.chart(ruler), caption));
     blocks.push(heading("Figures"));
-    let (head, mut rows) = table_of_figures(c, true);
+    let (head, mut rows) = table_of_figures(c, Detail::Full);
     // Those that differ first, when not all fit.
     if rows.len() > MOST_FIGURES {
         let differs = |r: &Row| r.against.iter().any(|a| a.standing == Standing::Differs);

@@ -24,6 +24,23 @@ pub use latency::LatencySummary;
 pub use load::{Load, LoadKind, Pattern};
 pub use vitals::Vitals;
 
+/// How a load is ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ending {
+    /// What was written is made durable.
+    Durable,
+    /// What is in flight completes, and no more.
+    AsItIs,
+}
+
+impl Ending {
+    /// Durable where something was written.
+    #[must_use]
+    pub const fn durable_if(written: bool) -> Self {
+        if written { Self::Durable } else { Self::AsItIs }
+    }
+}
+
 /// What kind of trouble a fault was.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -176,11 +193,11 @@ pub trait Drive: Send {
     /// When the drive cannot go on. Failed operations are no such error: they are counted in the tally.
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError>;
 
-    /// Lets what is in flight complete, and makes written data durable when `flush` is set.
+    /// Lets what is in flight complete, and ends the load.
     ///
     /// # Errors
     /// When draining or flushing fails.
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError>;
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError>;
 
     /// Lets what is in flight complete and makes what was written durable; the load goes on with the next interval.
     ///
@@ -223,8 +240,8 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         (**self).work(interval)
     }
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        (**self).finish(flush)
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        (**self).finish(ending)
     }
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         (**self).flush()

@@ -8,6 +8,8 @@ mod running;
 mod steps;
 mod watch;
 
+use crate::drive::Ending;
+use crate::route::LaidOn;
 use std::time::Duration;
 
 use crate::drive::stamp;
@@ -104,7 +106,7 @@ impl<D: Drive> Haul<D> {
     pub fn new(drive: D, setup: Setup) -> Self {
         let mut setup = setup;
         let identity = drive.identity();
-        setup.route = setup.route.laid_out(identity.kind == DriveKind::File);
+        setup.route = setup.route.laid_out(LaidOn::file_system_if(identity.kind == DriveKind::File));
         let follows = |l: &Leg| l.until.past_cache_end.is_some() || l.until.steady || l.kind.has_steps();
         let follows_findings = setup.route.legs.iter().any(follows);
         let held = identity.capacity.share(identity.fill_percent.unwrap_or(0.0) / 100.0);
@@ -402,7 +404,7 @@ impl<D: Drive> Haul<D> {
     /// Pauses or resumes: the load is drained and taken off, or put on again for what is left of it.
     fn turn_load(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> Result<(), DriveError> {
         self.paused = self.wants.paused;
-        let summary = self.drive.finish(false)?;
+        let summary = self.drive.finish(Ending::AsItIs)?;
         self.account_for_drain(out, index, &summary);
         for (value, count) in summary.histogram {
             *self.running.latency.entry(value).or_default() += count;
@@ -469,7 +471,7 @@ impl<D: Drive> Haul<D> {
         // A leg with steps has flushed at the end of each.
         let writes =
             self.running.course.is_none() && leg.as_ref().is_some_and(|l| l.kind.moves() && l.destroys());
-        match self.drive.finish(writes) {
+        match self.drive.finish(Ending::durable_if(writes)) {
             Ok(mut summary) => {
                 self.account_for_drain(out, index, &summary);
                 summary.histogram = self.with_earlier(summary.histogram);

@@ -1,5 +1,6 @@
 //! Legs that go through several loads, and what a leg leaves for those after it.
 
+use crate::drive::Ending;
 use std::time::Duration;
 
 use super::Haul;
@@ -64,7 +65,7 @@ impl<D: Drive> Haul<D> {
     /// Ends the step under way, without the next.
     pub(super) fn end_step(&mut self, out: &mut Vec<Event>, index: usize) -> Result<(), DriveError> {
         let Some(planned) = self.running.planned.take() else { return Ok(()) };
-        let mut summary = self.drive.finish(planned.load.kind.destroys())?;
+        let mut summary = self.drive.finish(Ending::durable_if(planned.load.kind.destroys()))?;
         self.account_for_drain(out, index, &summary);
         summary.histogram = self.with_earlier(summary.histogram);
         self.elapsed += summary.flush.unwrap_or_default();

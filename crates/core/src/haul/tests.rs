@@ -1,3 +1,4 @@
+use crate::drive::Ending;
 use std::collections::VecDeque;
 
 use super::*;
@@ -54,9 +55,9 @@ impl Drive for Puppet {
         let finished = self.limit == Some(self.moved);
         Ok(Tally { took: interval, written: Bytes::new(bytes), finished, ..Tally::default() })
     }
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        self.calls.push(format!("finish {flush}"));
-        let flush = flush.then_some(Duration::from_millis(7));
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        self.calls.push(format!("finish {}", ending == Ending::Durable));
+        let flush = (ending == Ending::Durable).then_some(Duration::from_millis(7));
         let histogram = if self.moved > 0 { vec![(1_000, 2), (self.moved, 1)] } else { Vec::new() };
         Ok(LoadSummary { flush, histogram, ..LoadSummary::default() })
     }

@@ -222,13 +222,30 @@ impl Layout {
     }
 }
 
+/// What a route is laid out for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LaidOn {
+    /// A whole drive, which fills bring to a level.
+    Drive,
+    /// A file, beside which fills bring its file system to a level.
+    FileSystem,
+}
+
+impl LaidOn {
+    /// For a target that is a file, or else for a drive.
+    #[must_use]
+    pub const fn file_system_if(is_file: bool) -> Self {
+        if is_file { Self::FileSystem } else { Self::Drive }
+    }
+}
+
 impl Route {
     /// The route with its groups and repeats laid out one leg after the other, as it is run and recorded. A route that is
-    /// laid out already stays as it is. `on_file_system`: fills bring the file system to a level and leave the file of
+    /// laid out already stays as it is. On a file system fills bring the file system to a level and leave the file of
     /// the haul as it is, else they also bound where the legs after them work.
     #[must_use]
-    pub fn laid_out(&self, on_file_system: bool) -> Self {
-        let mut layout = Layout { legs: Vec::new(), parts: 0, bound: !on_file_system, rounds: 0 };
+    pub fn laid_out(&self, on: LaidOn) -> Self {
+        let mut layout = Layout { legs: Vec::new(), parts: 0, bound: on == LaidOn::Drive, rounds: 0 };
         for leg in &self.legs {
             layout.leg(leg, &Around::default());
         }
@@ -251,7 +268,7 @@ mod tests {
              [[leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }\n[[leg.leg]]\nkind = \"read\"\nuntil = { bytes = \"1 GB\" }\n\
              [[leg]]\nkind = \"rest\"\nuntil = { duration = \"1 s\" }\n",
         );
-        let flat = written.laid_out(false);
+        let flat = written.laid_out(LaidOn::Drive);
         let words: Vec<String> = flat.legs.iter().map(Leg::words).collect();
         assert_eq!(flat.legs.len(), 2 * (2 + 2 * 2) + 1, "{words:#?}");
         assert_eq!(words[0], "fill to 10 % (10 % full)");
@@ -259,9 +276,9 @@ mod tests {
         let parts: Vec<Option<u16>> =
             flat.legs.iter().map(|l| l.turn.as_ref().and_then(|t| t.part)).collect();
         assert_eq!(&parts[..6], [None, None, Some(0), Some(1), Some(0), Some(1)]);
-        let on_file = written.laid_out(true);
+        let on_file = written.laid_out(LaidOn::FileSystem);
         assert_eq!(on_file.legs[2].region, Region::default(), "the file stays as it is");
-        assert_eq!(flat.laid_out(false), flat, "laying out twice changes nothing");
+        assert_eq!(flat.laid_out(LaidOn::Drive), flat, "laying out twice changes nothing");
         assert_eq!(Route::from_toml(&flat.to_toml().unwrap()).unwrap(), flat);
     }
 
@@ -270,7 +287,7 @@ mod tests {
         let flat = route(
             "name = \"x\"\n[[leg]]\nkind = \"breather\"\nrests = [\"1 min\", \"4 min\"]\nuntil = { past_cache_end = \"1 GB\" }\n",
         )
-        .laid_out(false);
+        .laid_out(LaidOn::Drive);
         let kinds: Vec<LegKind> = flat.legs.iter().map(|l| l.kind).collect();
         assert_eq!(kinds, [LegKind::Write, LegKind::Rest, LegKind::Write, LegKind::Rest, LegKind::Write]);
     }
@@ -280,7 +297,7 @@ mod tests {
         let flat = route(
             "name = \"x\"\n[[leg]]\nkind = \"group\"\nover = { depth = [1, 8] }\n[[leg.leg]]\nkind = \"read\"\nrepeat = 3\nuntil = { bytes = \"1 GB\" }\n",
         )
-        .laid_out(false);
+        .laid_out(LaidOn::Drive);
         let depths: Vec<u32> = flat.legs.iter().map(|l| l.depth).collect();
         assert_eq!(depths, [1, 1, 1, 8, 8, 8]);
         assert!(flat.legs[5].words().ends_with("(depth 8, repeat 3 of 3)"), "{}", flat.legs[5].words());

@@ -19,7 +19,7 @@ mod words;
 
 pub use amount::{Amount, Region};
 pub use fields::Field;
-pub use group::{Over, Turn};
+pub use group::{LaidOn, Over, Turn};
 pub use leg::{Leg, LegKind, Operation, SelfTestLength, Until};
 pub use limit::Limit;
 pub use stream::Stream;
@@ -105,7 +105,7 @@ impl Route {
     #[must_use]
     pub fn bytes_written_on(&self, capacity: Bytes) -> Option<Bytes> {
         let (mut sum, mut filled) = (Bytes::ZERO, Bytes::ZERO);
-        for leg in &self.laid_out(false).legs {
+        for leg in &self.laid_out(LaidOn::Drive).legs {
             let bytes = match leg.kind {
                 LegKind::Wipe => {
                     filled = Bytes::ZERO;
@@ -130,7 +130,7 @@ impl Route {
     /// counts as none.
     #[must_use]
     pub fn fills(&self) -> Option<f64> {
-        let flat = self.laid_out(true);
+        let flat = self.laid_out(LaidOn::FileSystem);
         let levels = flat.legs.iter().filter(|l| l.kind == LegKind::Fill).map(|l| match l.level {
             Some(Amount::Percent(p)) => p,
             _ => 0.0,

@@ -1,5 +1,6 @@
 //! A block device as a drive: opened read-only, or for writing through the guard.
 
+use hollow_mile_core::drive::Ending;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -191,11 +192,11 @@ impl Drive for BlockDrive {
         Ok(tally)
     }
 
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         let wiped = self.wipe.take().map(|w| w.confirm(&self.node));
         let tested = self.self_test.take().map(|t| self.self_test_remark(&t));
         self.watch.note_self_test(None);
-        let summary = self.mover.finish(flush)?;
+        let summary = self.mover.finish(ending)?;
         self.loaded = false;
         self.watch.under_load(false);
         Ok(LoadSummary { remark: wiped.or(tested), ..summary })

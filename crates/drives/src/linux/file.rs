@@ -1,5 +1,6 @@
 //! A file as a drive: made by us, written past the page cache, removed at the end.
 
+use hollow_mile_core::drive::Ending;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -265,13 +266,13 @@ impl Drive for FileDrive {
         }
     }
 
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         if let Some(filler) = self.filler.as_mut().filter(|_| self.filling) {
             self.filling = false;
             return filler.finish();
         }
         let remark = self.wipe.take().map(|w| w.confirm(&self.path));
-        Ok(LoadSummary { remark, ..self.mover.finish(flush)? })
+        Ok(LoadSummary { remark, ..self.mover.finish(ending)? })
     }
 
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {

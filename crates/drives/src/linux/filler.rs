@@ -1,5 +1,6 @@
 //! Brings a file system to a level of fill: a second file beside the haul's own grows until so much is used, and goes with it.
 
+use hollow_mile_core::drive::Ending;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -143,7 +144,7 @@ impl Filler {
     /// When what is in flight cannot be waited for.
     pub fn finish(&mut self) -> Result<LoadSummary, DriveError> {
         self.at_work = false;
-        Ok(LoadSummary { remark: self.remark.take(), ..self.mover.finish(true)? })
+        Ok(LoadSummary { remark: self.remark.take(), ..self.mover.finish(Ending::Durable)? })
     }
 
     /// Removes the file.

@@ -1,5 +1,6 @@
 //! Moves a drive's bytes: what files and devices have in common. Loads in, tallies out.
 
+use hollow_mile_core::drive::Ending;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::stamp::Mismatch;
@@ -239,11 +240,11 @@ impl Mover {
         self.dead = Some(DriveError::Gone { target, why: why.to_owned() });
     }
 
-    /// Lets what is in flight complete, and makes written data durable when `flush` is set.
+    /// Lets what is in flight complete, and ends the load.
     ///
     /// # Errors
     /// When draining or flushing fails.
-    pub fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
+    pub fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         let mut summary = LoadSummary::default();
         if let Some(mut crew) = self.crew.take() {
             let (report, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
@@ -255,7 +256,9 @@ impl Mover {
             summary.histogram = points(&whole);
             summary.engine = Some(self.engine());
         }
-        if flush && let Access::Write(writable) = &self.access {
+        if ending == Ending::Durable
+            && let Access::Write(writable) = &self.access
+        {
             writable.flush().map_err(|e| self.refused("flushing", &e))?;
             summary.flush = Some(self.lap());
         }

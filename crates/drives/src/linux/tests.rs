@@ -1,3 +1,4 @@
+use hollow_mile_core::drive::Ending;
 use std::path::Path;
 use std::time::Duration;
 
@@ -30,7 +31,7 @@ fn run(drive: &mut FileDrive, load: &Load) -> (u64, usize, u64) {
             break;
         }
     }
-    let summary = drive.finish(load.kind == LoadKind::Write).unwrap();
+    let summary = drive.finish(Ending::durable_if(load.kind == LoadKind::Write)).unwrap();
     assert_eq!(summary.drained, Bytes::ZERO, "nothing is in flight when a load says it is finished");
     assert_eq!(summary.flush.is_some(), load.kind == LoadKind::Write);
     let operations = summary.histogram.iter().map(|(_, n)| n).sum();
@@ -83,7 +84,7 @@ fn what_is_in_flight_at_a_stop_is_counted() {
         drive.begin(&load(LoadKind::Write, size, MIB, 16, None)).unwrap();
         let tally = drive.work(Duration::from_millis(5)).unwrap();
         let position = tally.position.unwrap();
-        let summary = drive.finish(false).unwrap();
+        let summary = drive.finish(Ending::AsItIs).unwrap();
         let total = (tally.written + summary.drained).get();
         assert_eq!(total % MIB, 0);
         let operations: u64 = summary.histogram.iter().map(|(_, n)| n).sum();
@@ -102,11 +103,11 @@ fn a_queue_of_one_is_called_directly_where_a_ring_would_only_add_to_it() {
     assert_eq!((bytes, operations), (2 * MIB, 512));
     drive.begin(&Load { pattern: Pattern::Random, ..one.clone() }).unwrap();
     drive.work(Duration::from_millis(5)).unwrap();
-    let engine = drive.finish(false).unwrap().engine.unwrap();
+    let engine = drive.finish(Ending::AsItIs).unwrap().engine.unwrap();
     assert!(engine.starts_with("pread and pwrite, one at a time"), "{engine}");
     drive.begin(&Load { depth: 2, ..one }).unwrap();
     drive.work(Duration::from_millis(5)).unwrap();
-    let engine = drive.finish(false).unwrap().engine.unwrap();
+    let engine = drive.finish(Ending::AsItIs).unwrap().engine.unwrap();
     assert!(engine.starts_with("io_uring"), "{engine}");
 }
 
@@ -157,7 +158,7 @@ fn moved(drive: &mut FileDrive, load: &Load) -> (u64, u64) {
             break;
         }
     }
-    let summary = drive.finish(false).unwrap();
+    let summary = drive.finish(Ending::AsItIs).unwrap();
     assert_eq!(summary.drained, Bytes::ZERO);
     (written, read)
 }
@@ -264,7 +265,7 @@ fn backwards_every_block_is_read_once_from_the_end() {
                 break;
             }
         }
-        let summary = drive.finish(false).unwrap();
+        let summary = drive.finish(Ending::AsItIs).unwrap();
         assert_eq!(bytes, size);
         assert_eq!(
             summary.histogram.iter().map(|(_, n)| n).sum::<u64>(),
@@ -288,7 +289,7 @@ fn verify(drive: &mut FileDrive, size: u64, check: Expected, workers: u32) -> Ve
             break;
         }
     }
-    drive.finish(false).unwrap();
+    drive.finish(Ending::AsItIs).unwrap();
     assert_eq!(read, size, "all of it was read");
     found
 }
@@ -355,13 +356,13 @@ fn a_stamped_write_that_is_flushed_or_paused_goes_on_in_its_lap() {
             // Twice it is taken off, once of these in the second lap.
             if written > [4 * MIB, size + 2 * MIB, u64::MAX][pauses] {
                 pauses += 1;
-                written += drive.finish(false).unwrap().drained.get();
+                written += drive.finish(Ending::AsItIs).unwrap().drained.get();
                 write.done = Bytes::new(written);
                 write.limit = Some(Bytes::new(all - written));
                 drive.begin(&write).unwrap();
             }
         }
-        drive.finish(true).unwrap();
+        drive.finish(Ending::Durable).unwrap();
         assert_eq!((written, pauses), (all, 2));
         let check = Expected { origin, start: 0, end: size, written, flushed: written, workers: 1 };
         assert_eq!(verify(&mut drive, size, check, 1), []);
@@ -387,5 +388,5 @@ fn a_stream_is_given_at_its_rate_and_makes_up_for_what_it_lost() {
     moved += tally.written.get();
     assert!(moved as f64 > 20e6 * 0.9 && (moved as f64) < 20e6 * 1.2, "a second of 20 MB/s: {moved}");
     assert!(tally.latency.unwrap().max_us > 300_000, "from when it was due: {:?}", tally.latency);
-    drive.finish(true).unwrap();
+    drive.finish(Ending::Durable).unwrap();
 }

@@ -1,6 +1,7 @@
 //! Temperatures that the kernel's hwmon shows, and thermometers that the user names: files, FIFOs and serial lines that
 //! give one number a line. Each is followed on a thread of its own: asking takes time that the load must not wait for.
 
+use hollow_mile_core::drive::Ending;
 use std::io::{BufRead, BufReader};
 use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
@@ -215,8 +216,8 @@ impl Drive for WithThermometers {
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         self.drive.work(interval)
     }
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        self.drive.finish(flush)
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        self.drive.finish(ending)
     }
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         self.drive.flush()

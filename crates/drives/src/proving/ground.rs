@@ -1,6 +1,7 @@
 //! Random drives with slow stretches, scanned by a real route: a drive of its own, not [`crate::sim`], with densities in
 //! steps, noise of other shapes, stalls, strangers and slow swings of the rate.
 
+use hollow_mile_core::drive::Ending;
 use std::time::Duration;
 
 use hollow_mile_core::drive::{
@@ -223,7 +224,7 @@ impl Drive for Ground {
             ..Tally::default()
         })
     }
-    fn finish(&mut self, _flush: bool) -> Result<LoadSummary, DriveError> {
+    fn finish(&mut self, _ending: Ending) -> Result<LoadSummary, DriveError> {
         Ok(LoadSummary::default())
     }
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {

@@ -8,6 +8,7 @@ mod heat;
 mod motion;
 mod spec;
 
+use hollow_mile_core::drive::Ending;
 use std::time::Duration;
 
 use hdrhistogram::Histogram;
@@ -287,8 +288,8 @@ impl Drive for SimDrive {
         })
     }
 
-    fn finish(&mut self, flush: bool) -> Result<LoadSummary, DriveError> {
-        let flush = flush.then(|| self.flush_time());
+    fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        let flush = (ending == Ending::Durable).then(|| self.flush_time());
         let remark = match self.load.kind {
             LoadKind::Wipe if self.chore >= WIPE_S => {
                 self.high_water = 0;

@@ -1,6 +1,6 @@
 //! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
 
-use crate::told::contrast::table_of_figures;
+use crate::told::contrast::{Detail, table_of_figures};
 use crate::told::words::cells;
 use hollow_mile_charts::contrast::ruler_name;
 use hollow_mile_core::archive::contrast::letter;
@@ -265,7 +265,8 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
     let room = usize::from(at.height.saturating_sub(1)).max(1);
     match view.page {
         Page::Figures => {
-            let (head, mut rows) = table_of_figures(c, at.width >= 150);
+            let (head, mut rows) =
+                table_of_figures(c, if at.width >= 150 { Detail::Full } else { Detail::Short });
             // Where not all fits, what differs is worth more than the interval of each side.
             if widths(&head, &rows).iter().sum::<u16>() > at.width {
                 for cell in rows.iter_mut().flat_map(|r| r.iter_mut().skip(1).take(c.sides.len())) {

@@ -1,6 +1,7 @@
 //! The route: what shall be done on a drive, with every figure open to change and the cost kept current.
 
 use crate::told::words;
+use hollow_mile_core::route::LaidOn;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -443,7 +444,7 @@ impl RouteView {
 
     fn expected(&self, route: &Route, capacity: Bytes) -> String {
         let mut total = Duration::ZERO;
-        for (place, leg) in route.laid_out(self.is_file()).legs.iter().enumerate() {
+        for (place, leg) in route.laid_out(LaidOn::file_system_if(self.is_file())).legs.iter().enumerate() {
             let by_time = leg.takes();
             let by_bytes = leg.bytes_on(capacity).and_then(|b| expected_write(&self.known, b));
             match (by_time, by_bytes) {

@@ -1,5 +1,6 @@
 //! Surveys on hand-made records whose answer is known.
 
+use crate::route::LaidOn;
 use std::time::Duration;
 
 use crate::conclude::limits;
@@ -27,7 +28,7 @@ impl Record {
         readings.push(&Event::HaulStarted(Box::new(HaulHead {
             haul: "survey".into(),
             drive,
-            route: Route::from_toml(&format!("name='x'\n{route}")).unwrap().laid_out(false),
+            route: Route::from_toml(&format!("name='x'\n{route}")).unwrap().laid_out(LaidOn::Drive),
             conditions: Conditions::default(),
             started_unix_ms: 0,
             engine: String::new(),
