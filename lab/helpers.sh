@@ -24,12 +24,15 @@ has_not() {
     if grep -qE -- "$2" "$1"; then echo "\"$2\" in $1:"; head -c 3000 "$1"; exit 1; fi
 }
 
-# A number of a JSON document: its first line "key": n.
+# A number of a JSON document: its own before that of something in it. - is standard input.
 number() {
-    # The document's own before that of something in it.
-    own=$(sed -n "s/^  \"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1)
-    [ -n "$own" ] && echo "$own" && return
-    sed -n "s/^ *\"$2\": *\([-0-9.]*\),*\$/\1/p" "$1" | head -n 1
+    awk -v key="\"$2\":" '$1 == key {
+        v = $2
+        sub(/,$/, "", v)
+        if (v !~ /^[-0-9.]+$/) next
+        if (first == "") first = v
+        if (own == "" && $0 ~ /^  "/) own = v
+    } END { if (own != "") print own; else if (first != "") print first }' "$1"
 }
 
 # The haul that a JSON document tells of.
