@@ -549,18 +549,18 @@ fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
         let here = view.in_figures && *i == view.field;
         let value = match &view.editing {
             Some(input) if here => format!("{}▏", input.value()),
-            _ => {
-                let value = view.value(fields[*i]);
-                if value.is_empty() { "not set".to_owned() } else { value }
-            }
+            _ => view.value(fields[*i]),
         };
+        // The eye looks for what is set.
+        let plain = if value.is_empty() { theme.faint() } else { theme.strong() };
+        let value = if value.is_empty() { "not set".to_owned() } else { value };
         let name = format!("{} {}", if here { "▸" } else { " " }, fields[*i].name());
         out.pair(
             &name,
             &value,
             18,
             if here { theme.accent() } else { theme.faint() },
-            if here { theme.accent() } else { theme.strong() },
+            if here { theme.accent() } else { plain },
         );
     }
 }
