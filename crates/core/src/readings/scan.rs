@@ -95,7 +95,10 @@ impl Grid {
         let (low, high) = (low.clamp(self.start, self.end), high.clamp(self.start, self.end));
         self.at = if self.backward { low } else { high };
         let worst_us = sample.latency.map_or(0, |l| l.max_us);
-        let (first, last) = (self.bin_of(low), self.bin_of(high.saturating_sub(1).max(low)));
+        // A byte may lie across the edge of two bins.
+        let past = ((high - self.start) as f64 / self.width()).ceil() as usize;
+        let (first, last) = (self.bin_of(low), past.clamp(1, self.bins.len()) - 1);
+        let last = last.max(first);
         if high <= low {
             // A stall: the time belongs to where the pass stands.
             let here = &mut self.bins[if self.backward { last } else { first }];
