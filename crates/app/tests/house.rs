@@ -33,11 +33,26 @@ fn rooms(krate: &str) -> Vec<(PathBuf, String, String)> {
             let inside = path.strip_prefix(&src).unwrap();
             let room = inside.components().next().unwrap().as_os_str().to_string_lossy().into_owned();
             let text = std::fs::read_to_string(&path).unwrap();
-            let code = text.split("#[cfg(test)]").next().unwrap_or_default();
-            let code: Vec<&str> = code.lines().filter(|l| !l.trim_start().starts_with("//")).collect();
+            let code: Vec<&str> = without_tests(&text).lines().collect();
+            let code: Vec<&str> = code.into_iter().filter(|l| !l.trim_start().starts_with("//")).collect();
             (inside.to_owned(), room.trim_end_matches(".rs").to_owned(), code.join("\n"))
         })
         .collect()
+}
+
+/// Up to the module of tests that a file ends with. A `mod tests;` of another file may stand anywhere.
+fn without_tests(text: &str) -> &str {
+    let from = |at: usize| text[at..].lines().skip(1).find(|l| !l.starts_with("#["));
+    let own = text.match_indices("\n#[cfg(test)]").map(|(at, _)| at + 1);
+    let own = own.into_iter().find(|at| from(*at).is_some_and(|l| l.starts_with("mod ") && l.ends_with('{')));
+    own.map_or(text, |at| &text[..at])
+}
+
+#[test]
+fn only_modules_of_tests_are_left_out() {
+    let text = "use a;\n#[cfg(test)]\nmod tests;\nfn b() {}\n#[cfg(test)]\n#[allow(x)]\nmod more {\n}\n";
+    assert_eq!(without_tests(text), "use a;\n#[cfg(test)]\nmod tests;\nfn b() {}\n");
+    assert_eq!(without_tests("fn a() {}"), "fn a() {}");
 }
 
 /// Names right behind `crate::`.

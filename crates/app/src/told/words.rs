@@ -110,9 +110,10 @@ pub fn fit(text: &str, width: usize) -> String {
     if cells(text) <= width {
         return text.to_owned();
     }
-    let mut cut = String::new();
+    let (mut cut, mut used) = (String::new(), 0);
     for c in text.chars() {
-        if cells(&cut) + cells_of(c) + 1 > width {
+        used += cells_of(c);
+        if used + 1 > width {
             break;
         }
         cut.push(c);

@@ -264,26 +264,6 @@ figures! {
     Errors, "errors", Count, Lower, Nothing, "Operations that failed.";
 }
 
-/// The table of `docs/routes.md`.
-#[must_use]
-pub fn table() -> String {
-    let mut out = String::from("| figure | in | needs | meaning |\n|---|---|---|---|\n");
-    for r in TABLE {
-        let unit = match r.quantity {
-            Quantity::Rate => "MB/s",
-            Quantity::PerSecond => "IOPS",
-            Quantity::Bytes => "bytes",
-            Quantity::Seconds => "time",
-            Quantity::Celsius => "°C",
-            Quantity::Kelvin => "K",
-            Quantity::Count => "a number",
-            Quantity::Share => "%",
-        };
-        out.push_str(&format!("| `{}` | {unit} | {} | {} |\n", r.name, r.needs.words(), r.about));
-    }
-    out
-}
-
 impl FigureId {
     /// Each, in the order in which they are told.
     pub fn all() -> impl Iterator<Item = Self> {
@@ -385,6 +365,25 @@ mod tests {
             assert_eq!(FigureKey::from(String::from(key.clone())), key);
         }
         assert_eq!(FigureKey::from("random read".to_owned()), FigureKey::Own("random read".into()));
+    }
+
+    /// The table of `docs/routes.md`.
+    fn table() -> String {
+        let mut out = String::from("| figure | in | needs | meaning |\n|---|---|---|---|\n");
+        for r in TABLE {
+            let unit = match r.quantity {
+                Quantity::Rate => "MB/s",
+                Quantity::PerSecond => "IOPS",
+                Quantity::Bytes => "bytes",
+                Quantity::Seconds => "time",
+                Quantity::Celsius => "°C",
+                Quantity::Kelvin => "K",
+                Quantity::Count => "a number",
+                Quantity::Share => "%",
+            };
+            out.push_str(&format!("| `{}` | {unit} | {} | {} |\n", r.name, r.needs.words(), r.about));
+        }
+        out
     }
 
     #[test]

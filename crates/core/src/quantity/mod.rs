@@ -7,6 +7,6 @@ pub mod scale;
 pub mod stats;
 pub mod units;
 
-pub use figure::{Better, FigureId, FigureKey, Needs, Quantity, table as table_of_figures};
+pub use figure::{Better, FigureId, FigureKey, Needs, Quantity};
 pub use finding_kind::FindingKind;
 pub use stats::Interval;

@@ -372,21 +372,6 @@ impl Field {
     }
 }
 
-/// The table of `docs/routes.md`.
-#[must_use]
-pub fn table() -> String {
-    let mut out = String::from("| field | legs | without it | meaning |\n|---|---|---|---|\n");
-    for r in TABLE {
-        let legs: Vec<String> = if r.kinds.len() == LegKind::ALL.len() {
-            vec!["all".into()]
-        } else {
-            r.kinds.iter().map(|k| format!("`{}`", k.word())).collect()
-        };
-        out.push_str(&format!("| `{}` | {} | {} | {} |\n", r.key, legs.join(", "), r.usual, r.help));
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::super::walk::{all_legs, leg_mut};
@@ -445,6 +430,20 @@ mod tests {
                 assert_eq!(refused, !field.kinds().contains(&kind), "{field:?} in {kind:?}: {told:?}");
             }
         }
+    }
+
+    /// The table of `docs/routes.md`.
+    fn table() -> String {
+        let mut out = String::from("| field | legs | without it | meaning |\n|---|---|---|---|\n");
+        for r in TABLE {
+            let legs: Vec<String> = if r.kinds.len() == LegKind::ALL.len() {
+                vec!["all".into()]
+            } else {
+                r.kinds.iter().map(|k| format!("`{}`", k.word())).collect()
+            };
+            out.push_str(&format!("| `{}` | {} | {} | {} |\n", r.key, legs.join(", "), r.usual, r.help));
+        }
+        out
     }
 
     #[test]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use super::Route;
 use super::leg::{Leg, LegKind};
 use crate::quantity::units::Celsius;
-use crate::quantity::{FigureId, FindingKind, Needs};
+use crate::quantity::{FigureId, FindingKind, Needs, Quantity};
 
 /// One line that must hold.
 #[derive(Debug, Clone, PartialEq)]
@@ -130,8 +130,11 @@ impl FromStr for Limit {
             let names: Vec<&str> = FigureId::all().map(FigureId::name).collect();
             format!("\"{}\" is no figure: there are {}", name.escape_default(), names.join(", "))
         })?;
-        let bound =
-            of.quantity().read(number).map_err(|e| format!("{e}; {name} needs a number with its unit"))?;
+        let bound = of.quantity().read(number).map_err(|e| {
+            let wants =
+                if of.quantity() == Quantity::Count { "a whole number" } else { "a number with its unit" };
+            format!("{e}; {name} needs {wants}")
+        })?;
         Ok(Self::Figure { of, at_least, bound, text: clean })
     }
 }

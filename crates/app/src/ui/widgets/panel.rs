@@ -19,23 +19,26 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
         Some((a, b)) if cells(&w) > width => vec![a.to_owned(), b.to_owned()],
         _ => vec![w],
     });
+    let mut used = 0;
     for word in parts {
-        let word = word.as_str();
-        let used = lines.last().map_or(0, |l| cells(l));
-        let length = cells(word);
+        let length = cells(&word);
         if used > 0 && used + 1 + length > width {
             lines.push(String::new());
+            used = 0;
         } else if used > 0
             && let Some(line) = lines.last_mut()
         {
             line.push(' ');
+            used += 1;
         }
         for c in word.chars() {
-            if lines.last().is_some_and(|l| cells(l) + cells_of(c) > width) {
+            if used + cells_of(c) > width {
                 lines.push(String::new());
+                used = 0;
             }
             if let Some(line) = lines.last_mut() {
                 line.push(c);
+                used += cells_of(c);
             }
         }
     }

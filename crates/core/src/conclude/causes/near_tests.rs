@@ -50,18 +50,15 @@ fn what_cools_and_stays_slow_is_the_cache() {
 
 #[test]
 fn more_than_half_back_is_no_cache_end() {
-    // Of 2,000 MB/s 800 are left; what comes after, without a rest.
+    // Of 2,000 MB/s 800 are left for 40 s; what comes after, without a rest.
     check(
         "what comes back",
-        &[(820.0, &[CacheEnd]), (1000.0, &[CacheEnd]), (1900.0, &[Unexplained]), (2000.0, &[Unexplained])],
+        &[(800.0, &[CacheEnd]), (1000.0, &[CacheEnd]), (1900.0, &[Unexplained]), (2000.0, &[Unexplained])],
         |after: f64| {
-            let story = Story::with_limit(Some(85.0)).write(60, 2000.0, 40.0, 45.0);
-            let story = story.write(40, 800.0, 45.0, 44.0);
-            if after < 1500.0 {
-                story.write(80, 800.0, 44.0, 44.0)
-            } else {
-                story.write(80, after, 44.0, 45.0)
-            }
+            Story::with_limit(Some(85.0))
+                .write(60, 2000.0, 40.0, 45.0)
+                .write(40, 800.0, 45.0, 44.0)
+                .write(80, after, 44.0, 45.0)
         },
     );
 }
