@@ -18,7 +18,7 @@ use hollow_mile_core::route::Stream;
 use hollow_mile_ledger::{HaulRow, csv};
 use serde::Serialize;
 
-use super::{open_ledger, say, say_json, table};
+use super::{Answer, open_ledger, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::home;
 
@@ -72,7 +72,7 @@ fn document(r: HaulRow) -> LedgerRow {
     }
 }
 
-pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -> Result<Exit, AppError> {
+pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let mut rows = if deleted { ledger.deleted()? } else { ledger.hauls()? };
     let words: Vec<String> = filter.iter().map(|w| w.to_lowercase()).collect();
@@ -84,7 +84,7 @@ pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, json: bool) -
         let wanted = drive.to_lowercase();
         rows.retain(|r| [&r.drive, &r.model, &r.serial].iter().any(|t| t.to_lowercase().contains(&wanted)));
     }
-    if json {
+    if answer == Answer::Json {
         say_json(&rows.into_iter().map(document).collect::<Vec<_>>())?;
         return Ok(Exit::Done);
     }
@@ -134,7 +134,7 @@ pub fn findings(
     source: &str,
     hold: Option<(Stream, Bytes)>,
     ambient: Option<Celsius>,
-    json: bool,
+    answer: Answer,
 ) -> Result<Exit, AppError> {
     let home = home::home()?;
     let told = if source.ends_with(".csv") {
@@ -147,7 +147,7 @@ pub fn findings(
     let (readings, conclusions) = (&told.readings, &told.conclusions);
     let stands = told.stands();
     let stream = hold.map(|(s, buffer)| stream::hold(readings, conclusions, s, buffer));
-    if json {
+    if answer == Answer::Json {
         let drive = readings.head().map_or("unknown", |h| h.drive.target.as_str());
         say_json(&FindingsDocument {
             haul: &told.haul,
@@ -200,11 +200,24 @@ pub fn findings(
     Ok(Exit::Done)
 }
 
+/// What becomes of a file that is there already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Existing {
+    Keep,
+    Replace,
+}
+
+impl Existing {
+    pub(super) const fn replace_if(forced: bool) -> Self {
+        if forced { Self::Replace } else { Self::Keep }
+    }
+}
+
 /// Makes a file for writing; one that exists is written over only when told to.
-pub(super) fn create(path: &Path, force: bool) -> Result<File, AppError> {
+pub(super) fn create(path: &Path, existing: Existing) -> Result<File, AppError> {
     let mut options = OpenOptions::new();
     options.write(true).mode(0o600);
-    if force {
+    if existing == Existing::Replace {
         options.create(true).truncate(true)
     } else {
         options.create_new(true)
@@ -218,7 +231,7 @@ pub(super) fn create(path: &Path, force: bool) -> Result<File, AppError> {
     })
 }
 
-pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
+pub fn import(path: &Path, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let id = ledger.new_haul_id()?;
     let mut writer = None;
@@ -249,7 +262,7 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
     let conclusions = readings.conclude();
     let writer = writer.ok_or_else(|| AppError::usage("the file has no rows"))?;
     writer.finish(HaulState::Done, None, &readings, &conclusions)?;
-    if json {
+    if answer == Answer::Json {
         #[derive(Serialize)]
         struct Done<'a> {
             haul: &'a str,
@@ -266,7 +279,7 @@ pub fn import(path: &Path, json: bool) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
+pub fn leftovers(remove: bool, answer: Answer) -> Result<Exit, AppError> {
     #[derive(Serialize)]
     struct Row {
         path: String,
@@ -288,7 +301,7 @@ pub fn leftovers(remove: bool, json: bool) -> Result<Exit, AppError> {
             certain: left.certain,
         });
     }
-    if json {
+    if answer == Answer::Json {
         say_json(&rows)?;
     } else if rows.is_empty() {
         say("nothing was left behind")?;

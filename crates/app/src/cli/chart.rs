@@ -10,7 +10,7 @@ use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_ledger::Ledger;
 
-use super::archive::create;
+use super::archive::{Existing, create};
 use super::{open_ledger, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::home;
@@ -156,7 +156,7 @@ pub fn run(args: &ChartArgs) -> Result<Exit, AppError> {
     let (kind, ruler) = (args.kind, args.along.ruler());
     let scene = draw(&ledger, &home, &args.hauls, kind, ruler, args.by.as_deref(), args.ambient)?;
     let bytes = encode(&scene, &args.output)?;
-    let mut file = create(&args.output, args.force)?;
+    let mut file = create(&args.output, Existing::replace_if(args.force))?;
     file.write_all(&bytes).map_err(|e| AppError::file(&args.output, "written", &e))?;
     if args.json {
         say_json(&serde_json::json!({ "file": args.output, "bytes": bytes.len() }))?;

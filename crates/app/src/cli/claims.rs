@@ -8,15 +8,15 @@ use hollow_mile_core::archive::claims::{Claims, terabytes};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use serde::Serialize;
 
-use super::{open_ledger, say, say_json, table};
+use super::{Answer, open_ledger, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::told::DriveFile;
 use crate::{claims, home};
 
-pub fn list(json: bool) -> Result<Exit, AppError> {
+pub fn list(answer: Answer) -> Result<Exit, AppError> {
     let (all, broken) = claims::all(&home::home()?);
     broken.iter().for_each(|b| eprintln!("left out: {b}"));
-    if json {
+    if answer == Answer::Json {
         say_json(&all)?;
         return Ok(Exit::Done);
     }
@@ -37,7 +37,7 @@ pub fn list(json: bool) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-pub fn show(model: &str, json: bool) -> Result<Exit, AppError> {
+pub fn show(model: &str, answer: Answer) -> Result<Exit, AppError> {
     let claims = claims::of_model(&home::home()?, model).ok_or_else(|| {
         AppError::usage(format!(
             "no claims of a model \"{}\": `hollow-mile claims list` names them; your own go into {}",
@@ -45,7 +45,7 @@ pub fn show(model: &str, json: bool) -> Result<Exit, AppError> {
             home::home().map_or_else(|_| "claims/".into(), |h| claims::folder(&h).display().to_string())
         ))
     })?;
-    if json {
+    if answer == Answer::Json {
         say_json(&claims)?;
     } else {
         let text = toml_text(&claims)?;
@@ -58,9 +58,9 @@ fn toml_text(claims: &Claims) -> Result<String, AppError> {
     toml::to_string(claims).map_err(|e| AppError::usage(format!("the claims cannot be written: {e}")))
 }
 
-pub fn check(file: &Path, json: bool) -> Result<Exit, AppError> {
+pub fn check(file: &Path, answer: Answer) -> Result<Exit, AppError> {
     let read = claims::read(file);
-    if json {
+    if answer == Answer::Json {
         let fault = read.as_ref().err().map(|e| e.message.clone());
         say_json(&serde_json::json!({ "file": file, "fault": fault }))?;
         return Ok(if fault.is_some() { Exit::Usage } else { Exit::Done });
@@ -114,13 +114,13 @@ struct WearDocument {
 }
 
 /// The drive's file, in words or as JSON.
-pub fn drive(wanted: &str, json: bool) -> Result<Exit, AppError> {
+pub fn drive(wanted: &str, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let file = DriveFile::of(&ledger, &home::home()?, wanted)?;
     let id = &file.identity;
     let per_day = Claims { endurance: file.endurance, ..file.claims.clone().unwrap_or_default() };
     let per_day = per_day.drive_writes_per_day(id.capacity);
-    if json {
+    if answer == Answer::Json {
         say_json(&DriveDocument {
             serial: &id.serial,
             model: &id.model,

@@ -18,7 +18,7 @@ use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::types::Type;
 
-use super::archive::create;
+use super::archive::{Existing, create};
 use super::open_ledger;
 use crate::error::{AppError, Exit};
 
@@ -334,7 +334,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
     };
     match &args.output {
         Some(path) => {
-            let mut file = create(path, args.force)?;
+            let mut file = create(path, Existing::replace_if(args.force))?;
             file.write_all(&bytes).map_err(|e| AppError::file(path, "written", &e))?;
         }
         None if args.kind == ExportKind::Parquet && std::io::IsTerminal::is_terminal(&std::io::stdout()) => {

@@ -5,7 +5,7 @@ use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_ledger::Purge;
 use hollow_mile_ledger::{Ledger, rescue};
 
-use super::{open_ledger, say, say_json};
+use super::{Answer, open_ledger, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::home;
 
@@ -77,12 +77,12 @@ fn named(ledger: &Ledger, hauls: &[String]) -> Result<Vec<String>, AppError> {
         .collect::<Result<_, hollow_mile_ledger::LedgerError>>()?)
 }
 
-pub fn delete(hauls: &[String], for_good: bool, json: bool) -> Result<Exit, AppError> {
+pub fn delete(hauls: &[String], for_good: bool, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let hauls = named(&ledger, hauls)?;
     ledger.delete(&hauls)?;
     let removed = if for_good { ledger.purge(Purge::All)? } else { 0 };
-    if json {
+    if answer == Answer::Json {
         say_json(&serde_json::json!({ "deleted": hauls, "removed_for_good": removed }))?;
     } else if for_good {
         say(&format!("{removed} hauls removed for good, with their records"))?;
@@ -96,7 +96,7 @@ pub fn delete(hauls: &[String], for_good: bool, json: bool) -> Result<Exit, AppE
     Ok(Exit::Done)
 }
 
-pub fn restore(hauls: &[String], json: bool) -> Result<Exit, AppError> {
+pub fn restore(hauls: &[String], answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let deleted = ledger.deleted()?;
     let mut chosen = Vec::new();
@@ -115,7 +115,7 @@ pub fn restore(hauls: &[String], json: bool) -> Result<Exit, AppError> {
         }
     }
     ledger.restore(&chosen)?;
-    if json {
+    if answer == Answer::Json {
         say_json(&serde_json::json!({ "restored": chosen }))?;
     } else {
         say(&format!("{} restored", chosen.join(", ")))?;
@@ -124,10 +124,10 @@ pub fn restore(hauls: &[String], json: bool) -> Result<Exit, AppError> {
 }
 
 /// Makes the records of old hauls smaller.
-pub fn compact(days: u32, json: bool) -> Result<Exit, AppError> {
+pub fn compact(days: u32, answer: Answer) -> Result<Exit, AppError> {
     let before = jiff::Timestamp::now().as_millisecond() - i64::from(days) * 86_400_000;
     let done = open_ledger()?.compact(before)?;
-    if json {
+    if answer == Answer::Json {
         say_json(&serde_json::json!({
             "hauls": done.hauls, "samples_before": done.samples_before, "samples_after": done.samples_after,
             "bytes_before": done.bytes_before, "bytes_after": done.bytes_after,
@@ -150,7 +150,7 @@ pub fn compact(days: u32, json: bool) -> Result<Exit, AppError> {
 }
 
 /// Saves what can be read of a damaged ledger.
-pub fn save_what_can_be(json: bool) -> Result<Exit, AppError> {
+pub fn save_what_can_be(answer: Answer) -> Result<Exit, AppError> {
     let home = home::home()?;
     // One that is whole is left alone.
     let damage = match Ledger::open(&home) {
@@ -159,7 +159,7 @@ pub fn save_what_can_be(json: bool) -> Result<Exit, AppError> {
         Err(e) => return Err(e.into()),
     };
     if !damage {
-        if json {
+        if answer == Answer::Json {
             say_json(&serde_json::json!({ "damaged": false }))?;
         } else {
             say("the ledger is whole: nothing was done")?;
@@ -167,7 +167,7 @@ pub fn save_what_can_be(json: bool) -> Result<Exit, AppError> {
         return Ok(Exit::Done);
     }
     let (_, r) = rescue::rescue(&home)?;
-    if json {
+    if answer == Answer::Json {
         let torn: Vec<_> =
             r.torn.iter().map(|(h, n)| serde_json::json!({ "haul": h, "missing_batches": n })).collect();
         say_json(&serde_json::json!({

@@ -8,7 +8,7 @@ use hollow_mile_core::record::HaulState;
 use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
 
-use super::{say, say_json, table};
+use super::{Answer, say, say_json, table};
 use crate::command::{Command, Speed};
 use crate::error::{AppError, Exit};
 use crate::watch::frame::Hello;
@@ -83,9 +83,9 @@ fn under_way(home: &Path) -> Result<Vec<(HaulRow, Option<Hello>)>, AppError> {
         .collect())
 }
 
-pub fn list(json: bool) -> Result<Exit, AppError> {
+pub fn list(answer: Answer) -> Result<Exit, AppError> {
     let hauls = under_way(&home::home()?)?;
-    if json {
+    if answer == Answer::Json {
         let rows: Vec<_> = hauls
             .iter()
             .map(|(r, hello)| Row {

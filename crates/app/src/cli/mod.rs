@@ -386,42 +386,46 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
             demo::prepare(&home)?;
             ui::run(ui::Start::Yard { home, demo: true })
         }
-        Some(Verb::Yard { json }) => show::yard(json),
-        Some(Verb::Route(RouteVerb::List { json })) => show::routes(json),
-        Some(Verb::Route(RouteVerb::Show { name, json })) => show::route(&name, json),
-        Some(Verb::Route(RouteVerb::Check { file, json })) => show::check_route(&file, json),
-        Some(Verb::Sim(SimVerb::List { json })) => show::sims(json),
-        Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, json),
-        Some(Verb::Vitals { drive, self_test, json }) => vitals::run(&drive, self_test, json),
+        Some(Verb::Yard { json }) => show::yard(Answer::json_if(json)),
+        Some(Verb::Route(RouteVerb::List { json })) => show::routes(Answer::json_if(json)),
+        Some(Verb::Route(RouteVerb::Show { name, json })) => show::route(&name, Answer::json_if(json)),
+        Some(Verb::Route(RouteVerb::Check { file, json })) => show::check_route(&file, Answer::json_if(json)),
+        Some(Verb::Sim(SimVerb::List { json })) => show::sims(Answer::json_if(json)),
+        Some(Verb::Sim(SimVerb::Show { name, json })) => show::sim(&name, Answer::json_if(json)),
+        Some(Verb::Vitals { drive, self_test, json }) => {
+            vitals::run(&drive, self_test, Answer::json_if(json))
+        }
         Some(Verb::Haul(args)) => haul::run(&args),
         Some(Verb::Watch { hauls }) => live::watch(&hauls),
-        Some(Verb::Live { json }) => live::list(json),
+        Some(Verb::Live { json }) => live::list(Answer::json_if(json)),
         Some(Verb::Tell(args)) => live::tell(args),
         Some(Verb::KeepHauls) => crate::watch::keeper::run(),
-        Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(json),
-        Some(Verb::Ledger { compact: Some(days), json, .. }) => keep::compact(days, json),
+        Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(Answer::json_if(json)),
+        Some(Verb::Ledger { compact: Some(days), json, .. }) => keep::compact(days, Answer::json_if(json)),
         Some(Verb::Ledger { drive, filter, deleted, json, .. }) => {
-            archive::list(drive.as_deref(), &filter, deleted, json)
+            archive::list(drive.as_deref(), &filter, deleted, Answer::json_if(json))
         }
         Some(Verb::Findings { source, hold, buffer, ambient, json }) => {
-            archive::findings(&source, hold.map(|s| (s, buffer)), ambient, json)
+            archive::findings(&source, hold.map(|s| (s, buffer)), ambient, Answer::json_if(json))
         }
         Some(Verb::Contrast(args)) => contrast::run(&args),
         Some(Verb::Chart(args)) => chart::run(&args),
         Some(Verb::Report(args)) => report::run(&args),
-        Some(Verb::Claims(ClaimsVerb::List { json })) => claims::list(json),
-        Some(Verb::Claims(ClaimsVerb::Show { model, json })) => claims::show(&model, json),
-        Some(Verb::Claims(ClaimsVerb::Check { file, json })) => claims::check(&file, json),
-        Some(Verb::Drive { drive, json }) => claims::drive(&drive, json),
+        Some(Verb::Claims(ClaimsVerb::List { json })) => claims::list(Answer::json_if(json)),
+        Some(Verb::Claims(ClaimsVerb::Show { model, json })) => claims::show(&model, Answer::json_if(json)),
+        Some(Verb::Claims(ClaimsVerb::Check { file, json })) => claims::check(&file, Answer::json_if(json)),
+        Some(Verb::Drive { drive, json }) => claims::drive(&drive, Answer::json_if(json)),
         Some(Verb::Annotate(args)) => keep::annotate(&args),
-        Some(Verb::Delete { hauls, for_good, json }) => keep::delete(&hauls, for_good, json),
-        Some(Verb::Restore { hauls, json }) => keep::restore(&hauls, json),
-        Some(Verb::Import { file, json }) => archive::import(&file, json),
+        Some(Verb::Delete { hauls, for_good, json }) => keep::delete(&hauls, for_good, Answer::json_if(json)),
+        Some(Verb::Restore { hauls, json }) => keep::restore(&hauls, Answer::json_if(json)),
+        Some(Verb::Import { file, json }) => archive::import(&file, Answer::json_if(json)),
         Some(Verb::Export(args)) => export::run(&args),
         Some(Verb::Completions { shell }) => shell::completions(shell),
         Some(Verb::Man { folder }) => shell::man(folder.as_deref()),
-        Some(Verb::Prove { drives, seed, mistakes, json }) => prove::run(drives, seed, mistakes, json),
-        Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, json),
+        Some(Verb::Prove { drives, seed, mistakes, json }) => {
+            prove::run(drives, seed, mistakes, Answer::json_if(json))
+        }
+        Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, Answer::json_if(json)),
     }
 }
 
@@ -436,6 +440,19 @@ fn say(text: &str) -> Result<(), AppError> {
             Err(AppError::machine(format!("standard output cannot be written: {e}")))
         }
         _ => Ok(()),
+    }
+}
+
+/// How a command answers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Answer {
+    Words,
+    Json,
+}
+
+impl Answer {
+    const fn json_if(asked: bool) -> Self {
+        if asked { Self::Json } else { Self::Words }
     }
 }
 

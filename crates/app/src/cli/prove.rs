@@ -4,7 +4,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::proving::{GroundScore, Score, judge, make, prove_ground};
 use serde::Serialize;
 
-use super::{say, say_json, table};
+use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 
 #[derive(Serialize)]
@@ -127,7 +127,7 @@ fn proof(mut s: Score, ground: GroundScore, seed: u64) -> Proof {
     }
 }
 
-pub fn run(drives: u64, seed: u64, mistakes: bool, json: bool) -> Result<Exit, AppError> {
+pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exit, AppError> {
     let mut score = Score::default();
     for i in 0..drives {
         let case = make(seed.wrapping_mul(1_000_003).wrapping_add(i));
@@ -144,7 +144,7 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, json: bool) -> Result<Exit, A
         score.mistakes.iter().chain(&ground.mistakes).for_each(|m| eprintln!("{m}"));
     }
     let p = proof(score, ground, seed);
-    if json {
+    if answer == Answer::Json {
         say_json(&p)?;
         return Ok(Exit::Done);
     }

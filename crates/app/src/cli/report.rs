@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use hollow_mile_charts::pdf;
 use hollow_mile_core::quantity::units::Celsius;
 
-use super::archive::create;
+use super::archive::{Existing, create};
 use super::{open_ledger, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::home;
@@ -39,8 +39,8 @@ pub struct ReportArgs {
     json: bool,
 }
 
-fn write(path: &Path, bytes: &[u8], force: bool) -> Result<(), AppError> {
-    let mut file = create(path, force)?;
+fn write(path: &Path, bytes: &[u8], existing: Existing) -> Result<(), AppError> {
+    let mut file = create(path, existing)?;
     file.write_all(bytes).map_err(|e| AppError::file(path, "written", &e))
 }
 
@@ -69,15 +69,15 @@ pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
         let scenes = made.pages();
         pages = Some(scenes.len());
         let bytes = pdf::pages(&scenes).map_err(|e| AppError::usage(e.to_string()))?;
-        write(&args.output, &bytes, args.force)?;
+        write(&args.output, &bytes, Existing::replace_if(args.force))?;
     } else {
         let stem =
             args.output.file_stem().map_or_else(|| "report".into(), |s| s.to_string_lossy().into_owned());
         let (text, pictures) = made.markdown(|i| format!("{stem}-{}.svg", i + 1));
-        write(&args.output, text.as_bytes(), args.force)?;
+        write(&args.output, text.as_bytes(), Existing::replace_if(args.force))?;
         for (i, scene) in pictures.into_iter().enumerate() {
             let path = args.output.with_file_name(format!("{stem}-{}.svg", i + 1));
-            write(&path, scene.to_svg().as_bytes(), args.force)?;
+            write(&path, scene.to_svg().as_bytes(), Existing::replace_if(args.force))?;
             files.push(path);
         }
     }

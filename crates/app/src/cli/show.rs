@@ -8,7 +8,7 @@ use hollow_mile_core::route::{Route, RouteError};
 use hollow_mile_drives::sim::Truth;
 use serde::Serialize;
 
-use super::{say, say_json, table};
+use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::{home, machine, targets};
 
@@ -102,10 +102,10 @@ fn device_row(device: machine::Device) -> YardRow {
     }
 }
 
-pub fn yard(json: bool) -> Result<Exit, AppError> {
+pub fn yard(answer: Answer) -> Result<Exit, AppError> {
     let real = machine::devices(&home::home()?).into_iter().map(device_row);
     let rows: Vec<YardRow> = real.chain(targets::yard().into_iter().map(|(d, _)| row(d))).collect();
-    if json {
+    if answer == Answer::Json {
         say_json(&rows)?;
         return Ok(Exit::Done);
     }
@@ -140,10 +140,10 @@ fn document(route: &Route) -> RouteDocument<'_> {
     }
 }
 
-pub fn routes(json: bool) -> Result<Exit, AppError> {
+pub fn routes(answer: Answer) -> Result<Exit, AppError> {
     let (routes, broken) = targets::all_routes(&home::home()?);
     broken.iter().for_each(|b| eprintln!("left out: {b}"));
-    if json {
+    if answer == Answer::Json {
         say_json(&routes.iter().map(document).collect::<Vec<_>>())?;
     } else {
         let mut lines = vec![vec!["ROUTE".to_owned(), "FINDS OUT".to_owned()]];
@@ -153,9 +153,9 @@ pub fn routes(json: bool) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-pub fn route(name: &str, json: bool) -> Result<Exit, AppError> {
+pub fn route(name: &str, answer: Answer) -> Result<Exit, AppError> {
     let route = targets::find_route(name, &home::home()?)?;
-    if json {
+    if answer == Answer::Json {
         say_json(&document(&route))?;
     } else {
         let text = route.to_toml().map_err(|e| AppError::usage(e.to_string()))?;
@@ -171,10 +171,10 @@ struct FaultDocument {
     message: String,
 }
 
-pub fn check_route(file: &Path, json: bool) -> Result<Exit, AppError> {
+pub fn check_route(file: &Path, answer: Answer) -> Result<Exit, AppError> {
     let text = std::fs::read_to_string(file).map_err(|e| AppError::file(file, "read", &e))?;
     let checked = Route::read_all_faults(&text);
-    if json {
+    if answer == Answer::Json {
         let faults: Vec<FaultDocument> = checked
             .as_ref()
             .err()
@@ -227,9 +227,9 @@ fn sim_document(spec: &hollow_mile_drives::sim::SimSpec) -> SimDocument {
     }
 }
 
-pub fn sims(json: bool) -> Result<Exit, AppError> {
+pub fn sims(answer: Answer) -> Result<Exit, AppError> {
     let specs: Vec<_> = targets::yard().into_iter().map(|(_, s)| s).collect();
-    if json {
+    if answer == Answer::Json {
         say_json(&specs.iter().map(sim_document).collect::<Vec<_>>())?;
     } else {
         let mut lines = vec![["NAME", "CAPACITY", "WHAT IT IS"].map(String::from).to_vec()];
@@ -239,10 +239,10 @@ pub fn sims(json: bool) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-pub fn sim(name: &str, json: bool) -> Result<Exit, AppError> {
+pub fn sim(name: &str, answer: Answer) -> Result<Exit, AppError> {
     let name = name.strip_prefix("sim:").unwrap_or(name);
     let spec = targets::sim_spec(name)?;
-    if json {
+    if answer == Answer::Json {
         say_json(&sim_document(&spec))?;
     } else {
         let text =

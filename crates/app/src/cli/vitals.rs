@@ -4,7 +4,7 @@ use crate::told::drive;
 use clap::ValueEnum;
 use hollow_mile_core::drive::health::FIGURES;
 
-use super::{say, say_json, table};
+use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::home;
 use crate::machine::{self, HealthDocument};
@@ -21,7 +21,7 @@ pub enum SelfTestVerb {
     Abort,
 }
 
-pub fn run(drive: &str, self_test: Option<SelfTestVerb>, json: bool) -> Result<Exit, AppError> {
+pub fn run(drive: &str, self_test: Option<SelfTestVerb>, answer: Answer) -> Result<Exit, AppError> {
     let home = home::home()?;
     let target = Target::parse(drive)?;
     if let Some(verb) = self_test {
@@ -48,7 +48,7 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, json: bool) -> Result<E
         );
     }
     let (identity, health) = machine::health(&target, &home)?;
-    if json {
+    if answer == Answer::Json {
         say_json(&HealthDocument::new(&identity, &health))?;
         return Ok(Exit::Done);
     }

@@ -1,21 +1,20 @@
 //! Findings and figures of a haul in lines.
 
 use hollow_mile_core::conclude::{Conclusions, Figures};
-use hollow_mile_core::quantity::units::{Rate, span_words};
+use hollow_mile_core::quantity::units::span_words;
 use hollow_mile_core::readings::Consistency;
 
 /// The figures in lines: how fast and how even, in all and after the cache end.
 #[must_use]
 pub fn figures(f: &Figures) -> Vec<String> {
-    let mb = |v: f64| Rate::from_mb_s(v).to_string();
     let mut out = Vec::new();
     let even = |c: &Consistency| {
         format!(
             "mean {}, worst second {}, p1 {}, p99 {}, varies by {:.1} %, longest stall {}",
-            mb(c.mean_mb_s),
-            mb(c.worst_second_mb_s),
-            mb(c.p1_mb_s),
-            mb(c.p99_mb_s),
+            c.mean,
+            c.worst_second,
+            c.p1,
+            c.p99,
             c.variation * 100.0,
             span_words(c.longest_stall_s)
         )

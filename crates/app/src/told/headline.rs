@@ -109,7 +109,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         verdict::likes(&c.findings).iter().filter_map(|l| beside(r, l, has_survey)).collect();
     let changed = c.findings.iter().any(|f| verdict::changes_the_rate(f.kind));
     if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
-        let rate = c.figures.burst_mb_s.map(Rate::from_mb_s).unwrap_or_default();
+        let rate = c.figures.burst.unwrap_or_default();
         let wrote = r.written() > Bytes::ZERO;
         parts.insert(
             parts.len().min(1),

@@ -275,12 +275,12 @@ fn rate_intervals(readings: &Readings, conclusions: &Conclusions) -> [Option<(f6
     let levels = readings.levels();
     let before = levels.iter().rfind(|l| l.from < first.elapsed && l.to <= first.elapsed);
     let after = levels.iter().find(|l| l.from > last.elapsed);
-    let around = |level: Option<&crate::conclude::LevelReading>, value: Option<f64>| {
-        let (level, value) = level.zip(value.map(|v| v * 1e6))?;
+    let around = |level: Option<&crate::conclude::LevelReading>, value: Option<Rate>| {
+        let (level, value) = level.zip(value.map(Rate::get))?;
         let half = half_of_median(readings, series.index_at(level.from)..series.index_at(level.to) + 1)?;
         Some(((value - half).max(0.0), value + half))
     };
-    [around(before, figures.burst_mb_s), around(after, figures.sustained_mb_s)]
+    [around(before, figures.burst), around(after, figures.sustained)]
 }
 
 /// Whether a haul that goes through several loads has this figure too: over all of them together it would mean nothing.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::units::{Celsius, Rate};
-use crate::quantity::{FigureId, FindingKind};
+use crate::quantity::{FigureId, FindingKind, mb_s};
 use crate::readings::{Consistency, Readings, Steadiness};
 
 use super::{Conclusions, Finding};
@@ -11,20 +11,26 @@ use super::{Conclusions, Finding};
 /// The figures of a haul. A figure that the record cannot give is `None`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Figures {
-    /// Median rate up to the first cache end, or over the whole when there is none, MB/s.
-    pub burst_mb_s: Option<f64>,
-    /// Median rate after the last cache end, MB/s; the same as the burst when there is none.
-    pub sustained_mb_s: Option<f64>,
+    /// Median rate up to the first cache end, or over the whole when there is none.
+    #[serde(rename = "burst_mb_s", with = "mb_s::maybe")]
+    pub burst: Option<Rate>,
+    /// Median rate after the last cache end; the same as the burst when there is none.
+    #[serde(rename = "sustained_mb_s", with = "mb_s::maybe")]
+    pub sustained: Option<Rate>,
     /// Bytes absorbed at full speed: up to the first cache end.
     pub cache_bytes: Option<u64>,
-    /// Mean rate of the slowest whole second under load, MB/s.
-    pub worst_second_mb_s: Option<f64>,
-    /// Rate that 99 % of the seconds under load exceed, MB/s.
-    pub p1_mb_s: Option<f64>,
-    /// Rate that 1 % of the seconds under load exceed, MB/s.
-    pub p99_mb_s: Option<f64>,
-    /// Mean rate under load, MB/s.
-    pub mean_mb_s: Option<f64>,
+    /// Mean rate of the slowest whole second under load.
+    #[serde(rename = "worst_second_mb_s", with = "mb_s::maybe")]
+    pub worst_second: Option<Rate>,
+    /// Rate that 99 % of the seconds under load exceed.
+    #[serde(rename = "p1_mb_s", with = "mb_s::maybe")]
+    pub p1: Option<Rate>,
+    /// Rate that 1 % of the seconds under load exceed.
+    #[serde(rename = "p99_mb_s", with = "mb_s::maybe")]
+    pub p99: Option<Rate>,
+    /// Mean rate under load.
+    #[serde(rename = "mean_mb_s", with = "mb_s::maybe")]
+    pub mean: Option<Rate>,
     /// Standard deviation of the rate of the seconds over their mean.
     pub variation: Option<f64>,
     /// Longest time without a byte under load, s.
@@ -44,19 +50,18 @@ impl Figures {
     pub(super) fn of(readings: &Readings, findings: &[Finding], longest: Option<Rate>) -> Self {
         let seconds = &readings.seconds;
         let cache: Vec<&Finding> = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
-        let mb_s = |r: Option<Rate>| r.map(Rate::mb_s);
         // Without a cache end the whole of the longest load is before and after it; of less than a second there is only the mean.
         let over_all = longest.map(|mean| seconds.median_of_longest().map_or(mean, Rate::new));
         let whole = seconds.whole();
         Self {
-            burst_mb_s: mb_s(cache.first().map_or(over_all, |f| f.before)),
-            sustained_mb_s: mb_s(cache.last().map_or(over_all, |f| f.after)),
+            burst: cache.first().map_or(over_all, |f| f.before),
+            sustained: cache.last().map_or(over_all, |f| f.after),
             cache_bytes: cache.first().map(|f| f.written.get()),
-            worst_second_mb_s: whole.map(|c| c.worst_second_mb_s),
-            p1_mb_s: whole.map(|c| c.p1_mb_s),
-            p99_mb_s: whole.map(|c| c.p99_mb_s),
-            mean_mb_s: seconds.mean_mb_s(),
-            variation: whole.filter(|c| seconds.count() > 1 && c.mean_mb_s > 0.0).map(|c| c.variation),
+            worst_second: whole.map(|c| c.worst_second),
+            p1: whole.map(|c| c.p1),
+            p99: whole.map(|c| c.p99),
+            mean: seconds.mean(),
+            variation: whole.filter(|c| seconds.count() > 1 && c.mean > Rate::ZERO).map(|c| c.variation),
             longest_stall_s: (!readings.series().is_empty()).then_some(seconds.longest_stall_s()),
             hottest_c: seconds.hottest(),
             steady: seconds.steady(),
@@ -68,17 +73,17 @@ impl Figures {
     /// The rate at which heat is asked about: the burst, at which a drive gets warmest, or else what it sustains.
     #[must_use]
     pub fn hottest_rate(&self) -> Rate {
-        Rate::from_mb_s(self.burst_mb_s.or(self.sustained_mb_s).unwrap_or(0.0))
+        self.burst.or(self.sustained).unwrap_or_default()
     }
 
     /// How even the whole was.
     #[must_use]
     pub fn whole(&self) -> Option<Consistency> {
         Some(Consistency {
-            worst_second_mb_s: self.worst_second_mb_s?,
-            p1_mb_s: self.p1_mb_s?,
-            p99_mb_s: self.p99_mb_s?,
-            mean_mb_s: self.mean_mb_s?,
+            worst_second: self.worst_second?,
+            p1: self.p1?,
+            p99: self.p99?,
+            mean: self.mean?,
             variation: self.variation.unwrap_or(0.0),
             longest_stall_s: self.longest_stall_s.unwrap_or(0.0),
         })
@@ -89,15 +94,15 @@ impl Figures {
 #[must_use]
 pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> Option<f64> {
     let (f, s) = (&conclusions.figures, &conclusions.surveys);
-    let rate = |mb_s: Option<f64>| mb_s.map(|v| v * 1e6);
+    let rate = |r: Option<Rate>| r.map(Rate::get);
     let throttles = || conclusions.findings.iter().filter(|f| f.kind == FindingKind::Throttle);
     match id {
-        FigureId::Burst => rate(f.burst_mb_s),
-        FigureId::Sustained => rate(f.sustained_mb_s),
+        FigureId::Burst => rate(f.burst),
+        FigureId::Sustained => rate(f.sustained),
         FigureId::Cache => f.cache_bytes.map(|b| b as f64),
-        FigureId::Mean => rate(f.mean_mb_s),
-        FigureId::WorstSecond => rate(f.worst_second_mb_s),
-        FigureId::P1 => rate(f.p1_mb_s),
+        FigureId::Mean => rate(f.mean),
+        FigureId::WorstSecond => rate(f.worst_second),
+        FigureId::P1 => rate(f.p1),
         FigureId::Variation => f.variation,
         FigureId::LongestStall => f.longest_stall_s,
         FigureId::LongestOperation => readings.longest_operation().map(|d| d.as_secs_f64()),
@@ -110,7 +115,7 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::Throttlings => f.hottest_c.map(|_| throttles().count() as f64),
         FigureId::UntilItThrottles => throttles().next().map(|t| t.elapsed.as_secs_f64()),
         FigureId::Access => Some(s.spans.as_ref()?.spans.first()?.access_us.mean / 1e6),
-        FigureId::HighestStream => rate(s.streams.as_ref()?.highest_mb_s),
+        FigureId::HighestStream => s.streams.as_ref()?.highest_mb_s.map(|v| v * 1e6),
         FigureId::Misses => Some(s.streams.as_ref()?.trials.iter().map(|t| t.misses).sum::<u64>() as f64),
         FigureId::MeanOverTheGround => Some(s.ground.as_ref()?.mean_mb_s * 1e6),
         FigureId::SlowStretches => Some(s.ground.as_ref()?.slow().count() as f64),

@@ -294,11 +294,11 @@ fn a_mean_is_bytes_over_time_also_where_a_load_lasts_less_than_a_second() {
     let write = || crate::route::Leg::new(LegKind::Write);
     // 0.7 s at 2,000 MB/s alone: no whole second, and a mean all the same.
     let r = fold(&leg_events(write(), &[(200_000_000, 0); 7], &[]));
-    assert!((r.conclude().figures.mean_mb_s.unwrap() - 2000.0).abs() < 1e-6);
+    assert!((r.conclude().figures.mean.unwrap().mb_s() - 2000.0).abs() < 1e-6);
     // With 20.5 s at 20 MB/s behind it: 1,400 MB and 410 MB in 21.2 s.
     let mut samples = vec![(200_000_000, 0); 7];
     samples.extend(vec![(2_000_000, 0); 205]);
-    let mean = fold(&leg_events(write(), &samples, &[])).conclude().figures.mean_mb_s.unwrap();
+    let mean = fold(&leg_events(write(), &samples, &[])).conclude().figures.mean.unwrap().mb_s();
     assert!((mean - 1810.0 / 21.2).abs() < 1e-6, "{mean}");
 }
 
@@ -391,8 +391,8 @@ fn a_burst_without_a_cache_end_is_the_usual_rate_and_not_the_mean() {
     let samples: Vec<(u64, u32)> =
         (0..1200).map(|i| if i % 50 < 10 { (10_000_000, 0) } else { (100_000_000, 0) }).collect();
     let figures = fold(&leg_events(crate::route::Leg::new(LegKind::Write), &samples, &[])).conclude().figures;
-    assert!((figures.mean_mb_s.unwrap() - 820.0).abs() < 1.0, "{figures:?}");
-    assert!((figures.burst_mb_s.unwrap() - 1000.0).abs() < 1.0, "{figures:?}");
+    assert!((figures.mean.unwrap().mb_s() - 820.0).abs() < 1.0, "{figures:?}");
+    assert!((figures.burst.unwrap().mb_s() - 1000.0).abs() < 1.0, "{figures:?}");
 }
 
 #[test]

@@ -6,7 +6,8 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::series::Series;
-use crate::quantity::stats;
+use crate::quantity::units::Rate;
+use crate::quantity::{mb_s, stats};
 
 /// Rounds of SNIA PTS-E 2.0 are a minute long; the window has five.
 const ROUND_S: usize = 60;
@@ -29,14 +30,18 @@ pub struct Steadiness {
 /// How even the rate was.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Consistency {
-    /// Mean rate of the slowest whole second, MB/s.
-    pub worst_second_mb_s: f64,
-    /// Rate that 99 % of the seconds exceed, MB/s.
-    pub p1_mb_s: f64,
-    /// Rate that 1 % of the seconds exceed, MB/s.
-    pub p99_mb_s: f64,
-    /// Mean rate, MB/s.
-    pub mean_mb_s: f64,
+    /// Mean rate of the slowest whole second.
+    #[serde(rename = "worst_second_mb_s", with = "mb_s")]
+    pub worst_second: Rate,
+    /// Rate that 99 % of the seconds exceed.
+    #[serde(rename = "p1_mb_s", with = "mb_s")]
+    pub p1: Rate,
+    /// Rate that 1 % of the seconds exceed.
+    #[serde(rename = "p99_mb_s", with = "mb_s")]
+    pub p99: Rate,
+    /// Mean rate.
+    #[serde(rename = "mean_mb_s", with = "mb_s")]
+    pub mean: Rate,
     /// Standard deviation of the rate of the seconds over their mean.
     pub variation: f64,
     /// Longest time without a byte, s.
@@ -129,8 +134,8 @@ impl Seconds {
     }
 
     /// Bytes over time under load, whatever the seconds' edges are.
-    pub fn mean_mb_s(&self) -> Option<f64> {
-        (self.loaded_s > 0.0).then(|| self.moved / self.loaded_s / 1e6)
+    pub fn mean(&self) -> Option<Rate> {
+        (self.loaded_s > 0.0).then(|| Rate::new(self.moved / self.loaded_s))
     }
 
     /// The seconds of the load with the most of them.
@@ -186,24 +191,24 @@ impl Seconds {
         // From where the seconds begin to the end of the load, the last part of a second with the rest.
         let begin = series.index_at(Duration::from_secs_f64(f64::from(*self.ends.get(from)?) / 10.0 - 1.0));
         let loaded_s = series.loaded_s(begin..past);
-        let mean = series.mean_rate(begin..past) / 1e6;
+        let mean = Rate::new(series.mean_rate(begin..past));
         consistency(rates, longest)
-            .map(|c| Consistency { mean_mb_s: if loaded_s > 0.0 { mean } else { c.mean_mb_s }, ..c })
+            .map(|c| Consistency { mean: if loaded_s > 0.0 { mean } else { c.mean }, ..c })
     }
 }
 
 /// How even the rates of some seconds are; `None` of none.
 fn consistency(rates: &[f32], longest_stall_s: f64) -> Option<Consistency> {
-    let mut rates: Vec<f64> = rates.iter().map(|r| f64::from(*r) / 1e6).collect();
+    let mut rates: Vec<f64> = rates.iter().map(|r| f64::from(*r)).collect();
     let n = rates.len() as f64;
     let mean = rates.iter().sum::<f64>() / n;
     let squares: f64 = rates.iter().map(|r| (r - mean).powi(2)).sum();
     let variation = if mean > 0.0 && n > 1.0 { (squares / (n - 1.0)).sqrt() / mean } else { 0.0 };
     Some(Consistency {
-        worst_second_mb_s: rates.iter().copied().reduce(f64::min)?,
-        p1_mb_s: stats::quantile(&mut rates, 0.01)?,
-        p99_mb_s: stats::quantile(&mut rates, 0.99)?,
-        mean_mb_s: mean,
+        worst_second: Rate::new(rates.iter().copied().reduce(f64::min)?),
+        p1: Rate::new(stats::quantile(&mut rates, 0.01)?),
+        p99: Rate::new(stats::quantile(&mut rates, 0.99)?),
+        mean: Rate::new(mean),
         variation,
         longest_stall_s,
     })
@@ -255,7 +260,7 @@ mod tests {
         assert_eq!(s.rates.len(), 4);
         assert!((s.longest_stall_s - 1.5).abs() < 1e-9);
         let whole = s.whole().unwrap();
-        assert!(whole.worst_second_mb_s.abs() < 1e-9 && (whole.p99_mb_s - 10.0).abs() < 1e-6, "{whole:?}");
+        assert!(whole.worst_second.mb_s() < 1e-9 && (whole.p99.mb_s() - 10.0).abs() < 1e-6, "{whole:?}");
         assert_eq!((s.steady(), s.steady_rounds(s.longest())), (None, None), "four seconds cannot be steady");
     }
 

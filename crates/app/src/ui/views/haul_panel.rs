@@ -98,14 +98,14 @@ fn paragraphs(frame: &Frame<'_>, all: &[Paragraph], out: &mut Writer<'_>) {
 
 fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     let f = &c.figures;
-    let mb = |v: Option<f64>| v.map_or_else(|| "none".to_owned(), |v| Rate::from_mb_s(v).to_string());
-    let mut speed = vec![format!("burst {}, sustained {}", mb(f.burst_mb_s), mb(f.sustained_mb_s))];
+    let mb = |v: Option<Rate>| v.map_or_else(|| "none".to_owned(), |v| v.to_string());
+    let mut speed = vec![format!("burst {}, sustained {}", mb(f.burst), mb(f.sustained))];
     speed.extend(f.cache_bytes.map(|b| format!("{} absorbed at full speed", Bytes::new(b))));
     let even = |c: &Consistency| {
         vec![
-            format!("mean {}, varies by {:.1} %", mb(Some(c.mean_mb_s)), c.variation * 100.0),
-            format!("worst second {}", mb(Some(c.worst_second_mb_s))),
-            format!("p1 {}, p99 {}", mb(Some(c.p1_mb_s)), mb(Some(c.p99_mb_s))),
+            format!("mean {}, varies by {:.1} %", mb(Some(c.mean)), c.variation * 100.0),
+            format!("worst second {}", mb(Some(c.worst_second))),
+            format!("p1 {}, p99 {}", mb(Some(c.p1)), mb(Some(c.p99))),
             format!("longest stall {}", span_words(c.longest_stall_s)),
         ]
     };

@@ -46,7 +46,7 @@ pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
         .iter()
         .filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate }))
         .collect();
-    let last = ends.last().map_or_else(|| c.figures.mean_mb_s.map(Rate::from_mb_s), |f| f.after);
+    let last = ends.last().map_or_else(|| c.figures.mean, |f| f.after);
     levels.extend(last.map(|rate| KnownLevel { up_to: None, rate }));
     levels
 }
