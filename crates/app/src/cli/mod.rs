@@ -13,6 +13,7 @@ mod report;
 mod shell;
 mod show;
 mod vitals;
+mod worlds;
 
 pub use chart::{ChartKind, draw, encode};
 

@@ -4,6 +4,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::proving::{GroundScore, Score, judge, make, prove_ground};
 use serde::Serialize;
 
+use super::worlds::{self, FamilyProof, Worlds};
 use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 
@@ -41,6 +42,10 @@ struct Proof {
     /// Kind, confidence, findings, right.
     by_confidence: Vec<(&'static str, f64, usize, usize)>,
     ground: GroundProof,
+    /// The second proving ground, by family, and all of them together last.
+    worlds: Vec<FamilyProof>,
+    worlds_calibration: Vec<Tenth>,
+    worlds_confusion: Vec<(String, String, usize)>,
 }
 
 /// How scans did on random drives with slow stretches.
@@ -73,7 +78,7 @@ fn ground_proof(mut s: GroundScore) -> GroundProof {
     }
 }
 
-fn share(part: usize, whole: usize) -> f64 {
+pub(super) fn share(part: usize, whole: usize) -> f64 {
     if whole == 0 { 1.0 } else { part as f64 / whole as f64 }
 }
 
@@ -82,7 +87,16 @@ fn at(values: &mut [f64], q: f64) -> Option<f64> {
     values.get(((values.len().max(1) - 1) as f64 * q).round() as usize).copied()
 }
 
-fn proof(mut s: Score, ground: GroundScore, seed: u64) -> Proof {
+fn tenths(s: &Score) -> Vec<Tenth> {
+    let some = s.calibration.iter().enumerate().filter(|(_, (n, _))| *n > 0);
+    some.map(|(i, (n, r))| Tenth { from: i as f64 / 10.0, findings: *n, right: share(*r, *n) }).collect()
+}
+
+fn confusion(s: &Score) -> Vec<(String, String, usize)> {
+    s.confusion.iter().map(|((t, g), n)| ((*t).to_owned(), (*g).to_owned(), *n)).collect()
+}
+
+fn proof(mut s: Score, ground: GroundScore, worlds: Worlds, seed: u64) -> Proof {
     let told: usize = s.confusion.iter().filter(|((_, g), _)| *g != "nothing").map(|(_, n)| n).sum();
     let good = |t: &str, g: &str| {
         t == g || (t == "other" && matches!(g, "unexplained" | "other-traffic" | "slow-zone"))
@@ -110,20 +124,17 @@ fn proof(mut s: Score, ground: GroundScore, seed: u64) -> Proof {
         flat_hauls: s.flat,
         false_on_flat: s.flat_false,
         cause_right: share(right, told),
-        confusion: s.confusion.iter().map(|((t, g), n)| ((*t).to_owned(), (*g).to_owned(), *n)).collect(),
-        calibration: s
-            .calibration
-            .iter()
-            .enumerate()
-            .filter(|(_, (n, _))| *n > 0)
-            .map(|(i, (n, r))| Tenth { from: i as f64 / 10.0, findings: *n, right: share(*r, *n) })
-            .collect(),
+        confusion: confusion(&s),
+        calibration: tenths(&s),
         by_confidence: s
             .by_confidence
             .iter()
             .map(|((kind, c), (n, r))| (*kind, f64::from(*c) / 100.0, *n, *r))
             .collect(),
         ground: ground_proof(ground),
+        worlds_calibration: tenths(&worlds.all),
+        worlds_confusion: confusion(&worlds.all),
+        worlds: worlds.families,
     }
 }
 
@@ -140,10 +151,12 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     for i in 0..drives.div_ceil(4) {
         prove_ground(seed.wrapping_mul(1_000_003).wrapping_add(i), &mut ground);
     }
+    let worlds = worlds::prove(drives, seed);
     if mistakes {
+        worlds.all.mistakes.iter().for_each(|m| eprintln!("{m}"));
         score.mistakes.iter().chain(&ground.mistakes).for_each(|m| eprintln!("{m}"));
     }
-    let p = proof(score, ground, seed);
+    let p = proof(score, ground, worlds, seed);
     if answer == Answer::Json {
         say_json(&p)?;
         return Ok(Exit::Done);
@@ -178,11 +191,7 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     let mut lines = vec![["TRUE CAUSE", "GIVEN", "TIMES"].map(String::from).to_vec()];
     lines.extend(p.confusion.iter().map(|(t, g, n)| vec![t.clone(), g.clone(), n.to_string()]));
     say(&format!("{}\n", table(&lines)))?;
-    let mut lines = vec![["CONFIDENCE", "FINDINGS", "RIGHT"].map(String::from).to_vec()];
-    lines.extend(p.calibration.iter().map(|t| {
-        vec![format!("{:.1} to {:.1}", t.from, t.from + 0.1), t.findings.to_string(), percent(t.right)]
-    }));
-    say(&format!("{}\n", table(&lines)))?;
+    say(&calibration(&p.calibration))?;
     let g = &p.ground;
     let word = |v: Option<f64>| v.map_or_else(|| "none".into(), |v| format!("{v:.3}"));
     say(&format!(
@@ -200,5 +209,16 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         word(g.overlap_p5),
         percent(g.edges_within_one_bin)
     ))?;
+    say(&format!("\nthe second proving ground\n\n{}\n", worlds::lines(&p.worlds)))?;
+    say(&calibration(&p.worlds_calibration))?;
     Ok(Exit::Done)
+}
+
+fn calibration(tenths: &[Tenth]) -> String {
+    let mut lines = vec![["CONFIDENCE", "FINDINGS", "RIGHT"].map(String::from).to_vec()];
+    lines.extend(tenths.iter().map(|t| {
+        let right = format!("{:.1} %", t.right * 100.0);
+        vec![format!("{:.1} to {:.1}", t.from, t.from + 0.1), t.findings.to_string(), right]
+    }));
+    format!("{}\n", table(&lines))
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::FindingKind;
 
-use super::make::Case;
+use super::make::{Case, TrueEnd};
 
 /// What is counted over many hauls.
 #[derive(Debug, Clone, Default)]
@@ -16,6 +16,8 @@ pub struct Score {
     pub flat: usize,
     /// Findings on flat hauls.
     pub flat_false: usize,
+    /// Flat hauls with such a finding.
+    pub flat_false_hauls: usize,
     /// By kind (`cache-end`, `throttle`): (true ones, found ones, matched).
     pub kinds: BTreeMap<&'static str, (usize, usize, usize)>,
     /// |found − true| / true of matched cache ends, in bytes.
@@ -34,6 +36,34 @@ pub struct Score {
     pub mistakes: Vec<String>,
 }
 
+impl Score {
+    /// Adds what was counted elsewhere.
+    pub fn join(&mut self, other: Self) {
+        self.hauls += other.hauls;
+        self.flat += other.flat;
+        self.flat_false += other.flat_false;
+        self.flat_false_hauls += other.flat_false_hauls;
+        for (kind, (a, b, c)) in other.kinds {
+            let mine = self.kinds.entry(kind).or_default();
+            *mine = (mine.0 + a, mine.1 + b, mine.2 + c);
+        }
+        self.place_errors.extend(other.place_errors);
+        self.onset_errors.extend(other.onset_errors);
+        self.inside += other.inside;
+        for (key, n) in other.confusion {
+            *self.confusion.entry(key).or_default() += n;
+        }
+        for (mine, theirs) in self.calibration.iter_mut().zip(other.calibration) {
+            *mine = (mine.0 + theirs.0, mine.1 + theirs.1);
+        }
+        for (key, (n, r)) in other.by_confidence {
+            let mine = self.by_confidence.entry(key).or_default();
+            *mine = (mine.0 + n, mine.1 + r);
+        }
+        self.mistakes.extend(other.mistakes);
+    }
+}
+
 /// A haul while it is judged.
 struct Judging<'a> {
     case: &'a Case,
@@ -41,8 +71,16 @@ struct Judging<'a> {
     score: &'a mut Score,
     /// Of each finding.
     right: Vec<bool>,
+    /// Right, but not asked for.
+    perhaps: Vec<bool>,
     /// In lines.
     wrong: Vec<String>,
+}
+
+/// Near enough to a true end: within 5 % of its bytes, or two seconds, or half of the time in which it gave way.
+fn is_near(f: &Finding, end: &TrueEnd) -> bool {
+    (f.written.as_f64() / end.written - 1.0).abs() < 0.05
+        || (f.elapsed.as_secs_f64() - end.elapsed).abs() < 2.0 + 0.5 * end.ramp_s
 }
 
 /// Judges the conclusions of one haul.
@@ -51,11 +89,15 @@ pub fn judge(case: &Case, c: &Conclusions, score: &mut Score) {
     if case.flat {
         score.flat += 1;
         let beat = |k: FindingKind| k == FindingKind::Background && case.beats.is_some();
-        score.flat_false += c.findings.iter().filter(|f| !beat(f.kind)).count();
+        let false_ones = c.findings.iter().filter(|f| !beat(f.kind)).count();
+        score.flat_false += false_ones;
+        score.flat_false_hauls += usize::from(false_ones > 0);
     }
     let right = vec![false; c.findings.len()];
-    let mut judging = Judging { case, findings: &c.findings, score, right, wrong: Vec::new() };
+    let perhaps = right.clone();
+    let mut judging = Judging { case, findings: &c.findings, score, right, perhaps, wrong: Vec::new() };
     judging.cache_ends();
+    judging.perhaps();
     judging.throttling();
     judging.beats();
     judging.others();
@@ -77,8 +119,7 @@ impl Judging<'_> {
 
     fn cache_ends(&mut self) {
         for end in &self.case.ends {
-            let near = |w: f64, s: f64| (w / end.written - 1.0).abs() < 0.05 || (s - end.elapsed).abs() < 2.0;
-            let at = |f: &Finding| near(f.written.as_f64(), f.elapsed.as_secs_f64());
+            let at = |f: &Finding| is_near(f, end);
             // The nearest that is not taken: two levels may end close together.
             let off = |f: &Finding| (f.written.as_f64() - end.written).abs();
             let all = self.findings;
@@ -99,6 +140,21 @@ impl Judging<'_> {
                 self.confused("cache-end", word);
                 let (gb, s) = (end.written / 1e9, end.elapsed);
                 self.wrong.push(format!("cache end at {gb:.2} GB ({s:.1} s): {word}"));
+            }
+        }
+    }
+
+    /// Ends that nobody can be asked for may be told all the same, once each.
+    fn perhaps(&mut self) {
+        for end in &self.case.perhaps {
+            let hit = (0..self.findings.len()).find(|i| {
+                let f = &self.findings[*i];
+                let kind = matches!(f.kind, FindingKind::CacheEnd | FindingKind::Unexplained);
+                !self.right[*i] && kind && is_near(f, end)
+            });
+            if let Some(i) = hit {
+                self.right[i] = true;
+                self.perhaps[i] = true;
             }
         }
     }
@@ -184,7 +240,8 @@ impl Judging<'_> {
             let again = throttle && before.clone().any(|(g, r)| g.kind == FindingKind::Throttle && *r);
             let brief = throttle && self.case.throttle.is_none() && right;
             let counts = matches!(f.kind, FindingKind::CacheEnd | FindingKind::Throttle);
-            if counts && !(again && right) && !brief {
+            let asked = !(brief || self.perhaps[i] || again && right);
+            if counts && asked {
                 self.kind(f.kind.word()).1 += 1;
             }
             if f.kind == FindingKind::Background && self.case.beats != Some(false) {
@@ -205,7 +262,7 @@ mod tests {
 
     use hollow_mile_core::quantity::units::Bytes;
 
-    use super::super::make::{TrueEnd, TrueThrottle};
+    use super::super::make::TrueThrottle;
     use super::*;
 
     /// A haul on which nothing happened, to which a truth is given.
@@ -214,6 +271,7 @@ mod tests {
             words: "made".into(),
             events: Vec::new(),
             ends: Vec::new(),
+            perhaps: Vec::new(),
             throttle: None,
             throttled_briefly: false,
             others: Vec::new(),
@@ -240,7 +298,7 @@ mod tests {
         score
     }
 
-    const END: TrueEnd = TrueEnd { written: 100e9, elapsed: 50.0 };
+    const END: TrueEnd = TrueEnd { written: 100e9, elapsed: 50.0, ramp_s: 0.0 };
 
     #[test]
     fn a_cache_end_is_right_near_its_place_and_only_once() {
@@ -267,7 +325,7 @@ mod tests {
 
     #[test]
     fn the_nearest_of_two_ends_counts_for_each() {
-        let other = TrueEnd { written: 103e9, elapsed: 51.0 };
+        let other = TrueEnd { written: 103e9, elapsed: 51.0, ramp_s: 0.0 };
         let truth = Case { ends: vec![END, other], ..case() };
         let found = vec![finding(FindingKind::CacheEnd, 103, 51), finding(FindingKind::CacheEnd, 100, 50)];
         let score = judged(&truth, found);

@@ -16,6 +16,8 @@ pub struct TrueEnd {
     pub written: f64,
     /// Seconds.
     pub elapsed: f64,
+    /// It gave way over so many seconds, half of them before this.
+    pub ramp_s: f64,
 }
 
 /// When heat slowed the drive.
@@ -36,6 +38,8 @@ pub struct Case {
     pub events: Vec<Event>,
     /// Cache ends with enough of a record after them to be seen.
     pub ends: Vec<TrueEnd>,
+    /// Cache ends that nobody can be asked for: near others, in heat, at the end of the record. To tell one is no mistake.
+    pub perhaps: Vec<TrueEnd>,
     /// Throttling, if there was any to speak of.
     pub throttle: Option<TrueThrottle>,
     /// It throttled, but too little or too late for that.
@@ -48,24 +52,24 @@ pub struct Case {
     pub flat: bool,
 }
 
-pub(super) struct Dice(pub(super) Xoshiro256PlusPlus);
+pub(crate) struct Dice(pub(crate) Xoshiro256PlusPlus);
 
 impl Dice {
-    pub(super) fn within(&mut self, low: f64, high: f64) -> f64 {
+    pub(crate) fn within(&mut self, low: f64, high: f64) -> f64 {
         low + (high - low) * self.0.random::<f64>()
     }
-    pub(super) fn log_within(&mut self, low: f64, high: f64) -> f64 {
+    pub(crate) fn log_within(&mut self, low: f64, high: f64) -> f64 {
         self.within(low.ln(), high.ln()).exp()
     }
-    pub(super) fn chance(&mut self, p: f64) -> bool {
+    pub(crate) fn chance(&mut self, p: f64) -> bool {
         self.0.random::<f64>() < p
     }
     /// Heavier tails than a normal deviate, the same variance.
-    pub(super) fn laplace(&mut self) -> f64 {
+    pub(crate) fn laplace(&mut self) -> f64 {
         let u = self.within(-0.5, 0.5);
         -u.signum() * (1.0 - 2.0 * u.abs()).max(1e-300).ln() / std::f64::consts::SQRT_2
     }
-    pub(super) fn normal(&mut self) -> f64 {
+    pub(crate) fn normal(&mut self) -> f64 {
         let u: f64 = self.0.random::<f64>().max(1e-300);
         (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * self.0.random::<f64>()).cos()
     }
@@ -297,7 +301,7 @@ pub fn make(seed: u64) -> Case {
             bytes += step;
             in_level += step;
             if in_level >= p.levels[level].1 {
-                ends.push(TrueEnd { written: written + bytes, elapsed: end - left });
+                ends.push(TrueEnd { written: written + bytes, elapsed: end - left, ramp_s: 0.0 });
                 level += 1;
                 in_level = 0.0;
             }
@@ -338,5 +342,5 @@ pub fn make(seed: u64) -> Case {
     let throttled_briefly = hot_from.is_some() && throttle.is_none();
     let beats = (p.stall_periodic && p.stall_every.is_finite())
         .then(|| t / p.stall_every > 12.0 && p.stall_every > 10.0 * p.dt && p.stall_s > 0.9 * p.dt);
-    Case { words, events, ends, throttle, throttled_briefly, others, beats, flat }
+    Case { words, events, ends, perhaps: Vec::new(), throttle, throttled_briefly, others, beats, flat }
 }

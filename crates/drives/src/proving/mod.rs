@@ -7,10 +7,13 @@
 mod ground;
 mod judge;
 mod make;
+mod worlds;
 
 pub use ground::{GroundScore, prove_ground};
 pub use judge::{Score, judge};
+pub(crate) use make::Dice;
 pub use make::{Case, TrueEnd, TrueThrottle, make};
+pub use worlds::{Family, make_world};
 
 #[cfg(test)]
 mod tests {

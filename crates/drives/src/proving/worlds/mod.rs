@@ -1,0 +1,60 @@
+//! A second proving ground: drives in continuous time, of many families, written without a look at the first.
+//!
+//! Each family is a world in which something is harder than usual: ends that take minutes, sensors in steps of 5 K, rates that swing
+//! second by second, records without a thermometer. Nothing here is shared with the analysis, with [`crate::sim`], or with the
+//! generator in [`super::make`] but the dice and the form of the truth.
+
+mod drive;
+mod families;
+mod watcher;
+
+pub use families::Family;
+
+use super::Dice;
+use super::make::Case;
+use rand::SeedableRng;
+use rand_xoshiro::Xoshiro256PlusPlus;
+
+/// Makes the haul of a seed in a world of this family.
+#[must_use]
+pub fn make_world(family: Family, seed: u64) -> Case {
+    let salt = 0x9E37_79B9_7F4A_7C15u64.wrapping_mul(family as u64 + 1);
+    let mut dice = Dice(Xoshiro256PlusPlus::seed_from_u64(seed.wrapping_mul(0x2545_F491_4F6C_DD1D) ^ salt));
+    let world = families::plan(family, &mut dice);
+    watcher::record(family, seed, &world, &mut dice)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_seed_makes_the_same_haul_and_its_truth_lies_in_it() {
+        for family in Family::ALL {
+            for seed in 0..8 {
+                let (a, b) = (make_world(family, seed), make_world(family, seed));
+                assert_eq!(a.events, b.events, "{family:?} {seed}");
+                let last = a.events.last().unwrap().at().as_secs_f64();
+                assert!(a.ends.iter().all(|e| e.elapsed < last), "{family:?} {seed}: {:?}", a.ends);
+                assert!(a.ends.windows(2).all(|w| w[0].written < w[1].written), "{family:?} {seed}");
+                assert!(!a.flat || (a.ends.is_empty() && a.throttle.is_none()), "{family:?} {seed}");
+                assert!(a.events.len() > 20, "{family:?} {seed}: {}", a.events.len());
+            }
+        }
+    }
+
+    /// What a family is named for is in its hauls.
+    #[test]
+    fn the_families_hold_what_they_are_named_for() {
+        let all = |family| (0..40).map(move |seed| make_world(family, seed));
+        assert!(all(Family::Flat).all(|c| c.flat));
+        assert!(all(Family::Ramps).filter(|c| c.ends.iter().any(|e| e.ramp_s > 5.0)).count() > 10);
+        assert!(all(Family::Hysteresis).filter(|c| c.throttle.is_some()).count() > 20);
+        assert!(
+            all(Family::Blind).all(|c| c.throttle.is_none()),
+            "nobody can be asked for heat without a thermometer"
+        );
+        assert!(all(Family::Housekeeping).all(|c| c.throttle.is_none() && !c.throttled_briefly));
+        assert!(all(Family::Pauses).filter(|c| c.ends.len() > 1).count() > 10);
+    }
+}
