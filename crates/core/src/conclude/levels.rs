@@ -7,6 +7,7 @@ use std::ops::Range;
 
 use crate::quantity::units::Rate;
 
+use super::ramp::{self, Ramp};
 use crate::quantity::stats;
 use crate::readings::Series;
 use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
@@ -27,6 +28,10 @@ const LAG: usize = 8;
 const PLAIN_STEP: f64 = 0.2;
 /// The correlation is taken from so many points at most.
 const MOST_POINTS: usize = 8192;
+/// Stalls up to so long are left out where slopes are sought, s.
+const STALL_S: f64 = 3.0;
+/// A slope shorter than this is a step, s.
+const LEAST_SLOPE_S: f64 = 0.8;
 /// More points than this say nothing new of a level's median, since noise is correlated.
 const MOST_INDEPENDENT: f64 = 40.0;
 
@@ -108,6 +113,8 @@ pub struct Level {
     pub entry: f64,
     /// See `entry`.
     pub exit: f64,
+    /// The points over which the level before gave way to this one, where that was no step.
+    pub ramp: Option<Range<usize>>,
 }
 
 impl Level {
@@ -135,13 +142,18 @@ impl Level {
 /// The levels that the rate of a run went through, in order.
 pub fn levels(run: &Run, series: &Series) -> Vec<Level> {
     let (points, starts) = (run.points(), run.starts());
-    Weigher { run, series, points, noise: Noise::of(points, &starts) }.weigh(&starts)
+    let length = run.seconds(series, &(0..run.len())) / run.len().max(1) as f64;
+    let window = (STALL_S / length.max(1e-6)).ceil().clamp(3.0, 90.0) as usize;
+    let filled = ramp::without_dips(points, window);
+    Weigher { run, series, points, filled, noise: Noise::of(points, &starts) }.weigh(&starts)
 }
 
 struct Weigher<'a> {
     run: &'a Run,
     series: &'a Series,
     points: &'a [f32],
+    /// The points without stalls.
+    filled: Vec<f32>,
     noise: Noise,
 }
 
@@ -160,7 +172,7 @@ impl Weigher<'_> {
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
         let entry = self.local(points.start..points.start + window, log_rate);
         let exit = self.local(points.end - window..points.end, log_rate);
-        Level { points, log_rate, centre, sigma, independent, entry, exit }
+        Level { points, log_rate, centre, sigma, independent, entry, exit, ramp: None }
     }
 
     /// Variance of the noise of a level. Many points know their own; that of a few is weighed with the neighbourhood's.
@@ -223,7 +235,141 @@ impl Weigher<'_> {
         self.drop_dips(&mut levels);
         self.absorb_transitions(&mut levels);
         self.merge_weak(&mut levels);
+        self.join_slopes(&mut levels);
+        self.stretch_steps(&mut levels);
+        self.join_pieces(&mut levels);
+        self.split_slopes(&mut levels);
         levels
+    }
+
+    /// The stretch that two neighbours share, no more of the longer than the shorter can be compared with.
+    fn shared(left: &Level, right: &Level) -> Range<usize> {
+        let reach = |other: &Level| 4 * other.points.len() + 200;
+        let from = right.points.start.saturating_sub(reach(right)).max(left.points.start);
+        from..(right.points.start + reach(left)).min(right.points.end)
+    }
+
+    /// Levels to the left and right of a slope, which belongs half to each.
+    fn around_slope(&self, whole: Range<usize>, slope: Range<usize>) -> (Level, Level) {
+        let middle = slope.start.midpoint(slope.end).clamp(whole.start + 1, whole.end - 1);
+        let least = 3;
+        let before = whole.start..slope.start.max(whole.start + least).min(middle.max(whole.start + 1));
+        let after = slope.end.min(whole.end.saturating_sub(least)).max(middle)..whole.end;
+        let (mut left, mut right) = (self.level(before), self.level(after));
+        left.points = whole.start..middle;
+        right.points = middle..whole.end;
+        right.ramp = Some(slope);
+        (left, right)
+    }
+
+    /// A level between two others that is a piece of one slope is none.
+    fn join_slopes(&self, levels: &mut Vec<Level>) {
+        let mut i = 0;
+        while i + 2 < levels.len() {
+            let (a, b, c) = (&levels[i], &levels[i + 1], &levels[i + 2]);
+            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
+            let whole = Self::shared(a, b).start..Self::shared(b, c).end;
+            let ramp = falls.then(|| ramp::fit(&self.filled, whole)).flatten();
+            let covers = |r: &Ramp| {
+                let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
+                inside.len() * 4 > b.points.len() * 3
+            };
+            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r)) {
+                let carried = levels[i].ramp.take();
+                let (mut left, right) =
+                    self.around_slope(levels[i].points.start..levels[i + 2].points.end, r.points);
+                left.ramp = carried;
+                levels.splice(i..i + 3, [left, right]);
+                i = i.saturating_sub(1);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
+    /// Steps that are slopes, looked at closely.
+    fn stretch_steps(&self, levels: &mut [Level]) {
+        for i in 1..levels.len() {
+            let (left, right) = (&levels[i - 1], &levels[i]);
+            if right.ramp.is_some() || self.seconds(left).min(self.seconds(right)) < LEAST_SLOPE_S {
+                continue;
+            }
+            let Some(r) = ramp::fit(&self.filled, Self::shared(left, right)) else { continue };
+            let falls = (left.log_rate > right.log_rate) == (r.before > r.after);
+            if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
+                continue;
+            }
+            let carried = levels[i - 1].ramp.take();
+            let whole = levels[i - 1].points.start..levels[i].points.end;
+            let (mut left, right) = self.around_slope(whole, r.points);
+            left.ramp = carried;
+            (levels[i - 1], levels[i]) = (left, right);
+        }
+    }
+
+    /// Slopes that follow each other closely in one direction are pieces of one.
+    fn join_pieces(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i + 1 < levels.len() {
+            let (a, b, c) = (&levels[i - 1], &levels[i], &levels[i + 1]);
+            let slope = |l: &Level| l.ramp.clone().unwrap_or(l.points.start..l.points.start + 1);
+            let (first, second) = (slope(b), slope(c));
+            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
+            let level = second.start.saturating_sub(first.end);
+            let both = first.len() + second.len();
+            if falls && (b.ramp.is_some() || c.ramp.is_some()) && 4 * level <= both {
+                let carried = levels[i - 1].ramp.take();
+                let whole = levels[i - 1].points.start..levels[i + 1].points.end;
+                let (mut left, right) = self.around_slope(whole, first.start..second.end.max(first.end));
+                left.ramp = carried;
+                levels.splice(i - 1..i + 2, [left, right]);
+                i = i.saturating_sub(1).max(1);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
+    /// What looks like one level may be two with a slope between them, which has no place to be cut at.
+    fn split_slopes(&self, levels: &mut Vec<Level>) {
+        let mut i = 0;
+        while i < levels.len() {
+            // Beside the slopes that are known.
+            let all = levels[i].points.clone();
+            let from = levels[i].ramp.as_ref().map_or(all.start, |r| r.end.min(all.end));
+            let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(all.end, |r| r.start.max(from));
+            let stands = |r: &Ramp| {
+                let (before, after) = (r.points.start - from, to - r.points.end);
+                let least = (r.points.len() / 12).max(5);
+                let noise = self.noise.around(self.points, r.points.start).max(LEAST_SIGMA);
+                let worth = |n: usize| self.noise.worth(n as f64).min(MOST_INDEPENDENT);
+                let error = noise * (1.0 / worth(before.max(1)) + 1.0 / worth(after.max(1))).sqrt();
+                let step = (r.before - r.after).abs();
+                before >= least
+                    && after >= least
+                    && step >= 1.2 * LEAST_STEP
+                    && step > LEAST_SIGMAS * error
+                    && r.beats_a_step()
+                    && r.beats_a_line()
+            };
+            // The whole, or parts of it, where one slope hides another.
+            let tenth = |n: usize| from + (to - from) * n / 10;
+            let parts = [(0, 10), (0, 6), (4, 10), (2, 8)].map(|(a, b)| tenth(a)..tenth(b));
+            let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
+            let found =
+                parts.into_iter().filter(|_| long).find_map(|p| ramp::fit(&self.filled, p).filter(stands));
+            if let Some(r) = found {
+                let carried = levels[i].ramp.take();
+                let (mut left, right) = self.around_slope(all, r.points);
+                left.ramp = carried;
+                levels.splice(i..=i, [left, right]);
+            }
+            i += 1;
+        }
+    }
+
+    fn seconds(&self, level: &Level) -> f64 {
+        self.run.seconds(self.series, &level.points)
     }
 
     /// A run may begin with a level of two or three points, too short to be proposed: its points all stand far above the level that

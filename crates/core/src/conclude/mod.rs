@@ -12,6 +12,7 @@ mod levels;
 pub mod limits;
 pub mod models;
 mod place;
+mod ramp;
 mod range;
 mod stints;
 pub mod surveys;

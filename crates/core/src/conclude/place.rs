@@ -37,6 +37,9 @@ const WITHIN: f64 = 1.92;
 /// (Laplace noise: robust against stalls); splits whose likelihood is within the χ² bound make the interval. A sample
 /// that lies between the two levels was shared by them; its share gives the place within it.
 pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place {
+    if let Some(slope) = &right.ramp {
+        return on_slope(run, series, left, right, slope);
+    }
     let edge = right.points.start;
     let points = edge.saturating_sub(4).max(left.points.start)..(edge + 4).min(right.points.end);
     let range = run.samples(&points);
@@ -82,6 +85,35 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
         high: Bytes::new(high),
         position,
         width_s: split.between_s,
+    }
+}
+
+/// The place of a boundary that is a slope: where half of the fall is over. The interval is the slope.
+fn on_slope(run: &Run, series: &Series, left: &Level, right: &Level, slope: &Range<usize>) -> Place {
+    let samples = run.samples(slope);
+    let half = 0.5 * (left.exit_rate().get() + right.entry_rate().get());
+    let falls = left.log_rate > right.log_rate;
+    // The split of the slope with the fewest samples on the wrong side of half of the fall.
+    let beyond = |i: usize| (series.rate(i) < half) == falls;
+    let mut wrong = samples.clone().filter(|i| !beyond(*i)).count() as i64;
+    let (mut best, mut least) = (samples.start, wrong);
+    for i in samples.clone() {
+        wrong += if beyond(i) { 1 } else { -1 };
+        if wrong < least {
+            (best, least) = (i + 1, wrong);
+        }
+    }
+    let sample = best.min(series.len() - 1);
+    let begin_s = if sample == 0 { 0.0 } else { series.end_s(sample - 1) };
+    let last = series.len() - 1;
+    Place {
+        sample,
+        elapsed: Duration::from_secs_f64(begin_s.max(0.0)),
+        written: Bytes::new(series.written_before(sample)),
+        low: Bytes::new(series.written_before(samples.start)),
+        high: Bytes::new(series.written(samples.end.max(1).min(last + 1) - 1)),
+        position: series.position(sample),
+        width_s: series.loaded_s(samples),
     }
 }
 

@@ -1,0 +1,262 @@
+//! Where one level gives way to the next little by little: level, slope, level, fitted to a stretch of rates. The rate is taken as it
+//! is, not its logarithm: while a cache fills, the share of operations that it takes falls evenly, and so does their mean.
+//!
+//! The two knots are searched on bins of the stretch, and again on finer bins around what was found. For each pair of knots the two
+//! levels follow by least squares from running sums, so a search costs some thousands of additions, however long the stretch.
+
+use std::ops::Range;
+
+use crate::quantity::stats;
+
+/// Bins of one search.
+const BINS: usize = 120;
+/// Points of a bin that are looked at for its median.
+const LOOKED_AT: usize = 15;
+/// A slope of so few points is a step.
+const LEAST_POINTS: f64 = 4.0;
+
+/// Level, slope, level.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Ramp {
+    /// First and last point of the slope.
+    pub points: Range<usize>,
+    /// ln(rate) before and after.
+    pub before: f64,
+    /// See `before`.
+    pub after: f64,
+    /// Sum of squares that is left over, in units of the bins' noise, for this shape, for a step, and for a line that bends once.
+    pub left: f64,
+    /// See `left`.
+    pub step: f64,
+    /// See `left`: for two steps.
+    pub steps: f64,
+    /// The same on the whole stretch, for this shape and for a line that bends evenly.
+    pub whole: f64,
+    /// See `whole`.
+    pub bow: f64,
+}
+
+impl Ramp {
+    /// The slope explains what a step does not: the slope is longer than what separates two points.
+    pub fn beats_a_step(&self) -> bool {
+        self.points.len() as f64 >= LEAST_POINTS
+            && self.step - self.left > 25.0
+            && self.left < 0.7 * self.step
+    }
+
+    /// It explains more than two steps do.
+    pub fn beats_two_steps(&self) -> bool {
+        self.beats_a_step() && self.left < 0.9 * self.steps
+    }
+
+    /// Levels before and after the slope explain what a line does not, even one that bends evenly.
+    pub fn beats_a_line(&self) -> bool {
+        self.bow - self.whole > 30.0 && self.whole < 0.6 * self.bow
+    }
+}
+
+/// Sums over the bins before each.
+struct Sums {
+    y: Vec<f64>,
+    ky: Vec<f64>,
+}
+
+impl Sums {
+    fn of(bins: &[f64]) -> Self {
+        let (mut y, mut ky) = (vec![0.0], vec![0.0]);
+        for (k, v) in bins.iter().enumerate() {
+            y.push(y[k] + v);
+            ky.push(ky[k] + k as f64 * v);
+        }
+        Self { y, ky }
+    }
+
+    /// How much of the sum of squares the mean of these bins explains.
+    fn flat(&self, from: usize, to: usize) -> f64 {
+        (self.y[to] - self.y[from]).powi(2) / (to - from) as f64
+    }
+
+    /// The best levels for a slope that begins after bin `i` and is over at bin `j`: before, after, and how much of the sum of
+    /// squares they explain.
+    fn fit(&self, i: usize, j: usize) -> Option<(f64, f64, f64)> {
+        let n = self.y.len() - 1;
+        let width = (j - i) as f64;
+        // w = 0 up to i, (k − i)/(j − i) on the slope, 1 from j on.
+        let m = (j - i - 1) as f64;
+        let (slope_w, slope_ww) = (m / 2.0, (m * (m + 1.0) * (2.0 * m + 1.0) / 6.0) / (width * width));
+        let late = (n - j) as f64;
+        let (w, ww, total) = (slope_w + late, slope_ww + late, n as f64);
+        let on_slope = (self.ky[j] - self.ky[i + 1] - i as f64 * (self.y[j] - self.y[i + 1])) / width;
+        let wy = on_slope + self.y[n] - self.y[j];
+        let y = self.y[n];
+        // Level and rise by least squares.
+        let det = total * ww - w * w;
+        (det > 1e-9).then(|| {
+            let rise = (total * wy - w * y) / det;
+            let before = (y - rise * w) / total;
+            (before, before + rise, before * y + rise * wy)
+        })
+    }
+}
+
+/// What a straight line with an even bend leaves over.
+fn bow(bins: &[f64]) -> f64 {
+    let n = bins.len() as f64;
+    // Orthogonal polynomials on the bins.
+    let centre = (n - 1.0) / 2.0;
+    let x: Vec<f64> = (0..bins.len()).map(|k| k as f64 - centre).collect();
+    let mean_square = x.iter().map(|v| v * v).sum::<f64>() / n;
+    let mean = bins.iter().sum::<f64>() / n;
+    let mut left: f64 = bins.iter().map(|v| (v - mean).powi(2)).sum();
+    for shape in [x.clone(), x.iter().map(|v| v * v - mean_square).collect::<Vec<f64>>()] {
+        let length: f64 = shape.iter().map(|v| v * v).sum();
+        let along: f64 = shape.iter().zip(bins).map(|(s, v)| s * v).sum();
+        left -= along * along / length.max(1e-12);
+    }
+    left.max(0.0)
+}
+
+fn bins(points: &[f32], range: &Range<usize>) -> (Vec<f64>, f64) {
+    let count = range.len().min(BINS);
+    let width = range.len() as f64 / count as f64;
+    let edge = |k: usize| range.start + (k as f64 * width).round() as usize;
+    let middle = |k: usize| {
+        let part = &points[edge(k)..edge(k + 1).max(edge(k) + 1).min(range.end)];
+        stats::median(&mut stats::spaced(part, LOOKED_AT)).unwrap_or(0.0)
+    };
+    ((0..count).map(middle).collect(), width)
+}
+
+/// The points with dips deeper than a third, and shorter than `window`, filled up to what is beside them: the morphological closing
+/// (greatest of the window, then least of that; Serra 1982) keeps steps and slopes where they are.
+pub fn without_dips(points: &[f32], window: usize) -> Vec<f32> {
+    let high = slid(points, window, |a, b| a >= b);
+    let closed = slid(&high, window, |a, b| a <= b);
+    points.iter().zip(closed).map(|(v, c)| if c - v > 0.35 { c } else { *v }).collect()
+}
+
+/// For each place the value in the window around it that `wins` over all others.
+fn slid(points: &[f32], window: usize, wins: fn(f32, f32) -> bool) -> Vec<f32> {
+    let half = window / 2;
+    let mut best: std::collections::VecDeque<usize> = std::collections::VecDeque::new();
+    let mut out = Vec::with_capacity(points.len());
+    let mut next = 0;
+    for i in 0..points.len() {
+        while next < points.len() && next <= i + half {
+            while best.back().is_some_and(|b| wins(points[next], points[*b])) {
+                best.pop_back();
+            }
+            best.push_back(next);
+            next += 1;
+        }
+        while best.front().is_some_and(|b| b + half < i) {
+            best.pop_front();
+        }
+        out.push(best.front().map_or(points[i], |b| points[*b]));
+    }
+    out
+}
+
+/// Fits level, slope, level to these points; `None` of too few.
+pub fn fit(points: &[f32], whole: Range<usize>) -> Option<Ramp> {
+    let first = fit_once(points, &whole)?;
+    // Again, nearer: where the slope is short against the bins.
+    let width = whole.len() as f64 / BINS as f64;
+    let reach = (first.points.len() as f64 * 1.5 + 12.0 * width.max(1.0)) as usize;
+    let near =
+        first.points.start.saturating_sub(reach).max(whole.start)..(first.points.end + reach).min(whole.end);
+    if width <= 1.0 || near.len() * 2 > whole.len() {
+        return Some(first);
+    }
+    fit_once(points, &near).map(|finer| Ramp { whole: first.whole, bow: first.bow, ..finer })
+}
+
+/// A slope from bin `i` to bin `j`, the levels around it, and what it leaves over.
+struct Knots {
+    i: usize,
+    j: usize,
+    before: f64,
+    after: f64,
+    left: f64,
+}
+
+fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
+    if range.len() < 12 {
+        return None;
+    }
+    let (mut bins, width) = bins(points, range);
+    let n = bins.len();
+    let top = bins.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    bins.iter_mut().for_each(|v| *v = (*v - top).exp());
+    let sums = Sums::of(&bins);
+    let all: f64 = bins.iter().map(|v| v * v).sum();
+    let mut best: Option<Knots> = None;
+    let (mut step, mut steps) = (f64::INFINITY, f64::INFINITY);
+    for i in 1..n - 2 {
+        for j in i + 1..n - 1 {
+            steps = steps.min(all - sums.flat(0, i) - sums.flat(i, j) - sums.flat(j, n));
+            let Some((before, after, explained)) = sums.fit(i, j) else { continue };
+            let left = (all - explained).max(0.0);
+            if j == i + 1 {
+                step = step.min(left);
+            }
+            if best.as_ref().is_none_or(|b| left < b.left) {
+                best = Some(Knots { i, j, before, after, left });
+            }
+        }
+    }
+    let Knots { i, j, before, after, left } = best?;
+    let mut residuals: Vec<f64> = (0..n)
+        .map(|k| {
+            let w = ((k as f64 - i as f64) / (j - i) as f64).clamp(0.0, 1.0);
+            (bins[k] - before - w * (after - before)).abs()
+        })
+        .collect();
+    // Noise of a bin: correlated noise leaves more over in all shapes alike.
+    let noise = (stats::median(&mut residuals).unwrap_or(0.0) / 0.6745).max(0.002).powi(2);
+    let at = |k: usize| range.start + (k as f64 * width).round() as usize;
+    Some(Ramp {
+        points: at(i)..at(j + 1).min(range.end),
+        before: before.max(1e-4).ln() + top,
+        after: after.max(1e-4).ln() + top,
+        left: left / noise,
+        step: step / noise,
+        steps: steps.max(0.0) / noise,
+        whole: left / noise,
+        bow: bow(&bins) / noise,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn made(n: usize, from: usize, to: usize, high: f64, low: f64) -> Vec<f32> {
+        let wobble = |k: usize| 0.01 * ((k * 7919 % 13) as f64 / 6.0 - 1.0);
+        let w = |k: usize| ((k as f64 - from as f64) / (to - from) as f64).clamp(0.0, 1.0);
+        let rate = |k: usize| f64::exp(high) + w(k) * (f64::exp(low) - f64::exp(high));
+        (0..n).map(|k| (rate(k).ln() + wobble(k)) as f32).collect()
+    }
+
+    #[test]
+    fn a_slope_between_two_levels_is_found_with_its_knots() {
+        for (n, from, to) in [(600, 200, 300), (3000, 1000, 2200), (20_000, 4000, 4100), (100, 40, 60)] {
+            let r = fit(&made(n, from, to, 22.0, 21.0), 0..n).unwrap();
+            assert!(r.beats_a_step() && r.beats_a_line(), "{n}: {r:?}");
+            let off = (1.5 * n as f64 / BINS as f64).max(6.0);
+            assert!((r.points.start as f64 - from as f64).abs() < off, "{n}: {r:?}");
+            assert!((r.points.end as f64 - to as f64).abs() < off, "{n}: {r:?}");
+            assert!((r.before - 22.0).abs() < 0.02 && (r.after - 21.0).abs() < 0.02, "{r:?}");
+        }
+    }
+
+    #[test]
+    fn a_step_is_no_slope_and_a_line_has_no_levels() {
+        let step = fit(&made(400, 200, 201, 22.0, 21.0), 0..400).unwrap();
+        assert!(!step.beats_a_step(), "{step:?}");
+        let line = fit(&made(400, 0, 399, 22.0, 21.5), 0..400).unwrap();
+        assert!(!line.beats_a_line(), "{line:?}");
+        let flat = fit(&made(400, 0, 399, 22.0, 22.0), 0..400).unwrap();
+        assert!(!flat.beats_a_line() && !flat.beats_a_step(), "{flat:?}");
+    }
+}
