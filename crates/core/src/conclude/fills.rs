@@ -98,6 +98,7 @@ fn compare(series: &Series, first: &Load<'_>, load: &Load<'_>) -> Option<Finding
         before: rates.map(|r| r.0),
         after: rates.map(|r| r.1),
         temperature: None,
+        transition: None,
         confidence: 0.85,
         evidence,
     })

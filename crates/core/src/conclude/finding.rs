@@ -23,6 +23,14 @@ pub struct Finding {
         deserialize_with = "from_optional_seconds"
     )]
     pub end_elapsed: Option<Duration>,
+    /// How long the rate took to give way, where that was no step.
+    #[serde(
+        rename = "transition_s",
+        default,
+        serialize_with = "optional_seconds",
+        deserialize_with = "from_optional_seconds"
+    )]
+    pub transition: Option<Duration>,
     /// Bytes written since the haul began.
     #[serde(rename = "written_bytes")]
     pub written: Bytes,
@@ -67,6 +75,7 @@ impl Finding {
             kind,
             elapsed: Duration::ZERO,
             end_elapsed: None,
+            transition: None,
             written: Bytes::ZERO,
             written_low: Bytes::ZERO,
             written_high: Bytes::ZERO,

@@ -8,6 +8,7 @@ use std::ops::Range;
 use crate::quantity::units::Rate;
 
 use super::ramp::{self, Ramp};
+use super::texture;
 use crate::quantity::stats;
 use crate::readings::Series;
 use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
@@ -16,6 +17,8 @@ use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
 const LEAST_STEP: f64 = 0.08;
 /// A step must exceed this many standard errors of the difference of the means.
 const LEAST_SIGMAS: f64 = 4.5;
+/// With very few independent points it must exceed so many more.
+const MORE_SIGMAS: f64 = 1.0;
 /// With fewer independent points than this the noise of a level is weighed with that of its neighbourhood.
 const FEW: f64 = 20.0;
 /// The neighbourhood's noise counts as so many points of the level's own.
@@ -42,14 +45,17 @@ struct Noise {
     level_of: Vec<u32>,
     /// Correlation of a point's noise with that of the one before.
     rho: f64,
+    /// The mean of many points varies as if they were so many times fewer: what noise that remembers for long makes of them.
+    excess: f64,
 }
 
 impl Noise {
     fn of(points: &[f32], starts: &[usize]) -> Self {
-        let mut noise = Self { level_of: vec![0; points.len()], rho: 0.0 };
+        let mut noise = Self { level_of: vec![0; points.len()], rho: 0.0, excess: 1.0 };
         let some = 0..points.len().min(MOST_POINTS);
         let near = noise.difference(points, some.clone(), 1).unwrap_or(0.0).max(LEAST_SIGMA);
         let middle = |range: Range<usize>| stats::median(&mut stats::spaced(&points[range], 61));
+        let mut calm = points[some.clone()].to_vec();
         let (mut level, mut before) = (0, None);
         for (i, start) in starts.iter().enumerate() {
             let end = starts.get(i + 1).copied().unwrap_or(points.len());
@@ -58,6 +64,10 @@ impl Noise {
             level += u32::from(before.is_some_and(|b: f64| (b - here).abs() > 3.5 * near));
             before = Some(here);
             noise.level_of[*start..end].fill(level);
+            // Stalls are no noise.
+            let (low, high) = ((here - 4.0 * near) as f32, (here + 4.0 * near) as f32);
+            let within = *start..end.min(calm.len());
+            calm.get_mut(within).into_iter().flatten().for_each(|v| *v = v.clamp(low, high));
         }
         // Variance of differences over one point against that over `lag`: (1 − ρ) / (1 − ρ^lag).
         let far = |lag| noise.difference(points, some.clone(), lag).map(|f| (f, lag));
@@ -68,7 +78,36 @@ impl Noise {
                 noise.rho = (1.0 - ratio * (1.0 - noise.rho.powi(lag as i32))).clamp(0.0, 0.95);
             }
         }
+        noise.excess = noise.long_memory(&calm);
         noise
+    }
+
+    /// Variance of the means of ever longer blocks against that of independent points, by second differences, which a slope does not
+    /// enlarge.
+    fn long_memory(&self, points: &[f32]) -> f64 {
+        let sums: Vec<f64> = std::iter::once(0.0)
+            .chain(points.iter().scan(0.0, |sum, v| {
+                *sum += f64::from(*v);
+                Some(*sum)
+            }))
+            .collect();
+        let variance = |m: usize| {
+            let mean = |k: usize| (sums[(k + 1) * m] - sums[k * m]) / m as f64;
+            let same = |k: &usize| self.level_of[(k - 1) * m] == self.level_of[(k + 2) * m - 1];
+            let mut all: Vec<f64> = (1..(points.len() / m).saturating_sub(1))
+                .filter(same)
+                .map(|k| (mean(k + 1) - 2.0 * mean(k) + mean(k - 1)).abs())
+                .collect();
+            // The second difference of independent values has six times their variance.
+            (all.len() >= 12)
+                .then(|| stats::median(&mut all).map(|d| (d / 0.6745).powi(2) / 6.0 * m as f64))
+                .flatten()
+        };
+        let Some(single) = variance(1) else { return 1.0 };
+        // Neighbours that resemble each other make small second differences: (3 − 4ρ + ρ²) / 3 of the variance.
+        let own = single / ((3.0 - 4.0 * self.rho + self.rho.powi(2)) / 3.0).max(0.05);
+        let most = [4, 8, 16, 32, 64, 128].into_iter().filter_map(variance).fold(0.0, f64::max);
+        (most / own.max(1e-12)).max(1.0)
     }
 
     /// Median of the differences over `lag` points; `None` with fewer than a dozen of them.
@@ -87,7 +126,7 @@ impl Noise {
 
     /// How many independent points so many are worth.
     fn worth(&self, points: f64) -> f64 {
-        (points * (1.0 - self.rho) / (1.0 + self.rho)).max(1.0)
+        (points * (1.0 - self.rho) / (1.0 + self.rho)).min(points / self.excess).max(1.0)
     }
 }
 
@@ -141,16 +180,21 @@ impl Level {
 
 /// The levels that the rate of a run went through, in order.
 pub fn levels(run: &Run, series: &Series) -> Vec<Level> {
-    let (points, starts) = (run.points(), run.starts());
+    let raw = run.points();
+    let swings = texture::stretches(raw, &run.starts(), &|points| run.seconds(series, &points));
+    let (points, starts) = (&texture::smoothed(raw, &swings), texture::without_inner(&run.starts(), &swings));
     let length = run.seconds(series, &(0..run.len())) / run.len().max(1) as f64;
     let window = (STALL_S / length.max(1e-6)).ceil().clamp(3.0, 90.0) as usize;
     let filled = ramp::without_dips(points, window);
-    Weigher { run, series, points, filled, noise: Noise::of(points, &starts) }.weigh(&starts)
+    Weigher { run, series, raw, points, filled, noise: Noise::of(points, &starts) }.weigh(&starts)
 }
 
 struct Weigher<'a> {
     run: &'a Run,
     series: &'a Series,
+    /// As recorded.
+    raw: &'a [f32],
+    /// What swings is smoothed.
     points: &'a [f32],
     /// The points without stalls.
     filled: Vec<f32>,
@@ -166,7 +210,10 @@ impl Weigher<'_> {
         }
         let mut deviations = values.clone();
         let (log_rate, sigma) = stats::median_and_spread(&mut deviations).unwrap_or((LOG_LOW, 0.0));
-        let sigma = sigma.max(LEAST_SIGMA);
+        // Of what was recorded, whether it was smoothed or not.
+        let mut off = stats::spaced(&self.raw[inner(&points)], 513);
+        off.iter_mut().for_each(|v| *v = (*v - log_rate).abs());
+        let sigma = stats::median(&mut off).map_or(0.0, |m| m * 1.4826).max(sigma).max(LEAST_SIGMA);
         let centre = stats::biweight_mean(&values, log_rate, sigma);
         let independent = self.noise.worth(points.len() as f64).min(MOST_INDEPENDENT);
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
@@ -220,7 +267,10 @@ impl Weigher<'_> {
         let abrupt = (before - after).abs() / (0.5 * step).max(1e-9);
         let abrupt =
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
-        (step / LEAST_STEP).min(step / (LEAST_SIGMAS * error)).min(abrupt)
+        // Where little is independent, the segmenter has found the largest of many chances.
+        let few = left.independent.min(right.independent).min(FEW) / FEW;
+        let sigmas = LEAST_SIGMAS + MORE_SIGMAS * (1.0 - few);
+        (step / LEAST_STEP).min(step / (sigmas * error)).min(abrupt)
     }
 
     fn weigh(&self, starts: &[usize]) -> Vec<Level> {

@@ -18,6 +18,7 @@ mod stints;
 pub mod surveys;
 #[cfg(test)]
 mod tests;
+mod texture;
 pub mod verdict;
 
 pub use figures::{Figures, figure};

@@ -16,6 +16,8 @@ pub struct Place {
     pub sample: usize,
     /// Since the haul began.
     pub elapsed: Duration,
+    /// When it began to change: the same, unless it took its time.
+    pub begins: Duration,
     /// Bytes written since the haul began.
     pub written: Bytes,
     /// 95 % interval of `written`.
@@ -26,6 +28,18 @@ pub struct Place {
     pub position: Option<Bytes>,
     /// Seconds in which the rate lay between the two levels.
     pub width_s: f64,
+}
+
+impl Place {
+    /// How long it took, where it was no step.
+    pub fn took(&self) -> Option<Duration> {
+        (self.begins < self.elapsed).then(|| Duration::from_secs_f64(self.width_s))
+    }
+
+    /// Bytes written when it began to change.
+    pub fn starts(&self) -> Bytes {
+        if self.begins < self.elapsed { self.low } else { self.written }
+    }
 }
 
 /// Likelihood ratio that bounds a 95 % interval: half of χ²₁(0.95) = 3.84.
@@ -80,6 +94,7 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     Place {
         sample,
         elapsed: Duration::from_secs_f64((begin_s + span * share).max(0.0)),
+        begins: Duration::from_secs_f64((begin_s + span * share).max(0.0)),
         written: Bytes::new(written),
         low: Bytes::new(low),
         high: Bytes::new(high),
@@ -109,6 +124,7 @@ fn on_slope(run: &Run, series: &Series, left: &Level, right: &Level, slope: &Ran
     Place {
         sample,
         elapsed: Duration::from_secs_f64(begin_s.max(0.0)),
+        begins: series.end(samples.start.max(1) - 1),
         written: Bytes::new(series.written_before(sample)),
         low: Bytes::new(series.written_before(samples.start)),
         high: Bytes::new(series.written(samples.end.max(1).min(last + 1) - 1)),

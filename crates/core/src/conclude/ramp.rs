@@ -214,9 +214,10 @@ fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
         .collect();
     // Noise of a bin: correlated noise leaves more over in all shapes alike.
     let noise = (stats::median(&mut residuals).unwrap_or(0.0) / 0.6745).max(0.002).powi(2);
-    let at = |k: usize| range.start + (k as f64 * width).round() as usize;
+    // The middle of a bin.
+    let at = |k: usize| range.start + ((k as f64 + 0.5) * width) as usize;
     Some(Ramp {
-        points: at(i)..at(j + 1).min(range.end),
+        points: at(i)..(at(j) + 1).min(range.end),
         before: before.max(1e-4).ln() + top,
         after: after.max(1e-4).ln() + top,
         left: left / noise,

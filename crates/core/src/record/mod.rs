@@ -2,7 +2,9 @@
 
 pub mod bytes;
 mod event;
+mod pauses;
 mod step;
 
 pub use event::{Conditions, Earlier, Event, HaulHead, HaulState, LegEnd, Sample};
+pub use pauses::{LEAST_PAUSE, Pauses};
 pub use step::{Step, Task};

@@ -60,6 +60,11 @@ impl Before {
         Ok(before)
     }
 
+    /// A log from elsewhere, which says nowhere what was under way.
+    pub fn marks_no_pauses(&self) -> bool {
+        !self.has[Column::Leg] && !self.has[Column::LegKind] && !self.keys.contains_key("route")
+    }
+
     fn default_kind(&self) -> LegKind {
         if self.has[Column::Written] { LegKind::Write } else { LegKind::Read }
     }

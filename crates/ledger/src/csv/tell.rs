@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use hollow_mile_core::drive::{LatencySummary, LoadSummary, Vitals};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Event, HaulState, LegEnd, Sample};
+use hollow_mile_core::record::{Event, HaulState, LegEnd, Pauses, Sample};
 use hollow_mile_core::route::{Leg, LegKind};
 
 use super::CsvError;
@@ -197,6 +197,11 @@ pub(super) fn tell<R: Read>(
     rows: &mut Rows<BufReader<R>>,
     take: &mut dyn FnMut(Event),
 ) -> Result<[Counter; 4], CsvError> {
+    let mut pauses = before.marks_no_pauses().then(Pauses::default);
+    let take = &mut |event: Event| match &mut pauses {
+        Some(pauses) => pauses.pass(event, take),
+        None => take(event),
+    };
     let head = head_of(name, before);
     let legs = head.route.legs.clone();
     take(Event::HaulStarted(Box::new(head)));

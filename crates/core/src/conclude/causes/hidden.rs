@@ -1,7 +1,7 @@
 //! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
 //! speed never comes back to what it was once heat lets go.
 
-use super::numbers::{ALIKE, AT_LIMIT, BACK, WELL_BELOW};
+use super::numbers::{ALIKE, AT_LIMIT, BACK, LET_GO, WELL_BELOW};
 use crate::conclude::Finding;
 use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
@@ -37,7 +37,20 @@ impl Judge<'_> {
                     && f.end_elapsed.is_none_or(|e| e >= first.place.elapsed)
             });
             let told = found.iter().filter(inside).any(|f| f.kind == FindingKind::CacheEnd);
-            if after < BACK * before && heat && !told && free.iter().filter(|i| **i >= b).all(stays) {
+            // A level to which heat itself took it down before, at the limit, is a stage of throttling.
+            let stage = |s: &Step<'_>| {
+                s.is_drop()
+                    && self.is_heat(s, false)
+                    && (s.after().get() / after.max(1.0)).ln().abs() < 0.1
+                    && (s.before().get() / before.max(1.0)).ln().abs() < 0.1
+            };
+            let staged = steps[..b].iter().any(stage);
+            if after < BACK * before
+                && heat
+                && !staged
+                && !told
+                && free.iter().filter(|i| **i >= b).all(stays)
+            {
                 ends.push(self.hidden_end(between, usual, Rate::new(before), Rate::new(after)));
             }
         }
@@ -51,8 +64,9 @@ impl Judge<'_> {
         let seconds = self.cx.series.loaded_s(samples.clone());
         let Some(begin) = level.checked_sub(1).map(|i| &steps[i]) else { return true };
         if !begin.is_drop() {
-            let cooled = self.cx.coldest(self.cx.around(begin.place.elapsed, 3, 1));
-            return seconds > 3.0 && cooled.is_some_and(|t| t < limit - AT_LIMIT);
+            // A controller lets the temperature swing by a kelvin or two around its limit: that is not letting go.
+            let cooled = self.cx.coldest(samples);
+            return seconds > 3.0 && cooled.is_some_and(|t| t < limit - LET_GO);
         }
         // By the drive's own count it is heat, of a sensor that is not told: as long as it is as warm as then, that goes on.
         let counted = self.cx.counters_moved(begin.place.elapsed) == Some(true);

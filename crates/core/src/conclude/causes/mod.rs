@@ -4,7 +4,10 @@
 //! it stay down without a rest (then, in writes, the cache ended)? Did others use the drive while it lasted? Else the
 //! record does not say.
 
-use numbers::{AT_LIMIT, HOT, MOMENT, ONE_FALL, READ_WITHIN, SAME_EPISODE, WELL_BELOW};
+use numbers::{
+    AT_LIMIT, BEFORE_IT_SHOWS, HOT, HOTTEST_ELSEWHERE, MOMENT, ONE_FALL, PEAK_S, READ_WITHIN, SAME_EPISODE,
+    WELL_BELOW,
+};
 use std::ops::Range;
 use std::time::Duration;
 
@@ -84,13 +87,22 @@ impl Context<'_> {
         let mut read = range.filter_map(|i| self.degrees(i));
         let first = read.next();
         let gained = first.zip(read.next_back()).map_or(0.0, |(a, b)| (b - a).max(0.0));
-        (0.5 * self.resolution.max(1.0) + 1.2 * gained / seconds + 0.1).min(AT_LIMIT)
+        let most = AT_LIMIT.max(0.5 * self.resolution + 0.7);
+        (0.5 * self.resolution.max(1.0) + 1.2 * gained / seconds + 0.1).min(most)
     }
 
     /// The count of thermal transitions as the newest reading of this moment had it.
     fn counted_at(&self, at: Duration) -> Option<u64> {
         let newest = self.vitals.partition_point(|(t, _)| *t <= at).checked_sub(1)?;
         self.vitals[newest].1.thermal_transitions
+    }
+
+    /// Did they move while a rate gave way, or around a moment?
+    fn counters_moved_in(&self, place: &Place) -> Option<bool> {
+        if place.begins == place.elapsed {
+            return self.counters_moved(place.elapsed);
+        }
+        self.counted_between(place.begins.saturating_sub(BEFORE_IT_SHOWS), place.elapsed)
     }
 
     /// The count after a moment: what was read soon after it, or else the next reading, however late.
@@ -151,19 +163,24 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
         .enumerate()
         .map(|(i, w)| {
             let place = locate(run, cx.series, &w[0], &w[1]);
-            let temperature = cx.hottest(cx.around(place.elapsed, 6, 2));
+            let onset = cx.around(place.begins, 6, 2);
+            // A sensor that follows late has its peak after the fall.
+            let settled = cx.around(place.elapsed, 6, if w[1].entry < w[0].exit { PEAK_S } else { 2 });
+            let temperature = cx.hottest(onset.start..settled.end.max(onset.end));
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature }
         })
         .collect();
     let samples = |s: &Step<'_>| run.samples(&s.right.points);
-    // Where it fell each time, when that is a little below what is stated.
-    let learned = limit_from_cycles(&steps);
+    // Where it fell each time, when that is below what is stated: another sensor than the one that is told is the hottest, or the one
+    // that is told follows late.
+    let learned = limit_from_cycles(&steps, cx);
     let stated = cx.limit.map(Celsius::degrees);
-    let below = learned.filter(|l| stated.is_some_and(|s| (s - 3.0..s).contains(l)));
+    let below = learned.filter(|l| stated.is_some_and(|s| (s - HOTTEST_ELSEWHERE..s).contains(l)));
     let limit = below
         .or(stated)
         .or(learned)
-        .or_else(|| standing::limit_from_standing(&steps, cx, run.first, samples));
+        .or_else(|| standing::limit_from_standing(&steps, cx, run.first, samples))
+        .or_else(|| standing::limit_from_plateau(run, levels, cx));
     let near = |t: &f64| limit.is_some_and(|l| *t > l - WELL_BELOW - 5.0 && *t <= l + AT_LIMIT);
     let rise_at = |s: &Step<'_>| cx.coldest(cx.around(s.place.elapsed, 3, 1)).filter(|_| !s.is_drop());
     let lets_go = steps.iter().filter_map(rise_at).filter(near).reduce(f64::min);
@@ -183,8 +200,8 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
 
 /// With no limit stated: three drops at the same temperature with the speed back below it tell one; two do, when
 /// they take the same share from the same rate and the speed was back cooler in between.
-fn limit_from_cycles(steps: &[Step<'_>]) -> Option<f64> {
-    limit_from_many(steps).or_else(|| limit_from_twins(steps))
+fn limit_from_cycles(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
+    limit_from_many(steps, cx).or_else(|| limit_from_twins(steps))
 }
 
 fn limit_from_twins(steps: &[Step<'_>]) -> Option<f64> {
@@ -196,18 +213,23 @@ fn limit_from_twins(steps: &[Step<'_>]) -> Option<f64> {
         let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.08;
         let same_cut = (cut(a) - cut(b)).abs() < 0.1 && cut(a) < -0.2;
         let cooler = back.temperature.is_some_and(|t| t < ta.min(tb) - 1.5);
-        (same_rate && same_cut && cooler && (ta - tb).abs() <= 1.2).then_some(ta.max(tb))
+        (same_rate && same_cut && cooler && (ta - tb).abs() <= 1.2 && ta.min(tb) >= HOT).then_some(ta.max(tb))
     })
 }
 
-fn limit_from_many(steps: &[Step<'_>]) -> Option<f64> {
+fn limit_from_many(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
     let mut drops: Vec<f64> = steps.iter().filter(|s| s.is_drop()).filter_map(|s| s.temperature).collect();
     let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(|s| s.temperature).collect();
     drops.sort_by(f64::total_cmp);
     let middle = *drops.get(drops.len() / 2)?;
-    let alike = drops.iter().filter(|t| (*t - middle).abs() <= 1.6).count();
+    let close = 1.1 + 0.5 * cx.resolution.max(1.0);
+    let alike = drops.iter().filter(|t| (*t - middle).abs() <= close).count();
     let lower = rises.iter().filter(|t| **t < middle - 1.0).count();
-    (alike >= 3 && lower >= 2).then_some(middle)
+    // What falls by the clock falls while the drive still warms up, too, and goes on at full speed when it is warmer.
+    let first = steps.iter().filter(|s| s.is_drop()).find_map(|s| s.temperature);
+    let at_once = first.is_some_and(|t| (t - middle).abs() <= close + 1.0);
+    // A limit is where it falls, not now and then: nearly all of the falls are there, and no drive throttles when it is cool.
+    (alike >= 3 && at_once && 5 * alike >= 4 * drops.len() && lower >= 2 && middle >= HOT).then_some(middle)
 }
 
 fn cut(step: &Step<'_>) -> f64 {
@@ -285,8 +307,12 @@ impl Judge<'_> {
             let controlled = self.is_controlled(step);
             // What heat did before in this run, with the speed back in between, it does again.
             let again = episode.as_ref().is_some_and(|e| e.rises > 0 && alike(&steps[e.last], step));
+            // At the limit for the first time, and still warming: whatever the share.
+            let reached = || self.reaches_the_limit(step);
             if controlled
-                || self.is_heat(step, again) && (again || !held || hotter()) && fits_cut(step, usual)
+                || self.is_heat(step, again)
+                    && (again || !held || hotter())
+                    && (fits_cut(step, usual) || reached())
             {
                 let again = episode.as_ref().is_some_and(|e| {
                     e.end.is_none_or(|end| step.place.elapsed.saturating_sub(end) < SAME_EPISODE)
@@ -294,7 +320,7 @@ impl Judge<'_> {
                 if !again && let Some(e) = episode.take() {
                     found.push(self.throttle(steps, &e));
                 }
-                let counters = self.cx.counters_moved(step.place.elapsed) == Some(true);
+                let counters = self.cx.counters_moved_in(&step.place) == Some(true);
                 let e = episode.get_or_insert(Episode {
                     first: i,
                     last: i,
@@ -317,7 +343,9 @@ impl Judge<'_> {
                 continue;
             }
             let base = self.unthrottled(steps, i, episode.as_ref());
-            if self.stays_down(step, base) && self.run.kind == LoadKind::Write && !self.is_traffic(step) {
+            let write = self.run.kind == LoadKind::Write;
+            let one_of_many = self.is_one_of_many(steps, i);
+            if self.stays_down(step, base) && write && !self.is_traffic(step) && !one_of_many {
                 found.push(if self.may_be_heat(step) { self.undecided(step) } else { self.cache_end(step) });
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
@@ -352,7 +380,7 @@ impl Judge<'_> {
                     && f.elapsed <= p.to
                     && f.end_elapsed.is_none_or(|e| e >= p.from)
             });
-            if !told && self.cx.counted_between(p.from, p.to) != Some(false) {
+            if !told && self.cx.counted_between(p.from.saturating_sub(BEFORE_IT_SHOWS), p.to) != Some(false) {
                 found.push(self.held_finding(p));
             }
         }
@@ -523,7 +551,7 @@ impl Judge<'_> {
     /// At the limit when it dropped, and not slow long after it had cooled. One that is like an earlier one may end with the
     /// record before it has cooled.
     fn is_heat(&self, step: &Step<'_>, again: bool) -> bool {
-        let counters = self.cx.counters_moved(step.place.elapsed);
+        let counters = self.cx.counters_moved_in(&step.place);
         if counters == Some(false) {
             // The drive counts when it throttles, and it did not: whatever the temperature, this was something else.
             return false;
@@ -539,6 +567,11 @@ impl Judge<'_> {
             return false;
         }
         !self.slow_though_cool(step, limit, again)
+    }
+
+    /// It was hotter at this fall than ever before in the run, and warming.
+    fn reaches_the_limit(&self, step: &Step<'_>) -> bool {
+        step.temperature.is_some_and(|t| self.cx.at_its_hottest(self.run.first, step.place.begins, t))
     }
 
     /// Slow for longer than it takes to notice, though it had cooled to where heat lets go: below the temperature at
@@ -557,7 +590,7 @@ impl Judge<'_> {
         !again
             && cooling
             && step.index + 1 == self.levels.len()
-            && step.after().get() < 0.3 * step.before().get()
+            && step.after().get() < 0.15 * step.before().get()
     }
 
     /// The rate from which a drop is to be judged: while heat holds the drive down, the one before heat did.
@@ -578,6 +611,20 @@ impl Judge<'_> {
             .all(|l| l.rate().get().max(l.entry_rate().get()) <= half)
     }
 
+    /// The same fall came back before in this run, as often as not, and this one has not lasted much longer than those did: that it
+    /// stays down says no more than that the record ends.
+    fn is_one_of_many(&self, steps: &[Step<'_>], drop: usize) -> bool {
+        let step = &steps[drop];
+        let lasts = |i: usize, until: Duration| until.saturating_sub(steps[i].place.elapsed);
+        let like = |i: &usize| steps[*i].is_drop() && alike(&steps[*i], step);
+        let back = |i: usize| self.comes_back(steps, i).map(|b| lasts(i, steps[b].place.elapsed));
+        let before: Vec<Option<Duration>> = (0..drop).filter(like).map(back).collect();
+        let longest = before.iter().flatten().max().copied().unwrap_or_default();
+        let came_back = before.iter().flatten().count();
+        let end = self.cx.series.end(self.run.past().max(1) - 1);
+        came_back >= 1 && 2 * came_back >= before.len() && lasts(drop, end) < 4 * longest
+    }
+
     /// The first later step after which more than half of what was lost is back.
     fn comes_back(&self, steps: &[Step<'_>], drop: usize) -> Option<usize> {
         let half = steps[drop].half_back();
@@ -585,8 +632,12 @@ impl Judge<'_> {
     }
 
     fn since_rest(&self, place: &Place) -> Bytes {
+        self.since_rest_at(place.written)
+    }
+
+    fn since_rest_at(&self, written: Bytes) -> Bytes {
         let start = self.cx.series.written_before(self.run.first);
-        Bytes::new(place.written.get().saturating_sub(start) + self.run.written_since_rest)
+        Bytes::new(written.get().saturating_sub(start) + self.run.written_since_rest)
     }
 
     /// Our bytes and those of others during a level; `None` when nobody counted.

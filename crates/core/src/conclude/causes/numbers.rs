@@ -20,12 +20,22 @@ pub(super) const READ_WITHIN: Duration = Duration::from_secs(12);
 /// No drive throttles below this, °C. Habit.
 pub(super) const HOT: f64 = 60.0;
 /// Drives that let heat slow them state limits from here on, °C. Habit.
-pub(super) const LIMITS_FROM: f64 = 68.0;
+pub(super) const LIMITS_FROM: f64 = 62.0;
 /// A drive that takes less power is cooler by more than a degree or two after so long, s. Derived: with a time constant of 400 s (a
 /// heavy heatsink), 40 K above the air and a quarter of the speed gone it is 2 K cooler.
 pub(super) const STANDS_S: f64 = 90.0;
 /// At a limit that is stated, so long is enough: there a cache end is a matter of chance, s. Chosen.
 pub(super) const STANDS_AT_LIMIT_S: f64 = 30.0;
+/// So long a temperature stands that a controller holds, where no limit is known, s. Chosen.
+pub(super) const PLATEAU_S: f64 = 45.0;
+/// This far below its limit heat has let go, and not only swung, K. Chosen.
+pub(super) const LET_GO: f64 = 3.4;
+/// A sensor may be so much cooler than the hottest of the drive, K. Habit: a board beside its controller.
+pub(super) const HOTTEST_ELSEWHERE: f64 = 16.0;
+/// A sensor that follows late has its peak so long after a fall, s. Chosen, for lags up to a dozen seconds.
+pub(super) const PEAK_S: u64 = 14;
+/// A rate that gives way slowly has lost little when the drive begins to count. Chosen.
+pub(super) const BEFORE_IT_SHOWS: Duration = Duration::from_secs(30);
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.

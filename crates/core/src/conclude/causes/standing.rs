@@ -2,7 +2,8 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, STANDS_AT_LIMIT_S, STANDS_S, UNDECIDED,
+    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, PLATEAU_S, STANDS_AT_LIMIT_S, STANDS_S,
+    UNDECIDED,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -11,11 +12,12 @@ use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate, clock};
 
-use super::{Context, Judge, Step};
+use super::{Context, Judge, Level, Run, Step};
+use crate::quantity::stats;
 
 impl Context<'_> {
     /// Was it warming before a moment, hotter then than ever before since `first`?
-    fn at_its_hottest(&self, first: usize, at: Duration, t: f64) -> bool {
+    pub(super) fn at_its_hottest(&self, first: usize, at: Duration, t: f64) -> bool {
         let before = self.series.index_at(at);
         let earlier = self.hottest(first..before.max(first));
         let warming = self.coldest(self.around(at, 25, 0)).is_some_and(|c| c < t - 0.9);
@@ -44,7 +46,7 @@ impl Judge<'_> {
     /// After a large drop that stayed, the temperature stood at the limit: the lower rate is what heat lets through.
     pub(super) fn stands_at_limit(&self, step: &Step<'_>, limit: f64) -> bool {
         let at = step.temperature.is_some_and(|t| t >= limit - AT_LIMIT);
-        at && self.cx.counters_moved(step.place.elapsed) != Some(false)
+        at && self.cx.counters_moved_in(&step.place) != Some(false)
             && self.cx.stands(self.looked_at(step), limit, STANDS_AT_LIMIT_S)
     }
 
@@ -55,8 +57,8 @@ impl Judge<'_> {
         let left = step.after().get() / step.before().get().max(1.0);
         t >= LIMITS_FROM
             && (0.2..0.85).contains(&left)
-            && self.cx.counters_moved(step.place.elapsed) != Some(false)
-            && self.cx.at_its_hottest(self.run.first, step.place.elapsed, t)
+            && self.cx.counters_moved_in(&step.place) != Some(false)
+            && self.cx.at_its_hottest(self.run.first, step.place.begins, t)
             && self.cx.coldest(self.samples_of(step.right)).is_some_and(|c| c > t - COOLED)
             && !self.ended_there_before(step)
     }
@@ -97,13 +99,43 @@ pub(super) fn limit_from_standing(
         let until =
             cx.series.index_at(s.place.elapsed + Duration::from_secs(LOOK_S)).clamp(low.start, low.end);
         let large = s.after().get() < 0.85 * s.before().get();
-        let counted_none = cx.counters_moved(s.place.elapsed) == Some(false);
+        let counted_none = cx.counters_moved_in(&s.place) == Some(false);
         (large
             && !counted_none
-            && cx.at_its_hottest(first, s.place.elapsed, t)
+            && cx.at_its_hottest(first, s.place.begins, t)
             && cx.stands(low.start..until, t, STANDS_S))
         .then_some(t)
     })
+}
+
+/// With no limit stated: it warmed up, and from then on the temperature stood while the rate went down little by little. Whatever
+/// else slows a drive lets it cool.
+pub(super) fn limit_from_plateau(run: &Run, levels: &[Level], cx: &Context<'_>) -> Option<f64> {
+    let series = cx.series;
+    let all = run.samples(&(0..run.len()));
+    let step = (all.len() / 2000).max(1);
+    let mut read: Vec<f64> = cx.read_in(all.clone()).step_by(step).collect();
+    let top = stats::quantile(&mut read, 0.97).filter(|t| *t >= HOT)?;
+    let near = top - 0.5 * cx.resolution - 0.8;
+    let start = all.clone().find(|i| cx.degrees(*i).is_some_and(|t| t >= near))?;
+    let end = (start..all.end).find(|i| cx.degrees(*i).is_some_and(|t| t < near - 1.5)).unwrap_or(all.end);
+    let warmed = cx.coldest(cx.around(series.end(start), 60, 0)).is_some_and(|t| t < near - 1.2);
+    if !warmed || series.loaded_s(start..end) < PLATEAU_S {
+        return None;
+    }
+    let rate = |from: usize, to: usize| {
+        let step = ((to - from) / 400).max(1);
+        stats::median(&mut (from..to).step_by(step).map(|i| series.rate(i)).collect::<Vec<_>>())
+    };
+    let before = cx.around(series.end(start), 30, 0);
+    let free =
+        rate(before.start.max(all.start), before.end.max(all.start + 1).min(start.max(all.start + 1)))?;
+    let held = rate(start + (end - start) / 2, end)?;
+    // A step is another story: see `limit_from_standing`.
+    let stepped = levels.iter().skip(1).any(|l| {
+        l.ramp.is_none() && (before.start..start + (end - start) / 2).contains(&run.samples(&l.points).start)
+    });
+    (held < 0.88 * free && !stepped).then_some(top)
 }
 
 impl Judge<'_> {
@@ -165,6 +197,7 @@ impl Judge<'_> {
             kind: FindingKind::Throttle,
             elapsed: series.end(first.saturating_sub(1)),
             end_elapsed: Some(series.end(last)),
+            transition: None,
             written: place,
             written_low: place.saturating_sub(here),
             written_high: place + here,

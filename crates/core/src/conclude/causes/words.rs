@@ -33,6 +33,7 @@ impl Judge<'_> {
             before: Some(p.free),
             after: Some(p.held),
             temperature: t,
+            transition: None,
             confidence: 0.82,
             evidence,
         }
@@ -48,6 +49,7 @@ impl Judge<'_> {
             written_high: step.place.high,
             position: step.place.position,
             position_end: None,
+            transition: step.place.took(),
             before: Some(step.before()),
             after: Some(step.after()),
             temperature: step.temperature.map(Celsius::new),
@@ -62,13 +64,23 @@ impl Judge<'_> {
         let low_points = step.right.points.start..self.run.len();
         let low_s = self.run.seconds(series, &low_points);
         let spread = (step.place.high.get() - step.place.low.get()) as f64 / 2e9;
-        f.evidence.push(format!(
-            "Fell from {} to {} after {} (± {} GB) written since the last rest.",
-            step.before(),
-            step.after(),
-            self.since_rest(&step.place),
-            significant(spread),
-        ));
+        f.evidence.push(match step.place.took() {
+            None => format!(
+                "Fell from {} to {} after {} (± {} GB) written since the last rest.",
+                step.before(),
+                step.after(),
+                self.since_rest(&step.place),
+                significant(spread),
+            ),
+            Some(took) => format!(
+                "Gave way from {} to {} over {}, between {} and {} written since the last rest.",
+                step.before(),
+                step.after(),
+                span_words(took.as_secs_f64()),
+                self.since_rest_at(step.place.low),
+                self.since_rest_at(step.place.high),
+            ),
+        });
         f.evidence.push(format!(
             "Stayed down for the {} of writing that followed; only rest brings a cache back.",
             span_words(low_s)
@@ -134,6 +146,8 @@ impl Judge<'_> {
     pub(super) fn throttle(&self, steps: &[Step<'_>], episode: &Episode) -> Finding {
         let step = &steps[episode.first];
         let mut f = self.finding(FindingKind::Throttle, step);
+        // Heat is there from where the rate begins to give way.
+        (f.elapsed, f.written) = (step.place.begins, step.place.starts());
         let run_end = self.cx.series.end(self.run.past().max(1) - 1);
         let end = episode.end.unwrap_or(run_end);
         f.end_elapsed = Some(end);

@@ -148,7 +148,7 @@ impl State {
         let goal = h.air + h.idle_k + h.full_k * load;
         self.degrees = goal + (self.degrees - goal) * (-seconds / h.tau_s).exp();
         let felt = self.degrees + h.hidden_k;
-        let was = self.light || self.heavy;
+        let was = self.light || self.heavy || self.held < 0.95;
         match h.answer {
             Answer::None => {}
             Answer::Hysteresis { on, off, .. } => {
@@ -162,7 +162,7 @@ impl State {
                 self.held = (self.held - gain * (felt - at) * seconds).clamp(0.12, 1.0);
             }
         }
-        self.transitions += u64::from(!was && (self.light || self.heavy));
+        self.transitions += u64::from(!was && (self.light || self.heavy || self.held < 0.95));
     }
 
     fn heat_share(&self, d: &Drive) -> f64 {

@@ -241,8 +241,11 @@ pub fn plan(family: Family, d: &mut Dice) -> World {
             // The lower speed keeps it above where heat lets go.
             let h = &mut w.drive.heat;
             if let Answer::Hysteresis { on, share, .. } = h.answer {
-                let lowest = h.air + h.idle_k + h.full_k * share;
-                h.answer = Answer::Hysteresis { on, off: lowest.min(on) - d.within(0.5, 6.0), share };
+                // So warm a place, or so small a heatsink, that it settles a few kelvin below its limit.
+                let settles = on - d.within(0.0, 8.0);
+                h.full_k = (on + 4.0 - settles) / (1.0 - share);
+                h.air = settles - h.idle_k - h.full_k * share;
+                h.answer = Answer::Hysteresis { on, off: settles - d.within(0.5, 5.0), share };
             }
             w
         }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Vitals};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
+use hollow_mile_core::record::{Conditions, Event, HaulHead, Pauses, Sample};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 
 use super::super::Dice;
@@ -210,7 +210,10 @@ pub fn record(family: Family, seed: u64, w: &World, dice: &mut Dice) -> Case {
         }));
         (from, kept) = (t, 0.0);
     }
-    truth(family, seed, w, &diary, t, events)
+    // As whoever reads such a log does.
+    let (mut pauses, mut marked) = (Pauses::default(), Vec::with_capacity(events.len()));
+    events.into_iter().for_each(|e| pauses.pass(e, &mut |e| marked.push(e)));
+    truth(family, seed, w, &diary, t, marked)
 }
 
 fn first(every: f64, dice: &mut Dice) -> f64 {
