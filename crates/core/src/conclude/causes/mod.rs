@@ -6,7 +6,7 @@
 
 use numbers::{
     AT_LIMIT, BEFORE_IT_SHOWS, HOT, HOTTEST_ELSEWHERE, MOMENT, ONE_FALL, PEAK_S, READ_WITHIN, SAME_EPISODE,
-    WELL_BELOW,
+    STAGES_APART, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -134,7 +134,10 @@ struct Step<'a> {
     right: &'a Level,
     /// Index of `right`.
     index: usize,
+    /// The highest at the fall, or soon after it: a sensor may follow late.
     temperature: Option<f64>,
+    /// The highest at the fall itself.
+    at_once: Option<f64>,
 }
 
 impl Step<'_> {
@@ -167,7 +170,8 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             // A sensor that follows late has its peak after the fall.
             let settled = cx.around(place.elapsed, 6, if w[1].entry < w[0].exit { PEAK_S } else { 2 });
             let temperature = cx.hottest(onset.start..settled.end.max(onset.end));
-            Step { place, left: &w[0], right: &w[1], index: i + 1, temperature }
+            let at_once = cx.hottest(onset);
+            Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
         })
         .collect();
     let samples = |s: &Step<'_>| run.samples(&s.right.points);
@@ -219,7 +223,8 @@ fn limit_from_twins(steps: &[Step<'_>]) -> Option<f64> {
 
 fn limit_from_many(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
     let mut drops: Vec<f64> = steps.iter().filter(|s| s.is_drop()).filter_map(|s| s.temperature).collect();
-    let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(|s| s.temperature).collect();
+    let coolest = |s: &Step<'_>| cx.coldest(cx.around(s.place.elapsed, 4, PEAK_S));
+    let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(coolest).collect();
     drops.sort_by(f64::total_cmp);
     let middle = *drops.get(drops.len() / 2)?;
     let close = 1.1 + 0.5 * cx.resolution.max(1.0);
@@ -310,6 +315,7 @@ impl Judge<'_> {
             // At the limit for the first time, and still warming: whatever the share.
             let reached = || self.reaches_the_limit(step);
             if controlled
+                || self.is_stage(steps, i)
                 || self.is_heat(step, again)
                     && (again || !held || hotter())
                     && (fits_cut(step, usual) || reached())
@@ -477,7 +483,7 @@ impl Judge<'_> {
     fn gets_hotter(&self, step: &Step<'_>, last: Option<&Step<'_>>) -> bool {
         let at = step.place.elapsed;
         let ago = || self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
-        let before = last.and_then(|s| s.temperature).or_else(ago);
+        let before = last.and_then(|s| s.at_once).or_else(ago);
         let now = self.cx.hottest(self.cx.around(at, 1, 1));
         before.zip(now).is_some_and(|(b, n)| n > b + 0.4)
             && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
@@ -569,9 +575,22 @@ impl Judge<'_> {
         !self.slow_though_cool(step, limit, again)
     }
 
+    /// The first of two stages of throttling: it fell while it was hotter than ever and warming, a little below where it falls again
+    /// and again, and the level that it fell to is the one from which it does.
+    fn is_stage(&self, steps: &[Step<'_>], drop: usize) -> bool {
+        let step = &steps[drop];
+        let Some((limit, t)) = self.limit.zip(step.at_once) else { return false };
+        if t < HOT || t < limit - STAGES_APART || !self.reaches_the_limit(step) {
+            return false;
+        }
+        let later = steps[drop + 1..].iter().filter(|s| s.is_drop() && self.is_heat(s, true));
+        let from_here = later.filter(|s| (s.before().get() / step.after().get().max(1.0)).ln().abs() < 0.1);
+        from_here.take(2).count() == 2
+    }
+
     /// It was hotter at this fall than ever before in the run, and warming.
     fn reaches_the_limit(&self, step: &Step<'_>) -> bool {
-        step.temperature.is_some_and(|t| self.cx.at_its_hottest(self.run.first, step.place.begins, t))
+        step.at_once.is_some_and(|t| self.cx.at_its_hottest(self.run.first, step.place.begins, t))
     }
 
     /// Slow for longer than it takes to notice, though it had cooled to where heat lets go: below the temperature at

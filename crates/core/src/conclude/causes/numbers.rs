@@ -36,6 +36,8 @@ pub(super) const HOTTEST_ELSEWHERE: f64 = 16.0;
 pub(super) const PEAK_S: u64 = 14;
 /// A rate that gives way slowly has lost little when the drive begins to count. Chosen.
 pub(super) const BEFORE_IT_SHOWS: Duration = Duration::from_secs(30);
+/// Two stages of throttling are no further apart, K. Habit.
+pub(super) const STAGES_APART: f64 = 9.0;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.

@@ -2,8 +2,8 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, PLATEAU_S, STANDS_AT_LIMIT_S, STANDS_S,
-    UNDECIDED,
+    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, PLATEAU_S, STAGES_APART, STANDS_AT_LIMIT_S,
+    STANDS_S, UNDECIDED,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -53,10 +53,13 @@ impl Judge<'_> {
     /// With no limit known, the cache and heat would look the same: it fell when the drive was hotter than ever and still
     /// warming, and the record ends, or goes on to something else, before it had cooled to where heat lets go.
     pub(super) fn may_be_heat(&self, step: &Step<'_>) -> bool {
-        let (None, Some(t)) = (self.limit, step.temperature) else { return false };
+        let (None, Some(t)) = (self.cx.limit, step.temperature) else { return false };
+        if self.limit.is_some_and(|l| t < l - STAGES_APART) {
+            return false;
+        }
         let left = step.after().get() / step.before().get().max(1.0);
         t >= LIMITS_FROM
-            && (0.2..0.85).contains(&left)
+            && (0.2..0.92).contains(&left)
             && self.cx.counters_moved_in(&step.place) != Some(false)
             && self.cx.at_its_hottest(self.run.first, step.place.begins, t)
             && self.cx.coldest(self.samples_of(step.right)).is_some_and(|c| c > t - COOLED)

@@ -11,8 +11,8 @@ pub enum Answer {
     Hysteresis { on: f64, off: f64, share: f64 },
     /// Two such in a stack: light and heavy.
     Stages { light: (f64, f64, f64), heavy: (f64, f64, f64) },
-    /// A controller with an integral part that holds the temperature.
-    Held { at: f64, gain: f64 },
+    /// A controller that holds the temperature: so much less for each kelvin above it, and the rest by and by, within `settles_s`.
+    Held { at: f64, gain: f64, settles_s: f64 },
 }
 
 /// How the rate swings though nothing is wrong.
@@ -93,6 +93,7 @@ pub struct State {
     light: bool,
     heavy: bool,
     pub held: f64,
+    integral: f64,
     swing_high: bool,
     swing_left: f64,
     chore_next: f64,
@@ -111,6 +112,7 @@ impl State {
             light: false,
             heavy: false,
             held: 1.0,
+            integral: 0.0,
             swing_high: true,
             swing_left: 0.0,
             chore_next: d.chores.map_or(f64::INFINITY, |c| c.first_s),
@@ -148,7 +150,7 @@ impl State {
         let goal = h.air + h.idle_k + h.full_k * load;
         self.degrees = goal + (self.degrees - goal) * (-seconds / h.tau_s).exp();
         let felt = self.degrees + h.hidden_k;
-        let was = self.light || self.heavy || self.held < 0.95;
+        let was = u64::from(self.light) + u64::from(self.heavy) + u64::from(self.held < 0.95);
         match h.answer {
             Answer::None => {}
             Answer::Hysteresis { on, off, .. } => {
@@ -158,11 +160,14 @@ impl State {
                 self.light = if self.light { felt > light.1 } else { felt >= light.0 };
                 self.heavy = if self.heavy { felt > heavy.1 } else { felt >= heavy.0 };
             }
-            Answer::Held { at, gain } => {
-                self.held = (self.held - gain * (felt - at) * seconds).clamp(0.12, 1.0);
+            Answer::Held { at, gain, settles_s } => {
+                let off = felt - at;
+                self.integral = (self.integral + gain * off * seconds / settles_s).clamp(0.0, 0.88);
+                self.held = (1.0 - self.integral - gain * off).clamp(0.12, 1.0);
             }
         }
-        self.transitions += u64::from(!was && (self.light || self.heavy || self.held < 0.95));
+        let is = u64::from(self.light) + u64::from(self.heavy) + u64::from(self.held < 0.95);
+        self.transitions += u64::from(is > was);
     }
 
     fn heat_share(&self, d: &Drive) -> f64 {
@@ -264,7 +269,7 @@ impl State {
                 }
             }
         }
-        let throttled = self.heat_share(d) < 0.9;
+        let throttled = self.heat_share(d) < 0.97;
         self.warm(d, bytes / seconds / d.stages[0].rate, seconds);
         self.clock += seconds;
         Moment { bytes, ended, throttled, chore: chore < 1.0 }

@@ -232,8 +232,8 @@ pub fn plan(family: Family, d: &mut Dice) -> World {
             let at = w.limit.unwrap_or_else(|| d.within(66.0, 92.0).round());
             w.limit = d.chance(0.55).then_some(at);
             w.drive.heat.full_k = at + d.within(6.0, 25.0) - w.drive.heat.air - w.drive.heat.idle_k;
-            let gain = d.log_within(0.0015, 0.02);
-            w.drive.heat.answer = Answer::Held { at: at - d.within(0.0, 0.5), gain };
+            let (gain, settles_s) = (d.log_within(0.05, 0.4), d.log_within(8.0, 80.0));
+            w.drive.heat.answer = Answer::Held { at: at - d.within(0.0, 0.5), gain, settles_s };
             w
         }
         Family::StaysHot => {
