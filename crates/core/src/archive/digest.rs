@@ -263,8 +263,7 @@ fn half_of_median(readings: &Readings, samples: std::ops::Range<usize>) -> Optio
 fn rate_intervals(readings: &Readings, conclusions: &Conclusions) -> [Option<(f64, f64)>; 2] {
     let series = readings.series();
     let figures = &conclusions.figures;
-    let ends: Vec<&Finding> =
-        conclusions.findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
+    let ends: Vec<&Finding> = conclusions.findings.iter().filter(|f| f.may_be_cache_end()).collect();
     let Some((first, last)) = ends.first().zip(ends.last()) else {
         // Without a cache end both are the mean over the longest stretch of load.
         let stints = readings.stints(conclusions);

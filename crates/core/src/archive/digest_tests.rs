@@ -15,7 +15,7 @@ fn two_levels() -> Readings {
             end: Duration::from_millis(i * 100),
             span: Duration::from_millis(100),
             written: Bytes::new(bytes),
-            temperature: Some(Celsius::new(45.0)),
+            temperature: Some(Celsius::new(45.0 - (i / 100 % 2) as f64)),
             fill_ppm: Some((i * 500) as u32),
             errors: u32::from(i == 900),
             ..Sample::default()

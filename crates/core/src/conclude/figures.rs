@@ -49,14 +49,15 @@ impl Figures {
     /// Given what was found and the mean rate of the load with the most time.
     pub(super) fn of(readings: &Readings, findings: &[Finding], longest: Option<Rate>) -> Self {
         let seconds = &readings.seconds;
-        let cache: Vec<&Finding> = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
+        let cache: Vec<&Finding> = findings.iter().filter(|f| f.may_be_cache_end()).collect();
+        let sure = findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
         // Without a cache end the whole of the longest load is before and after it; of less than a second there is only the mean.
         let over_all = longest.map(|mean| seconds.median_of_longest().map_or(mean, Rate::new));
         let whole = seconds.whole();
         Self {
             burst: cache.first().map_or(over_all, |f| f.before),
             sustained: cache.last().map_or(over_all, |f| f.after),
-            cache_bytes: cache.first().map(|f| f.written.get()),
+            cache_bytes: sure.map(|f| f.written.get()),
             worst_second: whole.map(|c| c.worst_second),
             p1: whole.map(|c| c.p1),
             p99: whole.map(|c| c.p99),

@@ -99,6 +99,7 @@ fn compare(series: &Series, first: &Load<'_>, load: &Load<'_>) -> Option<Finding
         after: rates.map(|r| r.1),
         temperature: None,
         transition: None,
+        may_be: Vec::new(),
         confidence: 0.85,
         evidence,
     })

@@ -63,8 +63,20 @@ pub struct Finding {
     pub temperature: Option<Celsius>,
     /// 0 to 1: of findings given 0.9, nine in ten are right.
     pub confidence: f64,
+    /// Of what is unexplained: the causes that remain, the likeliest first. Empty otherwise.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub may_be: Vec<Candidate>,
     /// Plain sentences with numbers.
     pub evidence: Vec<String>,
+}
+
+/// A cause that the record does not rule out.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Candidate {
+    /// Which.
+    pub kind: FindingKind,
+    /// How often it is this one, in records like this: 0 to 1.
+    pub share: f64,
 }
 
 impl Finding {
@@ -85,8 +97,17 @@ impl Finding {
             after: None,
             temperature: None,
             confidence: 1.0,
+            may_be: Vec::new(),
             evidence: Vec::new(),
         }
+    }
+}
+
+impl Finding {
+    /// A cache ended here, or the record does not rule it out: what comes after is not at the speed of before, whatever the cause.
+    #[must_use]
+    pub fn may_be_cache_end(&self) -> bool {
+        self.kind == FindingKind::CacheEnd || self.may_be.iter().any(|c| c.kind == FindingKind::CacheEnd)
     }
 }
 

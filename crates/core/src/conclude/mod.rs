@@ -22,7 +22,7 @@ mod texture;
 pub mod verdict;
 
 pub use figures::{Figures, figure};
-pub use finding::{Conclusions, Finding};
+pub use finding::{Candidate, Conclusions, Finding};
 pub use range::Between;
 pub use stints::{LevelReading, Stint};
 
@@ -85,9 +85,9 @@ impl Readings {
                 let samples = r.samples(&(0..r.len()));
                 let from = self.series.written_before(samples.start);
                 let (begin, end) = (self.series.end(samples.start), self.series.end(samples.end - 1));
-                let ends = findings.iter().filter(|f| {
-                    f.kind == crate::quantity::FindingKind::CacheEnd && f.elapsed >= begin && f.elapsed <= end
-                });
+                let ends = findings
+                    .iter()
+                    .filter(|f| f.may_be_cache_end() && f.elapsed >= begin && f.elapsed <= end);
                 fills::Load {
                     kind: r.kind,
                     leg: self.leg_at(begin),

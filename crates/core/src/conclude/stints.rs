@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use crate::drive::LoadKind;
-use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Rate};
 use crate::readings::Readings;
 use crate::readings::run::Run;
@@ -58,7 +57,7 @@ impl Readings {
                 let written_from = self.series.written_before(samples.start);
                 let written_to = self.series.written(samples.end - 1);
                 let inside = |f: &&Finding| {
-                    f.kind == FindingKind::CacheEnd
+                    f.may_be_cache_end()
                         && (written_from..=written_to).contains(&f.written.get())
                         && f.elapsed <= self.series.end(samples.end - 1)
                         && f.elapsed >= self.series.end(samples.start).saturating_sub(Duration::from_secs(1))

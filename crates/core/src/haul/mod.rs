@@ -15,7 +15,6 @@ use std::time::Duration;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
-use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
@@ -397,7 +396,7 @@ impl<D: Drive> Haul<D> {
             .findings
             .iter()
             .rev()
-            .find(|f| f.kind == FindingKind::CacheEnd && f.written >= before_leg)
+            .find(|f| f.may_be_cache_end() && f.written >= before_leg)
             .is_some_and(|f| readings.written().saturating_sub(f.written) >= past)
     }
 

@@ -20,6 +20,8 @@ pub struct Score {
     pub flat_false_hauls: usize,
     /// By kind (`cache-end`, `throttle`): (true ones, found ones, matched).
     pub kinds: BTreeMap<&'static str, (usize, usize, usize)>,
+    /// True cache ends that were not called so, but whose finding says that it is one more likely than not.
+    pub named_first: usize,
     /// |found − true| / true of matched cache ends, in bytes.
     pub place_errors: Vec<f64>,
     /// |found − true| of matched throttles, seconds.
@@ -50,6 +52,7 @@ impl Score {
         self.place_errors.extend(other.place_errors);
         self.onset_errors.extend(other.onset_errors);
         self.inside += other.inside;
+        self.named_first += other.named_first;
         for (key, n) in other.confusion {
             *self.confusion.entry(key).or_default() += n;
         }
@@ -77,9 +80,11 @@ struct Judging<'a> {
     wrong: Vec<String>,
 }
 
-/// Near enough to a true end: within 5 % of its bytes, or two seconds, or half of the time in which it gave way.
+/// Near enough to a true end: within 5 % of its bytes, or two seconds, or half of the time in which it gave way; or it says itself that
+/// it lies no nearer than in an interval which holds the truth.
 fn is_near(f: &Finding, end: &TrueEnd) -> bool {
-    (f.written.as_f64() / end.written - 1.0).abs() < 0.05
+    (f.written_low.as_f64()..=f.written_high.as_f64()).contains(&end.written)
+        || (f.written.as_f64() / end.written - 1.0).abs() < 0.05
         || (f.elapsed.as_secs_f64() - end.elapsed).abs() < 2.0 + 0.5 * end.ramp_s
 }
 
@@ -136,7 +141,10 @@ impl Judging<'_> {
                 self.score.inside += usize::from(within.contains(&end.written));
                 self.confused("cache-end", "cache-end");
             } else {
-                let word = all.iter().find(|f| at(f)).map_or("nothing", |f| f.kind.word());
+                let told = all.iter().find(|f| at(f));
+                let first = told.and_then(|f| f.may_be.first());
+                self.score.named_first += usize::from(first.is_some_and(|c| c.kind == FindingKind::CacheEnd));
+                let word = told.map_or("nothing", |f| f.kind.word());
                 self.confused("cache-end", word);
                 let (gb, s) = (end.written / 1e9, end.elapsed);
                 self.wrong.push(format!("cache end at {gb:.2} GB ({s:.1} s): {word}"));

@@ -40,8 +40,7 @@ pub struct KnownLevel {
 #[must_use]
 pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
     let Ok((_, c)) = ledger.concluded(haul) else { return Vec::new() };
-    let ends: Vec<_> =
-        c.findings.iter().filter(|f| f.kind == hollow_mile_core::quantity::FindingKind::CacheEnd).collect();
+    let ends: Vec<_> = c.findings.iter().filter(|f| f.may_be_cache_end()).collect();
     let mut levels: Vec<KnownLevel> = ends
         .iter()
         .filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate }))

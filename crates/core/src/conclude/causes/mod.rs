@@ -5,8 +5,8 @@
 //! record does not say.
 
 use numbers::{
-    AT_LIMIT, BEFORE_IT_SHOWS, HOT, HOTTEST_ELSEWHERE, MOMENT, ONE_FALL, PEAK_S, READ_WITHIN, SAME_EPISODE,
-    STAGES_APART, WELL_BELOW,
+    AT_LIMIT, BEFORE_IT_SHOWS, COOLED, HOT, HOTTEST_ELSEWHERE, MOMENT, ONE_FALL, PEAK_S, READ_WITHIN,
+    SAME_EPISODE, STAGES_APART, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -18,6 +18,7 @@ use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::Earlier;
 
+mod cycles;
 mod earlier;
 mod hidden;
 #[cfg(test)]
@@ -174,17 +175,12 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
         })
         .collect();
-    let samples = |s: &Step<'_>| run.samples(&s.right.points);
     // Where it fell each time, when that is below what is stated: another sensor than the one that is told is the hottest, or the one
     // that is told follows late.
     let learned = limit_from_cycles(&steps, cx);
     let stated = cx.limit.map(Celsius::degrees);
     let below = learned.filter(|l| stated.is_some_and(|s| (s - HOTTEST_ELSEWHERE..s).contains(l)));
-    let limit = below
-        .or(stated)
-        .or(learned)
-        .or_else(|| standing::limit_from_standing(&steps, cx, run.first, samples))
-        .or_else(|| standing::limit_from_plateau(run, levels, cx));
+    let limit = below.or(stated).or(learned).or_else(|| standing::limit_from_plateau(run, levels, cx));
     let near = |t: &f64| limit.is_some_and(|l| *t > l - WELL_BELOW - 5.0 && *t <= l + AT_LIMIT);
     let rise_at = |s: &Step<'_>| cx.coldest(cx.around(s.place.elapsed, 3, 1)).filter(|_| !s.is_drop());
     let lets_go = steps.iter().filter_map(rise_at).filter(near).reduce(f64::min);
@@ -352,7 +348,10 @@ impl Judge<'_> {
             let write = self.run.kind == LoadKind::Write;
             let one_of_many = self.is_one_of_many(steps, i);
             if self.stays_down(step, base) && write && !self.is_traffic(step) && !one_of_many {
-                found.push(if self.may_be_heat(step) { self.undecided(step) } else { self.cache_end(step) });
+                found.push(match self.may_be_heat(step) {
+                    Some(doubt) => self.undecided(step, doubt),
+                    None => self.cache_end(step),
+                });
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
                 }
@@ -391,6 +390,7 @@ impl Judge<'_> {
             }
         }
         found.extend(self.quick_sawtooth(&found));
+        found.extend(self.cycles_in_long_samples(&found));
         let hidden = self.hidden_ends(steps, &found, pinned, usual);
         // What was without an explanation has one.
         let explains =
@@ -598,7 +598,9 @@ impl Judge<'_> {
     /// own that no controller holds it.
     fn slow_though_cool(&self, step: &Step<'_>, limit: f64, again: bool) -> bool {
         let low = self.samples_of(step.right);
-        let lets_go = self.lets_go.map_or(limit - WELL_BELOW, |t| t - 1.5);
+        // Where it fell as it came to its limit for the first time, chance is small, and some let go late.
+        let wide = if self.reaches_the_limit(step) { COOLED } else { WELL_BELOW };
+        let lets_go = self.lets_go.map_or(limit - wide, |t| t - 1.0 - 0.5 * self.cx.resolution);
         let cooled = low.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < lets_go));
         if cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 8.0) {
             return true;

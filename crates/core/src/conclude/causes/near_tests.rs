@@ -66,7 +66,7 @@ fn more_than_half_back_is_no_cache_end() {
 #[test]
 fn only_a_write_has_a_write_cache() {
     check("leg", &[(0, &[CacheEnd]), (1, &[Unexplained])], |leg: u16| {
-        let cool = Some((45.0, 45.0));
+        let cool = Some((45.0, 47.0));
         Story::with_limit(Some(85.0)).tell(leg, 60, 2000.0, cool, None).tell(leg, 120, 900.0, cool, None)
     });
 }

@@ -38,6 +38,20 @@ pub(super) const PEAK_S: u64 = 14;
 pub(super) const BEFORE_IT_SHOWS: Duration = Duration::from_secs(30);
 /// Two stages of throttling are no further apart, K. Habit.
 pub(super) const STAGES_APART: f64 = 9.0;
+/// No drive is at its limit sooner after it begins to work, s. Habit.
+pub(super) const WARMS_UP_S: f64 = 12.0;
+/// A sensor that says the same for so long, under a load of so much, measures nothing, s and MB/s. Chosen: a watt or two warm a drive
+/// by more than a kelvin.
+pub(super) const STUCK_S: f64 = 60.0;
+pub(super) const WORKS_HARD_MB_S: f64 = 300.0;
+/// So often it is heat, and not the end of a cache, in records without a thermometer. Judged.
+pub(super) const HEAT_BLIND: f64 = 0.3;
+/// The same of a drive that was hot when it fell, with no limit known. Judged.
+pub(super) const HEAT_HOT: f64 = 0.6;
+/// The same where the temperature stands from then on. Judged.
+pub(super) const HEAT_STANDS: f64 = 0.8;
+/// Samples from here on may hold more than one cycle of heat, s. Chosen.
+pub(super) const LONG_SAMPLE_S: f64 = 1.9;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.

@@ -2,18 +2,38 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, HOT, LEAST_FALLS, LIMITS_FROM, LOOK_S, PLATEAU_S, STAGES_APART, STANDS_AT_LIMIT_S,
-    STANDS_S, UNDECIDED,
+    AT_LIMIT, COOLED, HEAT_BLIND, HEAT_HOT, HEAT_STANDS, HOT, LIMITS_FROM, LOOK_S, PLATEAU_S, STAGES_APART,
+    STANDS_AT_LIMIT_S, STANDS_S, STUCK_S, UNDECIDED, WARMS_UP_S, WORKS_HARD_MB_S,
 };
 use std::ops::Range;
 use std::time::Duration;
 
-use crate::conclude::Finding;
+use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
-use crate::quantity::units::{Bytes, Celsius, Rate, clock};
+use crate::quantity::units::{Bytes, Celsius};
 
 use super::{Context, Judge, Level, Run, Step};
 use crate::quantity::stats;
+
+/// Why the end of a cache cannot be told from heat.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Doubt {
+    NoThermometer,
+    NoLimit,
+    /// No limit is known, but the temperature stands where it was.
+    Stands,
+}
+
+impl Doubt {
+    /// How often it is heat in such records.
+    const fn share_of_heat(self) -> f64 {
+        match self {
+            Self::NoThermometer => HEAT_BLIND,
+            Self::NoLimit => HEAT_HOT,
+            Self::Stands => HEAT_STANDS,
+        }
+    }
+}
 
 impl Context<'_> {
     /// Was it warming before a moment, hotter then than ever before since `first`?
@@ -50,20 +70,38 @@ impl Judge<'_> {
             && self.cx.stands(self.looked_at(step), limit, STANDS_AT_LIMIT_S)
     }
 
-    /// With no limit known, the cache and heat would look the same: it fell when the drive was hotter than ever and still
-    /// warming, and the record ends, or goes on to something else, before it had cooled to where heat lets go.
-    pub(super) fn may_be_heat(&self, step: &Step<'_>) -> bool {
-        let (None, Some(t)) = (self.cx.limit, step.temperature) else { return false };
-        if self.limit.is_some_and(|l| t < l - STAGES_APART) {
-            return false;
-        }
+    /// Where the end of a cache and heat look the same, and why.
+    pub(super) fn may_be_heat(&self, step: &Step<'_>) -> Option<Doubt> {
         let left = step.after().get() / step.before().get().max(1.0);
-        t >= LIMITS_FROM
-            && (0.2..0.92).contains(&left)
-            && self.cx.counters_moved_in(&step.place) != Some(false)
-            && self.cx.at_its_hottest(self.run.first, step.place.begins, t)
-            && self.cx.coldest(self.samples_of(step.right)).is_some_and(|c| c > t - COOLED)
-            && !self.ended_there_before(step)
+        if self.cx.counters_moved_in(&step.place) == Some(false) || self.ended_there_before(step) {
+            return None;
+        }
+        if self.is_blind(step) {
+            // A drive needs a while to get hot, and heat leaves a good part of the speed.
+            let at = step.place.begins.as_secs_f64() - self.cx.series.end_s(self.run.first);
+            return (at > WARMS_UP_S && (0.25..0.85).contains(&left)).then_some(Doubt::NoThermometer);
+        }
+        let t = step.temperature.filter(|t| *t >= LIMITS_FROM && self.cx.limit.is_none())?;
+        if self.limit.is_some_and(|l| t < l - STAGES_APART) || !(0.2..0.92).contains(&left) {
+            return None;
+        }
+        let low = self.samples_of(step.right);
+        let hottest = self.cx.at_its_hottest(self.run.first, step.place.begins, t);
+        let hot = self.cx.coldest(low.clone()).is_some_and(|c| c > t - COOLED);
+        if !hottest || !hot {
+            return None;
+        }
+        let until = self.looked_at(step).end;
+        Some(if self.cx.stands(low.start..until, t, STANDS_S) { Doubt::Stands } else { Doubt::NoLimit })
+    }
+
+    /// The record has no temperature that means anything: none, or one that does not move while the drive works hard and slows down.
+    fn is_blind(&self, step: &Step<'_>) -> bool {
+        let all = self.run.samples(&(0..self.run.len()));
+        let (Some(low), Some(high)) = (self.cx.coldest(all.clone()), self.cx.hottest(all.clone())) else {
+            return true;
+        };
+        low >= high && self.cx.series.loaded_s(all) > STUCK_S && step.before().mb_s() > WORKS_HARD_MB_S
     }
 
     fn ended_there_before(&self, step: &Step<'_>) -> bool {
@@ -73,42 +111,34 @@ impl Judge<'_> {
     }
 
     /// Heat or the cache: the record does not say which.
-    pub(super) fn undecided(&self, step: &Step<'_>) -> Finding {
+    pub(super) fn undecided(&self, step: &Step<'_>, doubt: Doubt) -> Finding {
         let mut f = self.finding(FindingKind::Unexplained, step);
         let t = Celsius::new(step.temperature.unwrap_or_default().round());
         f.evidence.push(format!("Fell from {} to {} and stayed down.", step.before(), step.after()));
-        f.evidence.push(format!(
-            "It was at {t} then, hotter than ever before in this run and still warming, and had not cooled by {COOLED:.0} K when that ended: heat and the end of a cache look the same."
-        ));
-        f.evidence.push(
-            "The drive's limit would decide (throttle_c in a CSV file); so would ten more minutes, or the same write with a fan.".into(),
-        );
+        f.evidence.push(match doubt {
+            Doubt::NoThermometer => {
+                "The record has no temperature: the end of a cache and heat that stays look the same.".into()
+            }
+            Doubt::NoLimit => format!(
+                "It was at {t} then, hotter than ever before in this run and still warming, and had not cooled by {COOLED:.0} K when that ended: heat and the end of a cache look the same."
+            ),
+            Doubt::Stands => format!(
+                "It was at {t} then, hotter than ever before in this run and still warming, and has stood there since: as if something held it there, or by chance."
+            ),
+        });
+        f.evidence.push(match doubt {
+            Doubt::NoThermometer => "A thermometer would decide (--thermometer, temperature_c in a CSV file); so would the same write with a fan: a cache ends at the same bytes.".into(),
+            _ => "The drive's limit would decide (throttle_c in a CSV file); so would ten more minutes, or the same write with a fan.".into(),
+        });
+        let heat = doubt.share_of_heat();
+        f.may_be = vec![
+            Candidate { kind: FindingKind::Throttle, share: heat },
+            Candidate { kind: FindingKind::CacheEnd, share: 1.0 - heat },
+        ];
+        f.may_be.sort_by(|a, b| b.share.total_cmp(&a.share));
         f.confidence = UNDECIDED;
         f
     }
-}
-
-/// With no limit stated: a drop at the hottest moment so far, while it was still warming, after which the temperature stands
-/// where it was though the drive does less.
-pub(super) fn limit_from_standing(
-    steps: &[Step<'_>],
-    cx: &Context<'_>,
-    first: usize,
-    samples: impl Fn(&Step<'_>) -> Range<usize>,
-) -> Option<f64> {
-    steps.iter().filter(|s| s.is_drop()).find_map(|s| {
-        let t = s.temperature.filter(|t| *t >= HOT)?;
-        let low = samples(s);
-        let until =
-            cx.series.index_at(s.place.elapsed + Duration::from_secs(LOOK_S)).clamp(low.start, low.end);
-        let large = s.after().get() < 0.85 * s.before().get();
-        let counted_none = cx.counters_moved_in(&s.place) == Some(false);
-        (large
-            && !counted_none
-            && cx.at_its_hottest(first, s.place.begins, t)
-            && cx.stands(low.start..until, t, STANDS_S))
-        .then_some(t)
-    })
 }
 
 /// With no limit stated: it warmed up, and from then on the temperature stood while the rate went down little by little. Whatever
@@ -139,90 +169,4 @@ pub(super) fn limit_from_plateau(run: &Run, levels: &[Level], cx: &Context<'_>) 
         l.ramp.is_none() && (before.start..start + (end - start) / 2).contains(&run.samples(&l.points).start)
     });
     (held < 0.88 * free && !stepped).then_some(top)
-}
-
-impl Judge<'_> {
-    /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and
-    /// comes back cooler, again and again.
-    pub(super) fn quick_sawtooth(&self, found: &[Finding]) -> Option<Finding> {
-        let (limit, series) = (self.limit?, self.cx.series);
-        let all = self.run.samples(&(0..self.run.len()));
-        let at_limit = |t: f64| t >= limit - AT_LIMIT - 0.6;
-        if found.iter().any(|f| f.kind == FindingKind::Throttle)
-            || !self.cx.hottest(all.clone()).is_some_and(at_limit)
-        {
-            return None;
-        }
-        let mut some: Vec<f64> =
-            all.clone().step_by((all.len() / 4000).max(1)).map(|i| series.rate(i)).collect();
-        some.sort_by(f64::total_cmp);
-        let share = |p: usize| some.get(some.len() * p / 100).copied().unwrap_or_default();
-        let (low, high) = (share(15), share(85));
-        if low > 0.8 * high {
-            return None;
-        }
-        let middle = (low * high).sqrt();
-        let (mut falls, mut rises): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
-        let mut fast = None;
-        for i in all {
-            let rate = series.rate(i);
-            match fast {
-                Some(true) if rate < middle / 1.08 => {
-                    falls.push(i);
-                    fast = Some(false);
-                }
-                Some(false) if rate > middle * 1.08 => {
-                    rises.push(i);
-                    fast = Some(true);
-                }
-                None => fast = Some(rate > middle),
-                _ => {}
-            }
-        }
-        let most = |hits: usize, of: usize| hits * 5 >= of * 4;
-        let hot = falls
-            .iter()
-            .filter(|i| self.cx.hottest(i.saturating_sub(2)..**i + 1).is_some_and(at_limit))
-            .count();
-        // Each comes back cooler than it fell.
-        let cooler = falls.iter().zip(rises.iter().skip_while(|r| **r < falls[0]));
-        let cooler = cooler
-            .filter(|(f, r)| self.cx.degrees(**f).zip(self.cx.degrees(**r)).is_some_and(|(a, b)| b < a - 1.4))
-            .count();
-        if falls.len() < LEAST_FALLS || !most(hot, falls.len()) || !most(cooler, falls.len() - 1) {
-            return None;
-        }
-        let (first, last) = (falls[0], rises.last().copied().unwrap_or(falls[0]));
-        let place = Bytes::new(series.written_before(first));
-        let here = Bytes::new(series.written(first) - series.written_before(first));
-        let t = self.cx.hottest(first.saturating_sub(2)..first + 1).map(Celsius::new);
-        Some(Finding {
-            kind: FindingKind::Throttle,
-            elapsed: series.end(first.saturating_sub(1)),
-            end_elapsed: Some(series.end(last)),
-            transition: None,
-            written: place,
-            written_low: place.saturating_sub(here),
-            written_high: place + here,
-            position: series.position(first),
-            position_end: series.position(last),
-            before: Some(Rate::new(high)),
-            after: Some(Rate::new(low)),
-            temperature: t,
-            confidence: 0.93,
-            evidence: vec![
-                format!(
-                    "Fell {} times between {} and {}, from about {} to {}, at {} with a limit of {}.",
-                    falls.len(),
-                    clock(series.end(first)),
-                    clock(series.end(last)),
-                    Rate::new(high),
-                    Rate::new(low),
-                    t.unwrap_or_default(),
-                    Celsius::new(limit)
-                ),
-                "The speed came back each time it had cooled, without rest.".into(),
-            ],
-        })
-    }
 }

@@ -34,6 +34,7 @@ impl Judge<'_> {
             after: Some(p.held),
             temperature: t,
             transition: None,
+            may_be: Vec::new(),
             confidence: 0.82,
             evidence,
         }
@@ -50,6 +51,7 @@ impl Judge<'_> {
             position: step.place.position,
             position_end: None,
             transition: step.place.took(),
+            may_be: Vec::new(),
             before: Some(step.before()),
             after: Some(step.after()),
             temperature: step.temperature.map(Celsius::new),

@@ -4,7 +4,6 @@
 use serde::{Deserialize, Serialize};
 
 use crate::conclude::Finding;
-use crate::quantity::FindingKind;
 use crate::readings::{LegReading, Readings, Ruler};
 use crate::route::LegKind;
 
@@ -76,9 +75,7 @@ fn measure(
     let rate = series.mean_rate(samples.clone());
     let before = series.written_before(samples.start);
     let written = series.written(samples.end - 1) - before;
-    let ended = findings
-        .iter()
-        .find(|f| f.kind == FindingKind::CacheEnd && f.elapsed >= leg.from && f.elapsed <= *at);
+    let ended = findings.iter().find(|f| f.may_be_cache_end() && f.elapsed >= leg.from && f.elapsed <= *at);
     let cached = match (ended, cache) {
         (Some(end), _) => Some(end.written.get().saturating_sub(before) as f64),
         (None, Some(_)) => Some(written as f64),
@@ -102,7 +99,7 @@ pub fn survey(readings: &Readings, findings: &[Finding]) -> Option<FillSurvey> {
         let turn = l.turn.as_ref()?;
         l.kind.is_plain_load().then_some((turn.part?, turn.fill_percent?))
     };
-    let cache = findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).map(|f| f.written.as_f64());
+    let cache = findings.iter().filter(|f| f.may_be_cache_end()).map(|f| f.written.as_f64());
     let cache = cache.reduce(f64::min);
     let mut parts: Vec<u16> = readings.legs().iter().filter_map(|l| Some(of(l)?.0)).collect();
     parts.sort_unstable();
