@@ -19,6 +19,8 @@ const LEAST_STEP: f64 = 0.08;
 const LEAST_SIGMAS: f64 = 4.5;
 /// With very few independent points it must exceed so many more.
 const MORE_SIGMAS: f64 = 1.0;
+/// A step among levels that wander is no smaller than so many times their spread.
+const WANDERS: f64 = 4.0;
 /// With fewer independent points than this the noise of a level is weighed with that of its neighbourhood.
 const FEW: f64 = 20.0;
 /// The neighbourhood's noise counts as so many points of the level's own.
@@ -106,7 +108,7 @@ impl Noise {
         let Some(single) = variance(1) else { return 1.0 };
         // Neighbours that resemble each other make small second differences: (3 − 4ρ + ρ²) / 3 of the variance.
         let own = single / ((3.0 - 4.0 * self.rho + self.rho.powi(2)) / 3.0).max(0.05);
-        let most = [4, 8, 16, 32, 64, 128].into_iter().filter_map(variance).fold(0.0, f64::max);
+        let most = [4, 8, 16, 32, 64, 128, 256, 512].into_iter().filter_map(variance).fold(0.0, f64::max);
         (most / own.max(1e-12)).max(1.0)
     }
 
@@ -133,6 +135,26 @@ impl Noise {
 /// The points at the ends of a short level are shared with its neighbours.
 fn inner(points: &Range<usize>) -> Range<usize> {
     if (4..=12).contains(&points.len()) { points.start + 1..points.end - 1 } else { points.clone() }
+}
+
+/// How far levels that follow each other are spread, in ln, beside the largest step among them, which may be a true one; nothing of
+/// fewer than seven.
+fn spread_beside_one_step(rates: &[f64]) -> f64 {
+    if rates.len() < 7 {
+        return 0.0;
+    }
+    let mut sorted = rates.to_vec();
+    sorted.sort_by(f64::total_cmp);
+    let gaps = sorted.windows(2).map(|w| w[1] - w[0]).enumerate();
+    let cut = gaps.max_by(|a, b| a.1.total_cmp(&b.1)).map_or(0, |(i, _)| i + 1);
+    let (low, high) = sorted.split_at(cut);
+    let off = |part: &[f64]| {
+        let middle = part[part.len() / 2];
+        part.iter().map(|v| (v - middle).abs()).collect::<Vec<_>>()
+    };
+    let mut all = off(low);
+    all.extend(off(high));
+    stats::median(&mut all).map_or(0.0, |m| m * 1.4826)
 }
 
 /// A stretch of a run at one rate.
@@ -285,6 +307,7 @@ impl Weigher<'_> {
         self.drop_dips(&mut levels);
         self.absorb_transitions(&mut levels);
         self.merge_weak(&mut levels);
+        self.merge_wander(&mut levels);
         self.join_slopes(&mut levels);
         self.stretch_steps(&mut levels);
         self.join_pieces(&mut levels);
@@ -461,6 +484,24 @@ impl Weigher<'_> {
             if i < strengths.len() {
                 strengths[i] = self.strength(&levels[i], &levels[i + 1]);
             }
+        }
+    }
+
+    /// A rate that wanders goes through many levels, none like another: what is no further from the next than they are spread is no
+    /// change. A sawtooth has two, each like itself.
+    fn merge_wander(&self, levels: &mut Vec<Level>) {
+        loop {
+            let rates: Vec<f64> = levels.iter().map(|l| l.centre).collect();
+            let beyond = |i: &usize| {
+                let spread = spread_beside_one_step(&rates[i.saturating_sub(4)..(i + 6).min(rates.len())]);
+                (rates[*i] - rates[i + 1]).abs() / (WANDERS * spread).max(1e-9)
+            };
+            let all = (0..rates.len().saturating_sub(1)).map(|i| (i, beyond(&i)));
+            let Some((i, _)) = all.filter(|(_, b)| *b < 1.0).min_by(|a, b| a.1.total_cmp(&b.1)) else {
+                return;
+            };
+            levels[i] = self.level(levels[i].points.start..levels[i + 1].points.end);
+            levels.remove(i + 1);
         }
     }
 

@@ -2,8 +2,8 @@
 
 use std::ops::Range;
 
-use super::numbers::{AT_LIMIT, COOLED, HOT, LEAST_FALLS, LONG_SAMPLE_S};
 use super::Judge;
+use super::numbers::{AT_LIMIT, COOLED, HOT, LEAST_FALLS, LONG_SAMPLE_S};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::stats;

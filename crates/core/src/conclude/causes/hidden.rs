@@ -40,7 +40,7 @@ impl Judge<'_> {
             // A level to which heat itself took it down before, at the limit, is a stage of throttling.
             let stage = |s: &Step<'_>| {
                 s.is_drop()
-                    && self.is_heat(s, false)
+                    && (self.is_heat(s, false) || self.may_be_stage(s))
                     && (s.after().get() / after.max(1.0)).ln().abs() < 0.1
                     && (s.before().get() / before.max(1.0)).ln().abs() < 0.1
             };

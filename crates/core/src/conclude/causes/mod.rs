@@ -5,8 +5,8 @@
 //! record does not say.
 
 use numbers::{
-    AT_LIMIT, BEFORE_IT_SHOWS, COOLED, HOT, HOTTEST_ELSEWHERE, MOMENT, ONE_FALL, PEAK_S, READ_WITHIN,
-    SAME_EPISODE, STAGES_APART, WELL_BELOW,
+    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, COOLED, HOT, HOTTEST_ELSEWHERE, MODEST, MOMENT, ONE_FALL, PEAK_S,
+    READ_WITHIN, SAME_EPISODE, STAGES_APART, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -359,10 +359,13 @@ impl Judge<'_> {
                 let back = self.comes_back(steps, i);
                 explained_until = back.map_or(i + 1, |b| b + 1);
                 let once = back.filter(|b| self.is_heat_once(steps, i, *b));
-                found.push(match once {
+                let other = match once {
                     Some(b) => self.heat_once(step, &steps[b]),
                     None => self.other(step, back.map(|b| &steps[b])),
-                });
+                };
+                let chance = other.kind == FindingKind::Unexplained
+                    && back.is_some_and(|b| self.is_chance(step, &steps[b]));
+                found.extend((!chance).then_some(other));
             }
         }
         if let Some(e) = episode {
@@ -579,13 +582,18 @@ impl Judge<'_> {
     /// and again, and the level that it fell to is the one from which it does.
     fn is_stage(&self, steps: &[Step<'_>], drop: usize) -> bool {
         let step = &steps[drop];
-        let Some((limit, t)) = self.limit.zip(step.at_once) else { return false };
-        if t < HOT || t < limit - STAGES_APART || !self.reaches_the_limit(step) {
+        if !self.may_be_stage(step) {
             return false;
         }
         let later = steps[drop + 1..].iter().filter(|s| s.is_drop() && self.is_heat(s, true));
         let from_here = later.filter(|s| (s.before().get() / step.after().get().max(1.0)).ln().abs() < 0.1);
         from_here.take(2).count() == 2
+    }
+
+    /// Near enough to where heat takes speed away for a first stage of it.
+    fn may_be_stage(&self, step: &Step<'_>) -> bool {
+        let near = self.limit.zip(step.at_once).is_some_and(|(l, t)| t >= HOT && t >= l - STAGES_APART);
+        near && self.reaches_the_limit(step)
     }
 
     /// It was hotter at this fall than ever before in the run, and warming.
@@ -630,6 +638,25 @@ impl Judge<'_> {
             .iter()
             .filter(|l| self.run.seconds(self.cx.series, &l.points) >= 2.0)
             .all(|l| l.rate().get().max(l.entry_rate().get()) <= half)
+    }
+
+    /// Stretches as long as this one are as slow now and then in this run: noise that remembers for seconds makes them.
+    fn is_chance(&self, step: &Step<'_>, back: &Step<'_>) -> bool {
+        let series = self.cx.series;
+        let low = step.place.sample..back.place.sample.max(step.place.sample + 1);
+        let all = self.run.samples(&(0..self.run.len()));
+        let log_mean = |r: Range<usize>| series.mean_rate(r).max(1.0).ln();
+        let here = log_mean(low.clone());
+        if step.before().get().ln() - here > MODEST {
+            return false;
+        }
+        let starts = (all.start..all.end.saturating_sub(low.len())).step_by(low.len());
+        let apart = starts.map(|a| a..a + low.len()).filter(|r| r.end <= low.start || r.start >= low.end);
+        let near = |m: &f64| (m - step.before().get().ln()).abs() < MODEST;
+        let mut means: Vec<f64> = apart.map(log_mean).filter(near).collect();
+        means.len() >= 10
+            && crate::quantity::stats::median_and_spread(&mut means)
+                .is_some_and(|(middle, spread)| middle - here < BY_CHANCE * spread)
     }
 
     /// The same fall came back before in this run, as often as not, and this one has not lasted much longer than those did: that it

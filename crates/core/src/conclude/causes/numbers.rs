@@ -52,6 +52,13 @@ pub(super) const HEAT_HOT: f64 = 0.6;
 pub(super) const HEAT_STANDS: f64 = 0.8;
 /// Samples from here on may hold more than one cycle of heat, s. Chosen.
 pub(super) const LONG_SAMPLE_S: f64 = 1.9;
+/// A fall of no more than this, in ln, may be noise that remembers. Chosen.
+pub(super) const MODEST: f64 = 0.45;
+/// It is taken for noise up to so many deviations of stretches of its length. Chosen, for heavy tails.
+pub(super) const BY_CHANCE: f64 = 5.0;
+/// A temperature that stands though the drive does less is told from one that would hardly have moved from here on, K. Derived: by the
+/// first-order model it cools by the share of the rate that is gone times what it had warmed by; this much is beyond two sensors' steps.
+pub(super) const OWED_K: f64 = 3.0;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.

@@ -2,8 +2,8 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, HEAT_BLIND, HEAT_HOT, HEAT_STANDS, HOT, LIMITS_FROM, LOOK_S, PLATEAU_S, STAGES_APART,
-    STANDS_AT_LIMIT_S, STANDS_S, STUCK_S, UNDECIDED, WARMS_UP_S, WORKS_HARD_MB_S,
+    AT_LIMIT, COOLED, HEAT_BLIND, HEAT_HOT, HEAT_STANDS, HOT, LIMITS_FROM, LOOK_S, OWED_K, PLATEAU_S,
+    STAGES_APART, STANDS_AT_LIMIT_S, STANDS_S, STUCK_S, UNDECIDED, WARMS_UP_S, WORKS_HARD_MB_S,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -40,7 +40,7 @@ impl Context<'_> {
     pub(super) fn at_its_hottest(&self, first: usize, at: Duration, t: f64) -> bool {
         let before = self.series.index_at(at);
         let earlier = self.hottest(first..before.max(first));
-        let warming = self.coldest(self.around(at, 25, 0)).is_some_and(|c| c < t - 0.9);
+        let warming = self.coldest(self.around(at, 60, 0)).is_some_and(|c| c < t - 0.9);
         warming && earlier.is_none_or(|e| e <= t + 0.1)
     }
 
@@ -168,5 +168,8 @@ pub(super) fn limit_from_plateau(run: &Run, levels: &[Level], cx: &Context<'_>) 
     let stepped = levels.iter().skip(1).any(|l| {
         l.ramp.is_none() && (before.start..start + (end - start) / 2).contains(&run.samples(&l.points).start)
     });
-    (held < 0.88 * free && !stepped).then_some(top)
+    // What the drive would have cooled by, had nothing held it.
+    let cold = cx.coldest(all.start..start.max(all.start + 1))?;
+    let owed = (1.0 - held / free.max(1.0)) * (top - cold);
+    (held < 0.88 * free && !stepped && owed > OWED_K + cx.resolution).then_some(top)
 }
