@@ -17,65 +17,99 @@ const STALL: f64 = 1.6;
 /// Their highs, and their lows, resemble each other to this share of the way between.
 const ALIKE: f64 = 0.35;
 
+/// A piece of a stretch: what goes one way, in one or more segments.
+#[derive(Debug, Clone)]
+struct Piece {
+    points: Range<usize>,
+    middle: f64,
+}
+
 /// Stretches that swing, in order, each with the length of a period in points.
 pub fn stretches(
     points: &[f32],
     starts: &[usize],
     seconds: &dyn Fn(Range<usize>) -> f64,
 ) -> Vec<(Range<usize>, usize)> {
-    let segments: Vec<Range<usize>> = starts
+    let pieces: Vec<Piece> = starts
         .iter()
         .enumerate()
-        .map(|(i, s)| *s..starts.get(i + 1).copied().unwrap_or(points.len()))
+        .map(|(i, s)| {
+            let points_of = *s..starts.get(i + 1).copied().unwrap_or(points.len());
+            let middle = stats::median(&mut stats::spaced(&points[points_of.clone()], 15)).unwrap_or(0.0);
+            Piece { points: points_of, middle }
+        })
         .collect();
-    let middles: Vec<f64> = segments
-        .iter()
-        .map(|s| stats::median(&mut stats::spaced(&points[s.clone()], 15)).unwrap_or(0.0))
-        .collect();
-    let short: Vec<bool> = segments.iter().map(|s| seconds(s.clone()) <= 3.0 * SWING_S).collect();
-    let mut found = Vec::new();
+    let short = |p: &Piece| seconds(p.points.clone()) <= 3.0 * SWING_S;
+    let mut found: Vec<(Range<usize>, usize)> = Vec::new();
     let mut i = 0;
-    while i < segments.len() {
-        if !short[i] {
+    while i < pieces.len() {
+        if !short(&pieces[i]) {
             i += 1;
             continue;
         }
-        let mut j = i + 1;
-        while j < segments.len()
-            && short[j]
-            && (j < i + 2 || (middles[j] > middles[j - 1]) != (middles[j - 1] > middles[j - 2]))
-        {
-            j += 1;
-        }
-        if j - i >= LEAST_SWINGS && swings(&segments[i..j], &middles[i..j], seconds) {
-            let whole = segments[i].start..segments[j - 1].end;
-            let period = 2 * whole.len() / (j - i);
-            // Noise breaks the order at times: what goes on right away is the same texture.
+        let (swings, past) = in_turns(&pieces, i, &short);
+        if let Some(band) = is_texture(&swings, seconds) {
+            let own = pieces[i].points.start..pieces[past - 1].points.end;
+            let period = 2 * own.len() / swings.len();
+            // What lies beside it, is short and within its band belongs to it.
+            let fits = |p: &&Piece| short(p) && band.contains(&p.middle);
+            let before =
+                pieces[..i].iter().rev().take_while(fits).last().map_or(own.start, |p| p.points.start);
+            let after = pieces[past..].iter().take_while(fits).last().map_or(own.end, |p| p.points.end);
             match found.last_mut() {
-                Some((last, _)) if last_end_is_near(last, &whole, period) => last.end = whole.end,
-                _ => found.push((whole, period)),
+                Some((last, _)) if before <= last.end + 3 * period => last.end = after,
+                _ => found.push((before..after, period)),
             }
         }
-        i = j.max(i + 1);
+        i = past.max(i + 1);
     }
     found
 }
 
-fn last_end_is_near(last: &Range<usize>, next: &Range<usize>, period: usize) -> bool {
-    next.start - last.end <= 3 * period
+/// Pieces from `first` on that go up and down in turns, and where that is over. Noise cuts a swing in two at times: pieces that differ
+/// by little are one.
+fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (Vec<Piece>, usize) {
+    let mut swings = vec![pieces[first].clone()];
+    let mut j = first + 1;
+    while j < pieces.len() && short(&pieces[j]) {
+        let (next, n) = (&pieces[j], swings.len());
+        let turned =
+            n < 2 || (next.middle > swings[n - 1].middle) != (swings[n - 1].middle > swings[n - 2].middle);
+        let usual = n >= 2
+            && (next.middle - swings[n - 1].middle).abs()
+                < 0.4 * (swings[n - 1].middle - swings[n - 2].middle).abs();
+        if usual {
+            let last = &mut swings[n - 1];
+            let (a, b) = (last.points.len() as f64, next.points.len() as f64);
+            last.middle = (a * last.middle + b * next.middle) / (a + b);
+            last.points.end = next.points.end;
+        } else if turned {
+            swings.push(next.clone());
+        } else {
+            break;
+        }
+        j += 1;
+    }
+    (swings, j)
 }
 
-fn swings(segments: &[Range<usize>], middles: &[f64], seconds: &dyn Fn(Range<usize>) -> f64) -> bool {
-    let mut lengths: Vec<f64> = segments.iter().map(|s| seconds(s.clone())).collect();
-    if stats::median(&mut lengths).is_none_or(|l| l > SWING_S) {
-        return false;
+/// Many swings, short, each like the others: the band that they fill, in ln(rate).
+fn is_texture(
+    swings: &[Piece],
+    seconds: &dyn Fn(Range<usize>) -> f64,
+) -> Option<std::ops::RangeInclusive<f64>> {
+    let mut lengths: Vec<f64> = swings.iter().map(|s| seconds(s.points.clone())).collect();
+    if swings.len() < LEAST_SWINGS || stats::median(&mut lengths).is_none_or(|l| l > SWING_S) {
+        return None;
     }
     let side = |first: usize| {
-        let mut some: Vec<f64> = middles.iter().skip(first).step_by(2).copied().collect();
+        let mut some: Vec<f64> = swings.iter().skip(first).step_by(2).map(|s| s.middle).collect();
         stats::median_and_spread(&mut some).unwrap_or_default()
     };
     let ((a, spread_a), (b, spread_b)) = (side(0), side(1));
-    spread_a.max(spread_b) < ALIKE * (a - b).abs() && (a - b).abs() < STALL
+    let apart = (a - b).abs();
+    let alike = spread_a.max(spread_b) < ALIKE * apart && apart < STALL;
+    alike.then(|| a.min(b) - 0.3 * apart..=a.max(b) + 0.3 * apart)
 }
 
 /// The points, smoothed over three periods of each stretch that swings: the mean of the rates, not of their logarithms.
