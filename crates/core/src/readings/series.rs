@@ -302,12 +302,23 @@ impl Series {
         found
     }
 
-    /// The steps in which temperatures were read, K: 1 for a sensor of whole degrees, or else 0.1. Looks at a few thousand.
+    /// The steps in which temperatures were read, K: what all readings of a few thousand differ by, or a multiple of it; 0.1 at least, and
+    /// of fewer than three different readings no more than 1.
     #[must_use]
     pub fn temperature_step(&self) -> f64 {
-        let step = (self.temperature.len() / 4096).max(1);
-        let mut read = self.temperature.iter().step_by(step).filter(|t| **t != NO_TEMPERATURE);
-        if read.all(|t| t % 1000 == 0) { 1.0 } else { 0.1 }
+        let every = (self.temperature.len() / 4096).max(1);
+        let read: Vec<i64> = self
+            .temperature
+            .iter()
+            .step_by(every)
+            .filter(|t| **t != NO_TEMPERATURE)
+            .map(|t| i64::from(*t))
+            .collect();
+        let Some(first) = read.first() else { return 1.0 };
+        let step = read.iter().fold(0, |step, t| greatest_common_divisor(step, (t - first).abs()));
+        let different: std::collections::BTreeSet<i64> = read.iter().copied().take(4096).collect();
+        let most = if different.len() < 3 { 1000 } else { 10_000 };
+        if step == 0 { 1.0 } else { (step.min(most) as f64 / 1000.0).max(0.1) }
     }
 
     /// p99 of the latency in sample `i`, µs.
@@ -424,6 +435,13 @@ impl Series {
             hottest: (e.hottest != NO_TEMPERATURE).then(|| Celsius::from_millis(e.hottest)),
         }
     }
+}
+
+fn greatest_common_divisor(mut a: i64, mut b: i64) -> i64 {
+    while b != 0 {
+        (a, b) = (b, a % b);
+    }
+    a
 }
 
 #[cfg(test)]

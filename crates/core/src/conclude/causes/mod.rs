@@ -6,7 +6,7 @@
 
 use numbers::{
     AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, COOLED, HOT, HOTTEST_ELSEWHERE, MODEST, MOMENT, ONE_FALL, PEAK_S,
-    READ_WITHIN, SAME_EPISODE, STAGES_APART, WELL_BELOW,
+    READ_WITHIN, SAME_EPISODE, STAGES_APART, STILL_WARMS, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -201,10 +201,13 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
 /// With no limit stated: three drops at the same temperature with the speed back below it tell one; two do, when
 /// they take the same share from the same rate and the speed was back cooler in between.
 fn limit_from_cycles(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
-    limit_from_many(steps, cx).or_else(|| limit_from_twins(steps))
+    limit_from_many(steps, cx).or_else(|| limit_from_twins(steps, cx))
 }
 
-fn limit_from_twins(steps: &[Step<'_>]) -> Option<f64> {
+fn limit_from_twins(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
+    if !falls_while_warming(steps, cx) {
+        return None;
+    }
     let drops: Vec<usize> = (0..steps.len()).filter(|i| steps[*i].is_drop()).collect();
     drops.windows(2).find_map(|pair| {
         let (a, b) = (&steps[pair[0]], &steps[pair[1]]);
@@ -229,8 +232,28 @@ fn limit_from_many(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
     // What falls by the clock falls while the drive still warms up, too, and goes on at full speed when it is warmer.
     let first = steps.iter().filter(|s| s.is_drop()).find_map(|s| s.temperature);
     let at_once = first.is_some_and(|t| (t - middle).abs() <= close + 1.0);
+    if !falls_while_warming(steps, cx) {
+        return None;
+    }
     // A limit is where it falls, not now and then: nearly all of the falls are there, and no drive throttles when it is cool.
     (alike >= 3 && at_once && 5 * alike >= 4 * drops.len() && lower >= 2 && middle >= HOT).then_some(middle)
+}
+
+/// Heat takes speed away as the drive comes to its limit, still warming; what falls by the clock has long been as warm as it gets, as a
+/// rule. Of the phases at full speed, the second half warms by a good part of the whole.
+fn falls_while_warming(steps: &[Step<'_>], cx: &Context<'_>) -> bool {
+    let mut shares: Vec<f64> = steps
+        .windows(2)
+        .filter(|w| !w[0].is_drop() && w[1].is_drop())
+        .filter_map(|w| {
+            let (from, to) = (w[0].place.elapsed, w[1].place.begins);
+            let low = cx.coldest(cx.around(from, 4, PEAK_S))?;
+            let top = w[1].temperature?;
+            let middle = cx.hottest(cx.around(from + (to.saturating_sub(from)) / 2, 1, 1))?;
+            (top - low > 0.9).then(|| (top - middle) / (top - low))
+        })
+        .collect();
+    crate::quantity::stats::median(&mut shares).is_none_or(|m| m >= STILL_WARMS)
 }
 
 fn cut(step: &Step<'_>) -> f64 {
@@ -419,6 +442,11 @@ impl Judge<'_> {
         let over = series.index_at(back.place.elapsed);
         let earlier = self.cx.hottest(self.run.first..at);
         let warming = self.cx.coldest(self.cx.around(step.place.elapsed, 25, 0)).is_some_and(|c| c < t - 0.9);
+        // Not as good as warm for long, and then slower for another reason.
+        let middle = self.run.first + (at - self.run.first) / 2;
+        let (start, half) = (self.cx.degrees(self.run.first), self.cx.degrees(middle));
+        let warming =
+            warming && start.zip(half).is_some_and(|(s, h)| t - s > 0.9 && (t - h) / (t - s) >= STILL_WARMS);
         let cooled = self.cx.coldest(at..over + 1).is_some_and(|c| c < t - 2.9);
         let whole = (back.after().get() / step.before().get().max(1.0)).ln().abs() < 0.1;
         let next = steps[drop + 1..].iter().filter(|s| s.index > back.index).find(|s| s.is_drop());

@@ -59,6 +59,9 @@ pub(super) const BY_CHANCE: f64 = 5.0;
 /// A temperature that stands though the drive does less is told from one that would hardly have moved from here on, K. Derived: by the
 /// first-order model it cools by the share of the rate that is gone times what it had warmed by; this much is beyond two sensors' steps.
 pub(super) const OWED_K: f64 = 3.0;
+/// Share of its warming that a phase at full speed has left for its second half when heat ends it. Derived: a third or more while the
+/// steady state is a hysteresis or more above the limit; nothing once it is reached.
+pub(super) const STILL_WARMS: f64 = 0.18;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.
