@@ -17,8 +17,9 @@ pub(super) struct FamilyProof {
     flat_hauls: usize,
     /// Flat hauls with a finding.
     false_on_flat: usize,
-    /// Findings that are not right, of any kind.
+    /// Findings of any kind that are stated (with a confidence of a half or more) and not right.
     wrong: usize,
+    /// Findings that are stated.
     findings: usize,
     /// Share of matched cache ends whose 95 % interval holds the truth.
     inside_interval: f64,
@@ -50,7 +51,8 @@ fn counted(score: &Score, kind: &str) -> Counted {
 fn proof(family: &'static str, s: &Score) -> FamilyProof {
     let mut errors = s.place_errors.clone();
     errors.sort_by(f64::total_cmp);
-    let findings = s.by_confidence.values().map(|(n, _)| n).sum();
+    let stated = || s.by_confidence.iter().filter(|((_, hundredths), _)| *hundredths >= 50);
+    let findings = stated().map(|(_, (n, _))| n).sum();
     FamilyProof {
         family,
         hauls: s.hauls,
@@ -58,7 +60,7 @@ fn proof(family: &'static str, s: &Score) -> FamilyProof {
         throttles: counted(s, "throttle"),
         flat_hauls: s.flat,
         false_on_flat: s.flat_false_hauls,
-        wrong: findings - s.by_confidence.values().map(|(_, r)| r).sum::<usize>(),
+        wrong: findings - stated().map(|(_, (_, r))| r).sum::<usize>(),
         findings,
         inside_interval: share(s.inside, s.place_errors.len()),
         place_error_median: errors.get(errors.len() / 2).copied(),

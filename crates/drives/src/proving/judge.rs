@@ -219,10 +219,11 @@ impl Judging<'_> {
             for (i, f) in self.findings.iter().enumerate() {
                 let at = f.elapsed.as_secs_f64();
                 let close = (at - from).abs() < 5.0 || (at - to).abs() < 5.0 || (*from..*to).contains(&at);
+                // Unexplained is right where it names no candidates: with them it says that it is one of those.
                 let fits = matches!(
                     f.kind,
                     FindingKind::Unexplained | FindingKind::OtherTraffic | FindingKind::SlowZone
-                );
+                ) && f.may_be.is_empty();
                 if close && (fits || !self.right[i]) {
                     self.right[i] |= fits;
                     self.confused("other", f.kind.word());

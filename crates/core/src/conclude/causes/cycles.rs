@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::Judge;
-use super::numbers::{AT_LIMIT, COOLED, HOT, LEAST_FALLS, LONG_SAMPLE_S};
+use super::numbers::{AT_LIMIT, COOLED, HOT, IN_LONG_SAMPLES, LEAST_FALLS, LONG_SAMPLE_S};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::stats;
@@ -150,7 +150,7 @@ impl Judge<'_> {
             before: Some(Rate::new(free)),
             after: Some(Rate::new(held)),
             temperature: Some(t),
-            confidence: 0.9,
+            confidence: IN_LONG_SAMPLES,
             evidence: vec![
                 format!(
                     "Even at {} while it warmed up; from {} on, at {t} {limit}, it went up and down around {}.",

@@ -18,6 +18,7 @@ use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::Earlier;
 
+mod confidence;
 mod cycles;
 mod earlier;
 mod hidden;

@@ -62,6 +62,12 @@ pub(super) const OWED_K: f64 = 3.0;
 /// Share of its warming that a phase at full speed has left for its second half when heat ends it. Derived: a third or more while the
 /// steady state is a hysteresis or more above the limit; nothing once it is reached.
 pub(super) const STILL_WARMS: f64 = 0.18;
+/// What a record that ends at once after a fall takes off its confidence. Judged.
+pub(super) const SHORT_TAIL: f64 = 0.1;
+/// Confidence of heat in samples that hold whole cycles of it. Judged.
+pub(super) const IN_LONG_SAMPLES: f64 = 0.6;
+/// Confidence of a rise that nothing explains: most are noise. Judged.
+pub(super) const RISES: f64 = 0.3;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.
@@ -89,7 +95,7 @@ pub(super) const LEAST_VISIT_S: f64 = 0.3;
 /// Confidence of "unexplained" where two causes look the same: in nearly all of these one of them is it. Judged.
 pub(super) const UNDECIDED: f64 = 0.05;
 /// Confidence of a single fall while it was hottest, with no limit stated. Judged.
-pub(super) const HEAT_ONCE: f64 = 0.85;
+pub(super) const HEAT_ONCE: f64 = 0.7;
 /// Confidence of a fall of less than a fifth as a cache end: in about one of three it is none, when nothing else speaks for one. Judged.
 pub(super) const SMALL_STEP: f64 = 0.63;
 /// Cache ends this close to each other are one, as a share. Chosen.

@@ -1,6 +1,6 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
-use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, SATURATED};
+use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, RISES, SATURATED};
 use std::time::Duration;
 
 use crate::conclude::Finding;
@@ -287,7 +287,7 @@ impl Judge<'_> {
         let t = self.cx.hottest(self.samples_of(step.left));
         let traffic = self.traffic(step.index - 1).zip(self.traffic(step.index));
         let gained = (step.after().get() / step.before().get().max(1.0) - 1.0).max(0.0);
-        f.confidence = 0.6;
+        f.confidence = RISES;
         if let (Some(t), Some(limit)) = (t, limit)
             && t >= limit - AT_LIMIT
         {

@@ -96,7 +96,7 @@ impl Judge<'_> {
     }
 
     /// The record has no temperature that means anything: none, or one that does not move while the drive works hard and slows down.
-    fn is_blind(&self, step: &Step<'_>) -> bool {
+    pub(super) fn is_blind(&self, step: &Step<'_>) -> bool {
         let all = self.run.samples(&(0..self.run.len()));
         let (Some(low), Some(high)) = (self.cx.coldest(all.clone()), self.cx.hottest(all.clone())) else {
             return true;

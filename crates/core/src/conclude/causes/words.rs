@@ -1,6 +1,7 @@
 //! Findings in words: what is said of each cause, and how sure it is.
 
-use super::numbers::{AT_LIMIT, HEAT_ONCE, SMALL_STEP, UNDECIDED};
+use super::confidence::{self, Footing};
+use super::numbers::{AT_LIMIT, HEAT_ONCE, SHORT_TAIL, SMALL_STEP, UNDECIDED};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
@@ -87,15 +88,22 @@ impl Judge<'_> {
             "Stayed down for the {} of writing that followed; only rest brings a cache back.",
             span_words(low_s)
         ));
-        let mut doubt = 0.01;
+        let footing = self.footing(step);
+        let mut doubt = 1.0 - footing.right();
         match (self.limit, step.temperature) {
-            (Some(limit), Some(t)) if t < limit - AT_LIMIT => f.evidence.push(format!(
-                "Heat is not the cause: {} at that moment, limit {}.",
-                Celsius::new(t.round()),
-                Celsius::new(limit)
-            )),
+            (Some(limit), Some(t)) if t < limit - AT_LIMIT => f.evidence.push(match footing {
+                Footing::Warm => format!(
+                    "Heat is unlikely: {} at that moment, limit {}; a sensor beside the hottest part may lag behind it.",
+                    Celsius::new(t.round()),
+                    Celsius::new(limit)
+                ),
+                _ => format!(
+                    "Heat is not the cause: {} at that moment, limit {}.",
+                    Celsius::new(t.round()),
+                    Celsius::new(limit)
+                ),
+            }),
             (Some(limit), Some(t)) => {
-                doubt += 0.06;
                 let low = self.cx.coldest(self.run.samples(&low_points)).unwrap_or(t);
                 f.evidence.push(format!(
                     "It was at {} (limit {}) but stayed slow down to {}: heat alone would have let go.",
@@ -105,14 +113,12 @@ impl Judge<'_> {
                 ));
             }
             (None, Some(t)) => {
-                doubt += 0.02;
                 f.evidence.push(format!(
                     "{} at that moment; no limit is known for this drive, but it did not recover in cooling.",
                     Celsius::new(t.round())
                 ));
             }
             (_, None) => {
-                doubt += 0.04;
                 f.evidence.push("The record has no temperature: heat is ruled out only by the shape.".into());
             }
         }
@@ -130,7 +136,7 @@ impl Judge<'_> {
             doubt += SMALL_STEP;
         }
         if low_s < 10.0 {
-            doubt += 0.1 * (1.0 - low_s / 10.0);
+            doubt += SHORT_TAIL * (1.0 - low_s / 10.0);
         }
         doubt *= self.recall_cache_end(&mut f, step);
         f.confidence = 1.0 - doubt;
@@ -174,20 +180,14 @@ impl Judge<'_> {
         if episode.counters {
             f.evidence.push("The drive's own count of thermal transitions advanced.".into());
         }
-        let mut doubt: f64 = if episode.rises > 0 { 0.02 } else { 0.08 };
-        if self.cx.limit.is_none() {
-            doubt += 0.03;
-        }
-        if episode.counters {
-            doubt = 0.01;
-        }
+        let stated = self.cx.limit.is_some();
         f.evidence.push(format!(
             "It fell {} between {} and {}.",
             if episode.drops == 1 { "once".to_owned() } else { format!("{} times", episode.drops) },
             clock(f.elapsed),
             clock(end)
         ));
-        f.confidence = 1.0 - doubt;
+        f.confidence = confidence::of_throttling(episode.counters, stated, episode.rises > 0);
         f
     }
 
