@@ -21,6 +21,12 @@ pub fn figures(f: &Figures) -> Vec<String> {
     };
     out.extend(f.whole().map(|c| format!("whole: {}.", even(&c))));
     out.extend(f.after_cache.as_ref().map(|c| format!("after the cache end: {}.", even(c))));
+    out.extend(f.grain_s.map(|s| {
+        let stall = f
+            .longest_stall_at_most_s
+            .map_or_else(String::new, |m| format!(", and the longest stall as long as {}", span_words(m)));
+        format!("A sample is {} long: the worst second may be slower than that{stall}.", span_words(s))
+    }));
     out.extend(steady(f));
     out
 }

@@ -35,6 +35,12 @@ pub struct Figures {
     pub variation: Option<f64>,
     /// Longest time without a byte under load, s.
     pub longest_stall_s: Option<f64>,
+    /// What it may have been, s, where samples are so long that a second in them is not seen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longest_stall_at_most_s: Option<f64>,
+    /// Length of the samples, s, where it is that long: the worst second is then no more than said, and may be less.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grain_s: Option<f64>,
     /// Highest temperature, °C.
     pub hottest_c: Option<f64>,
     /// Steadiness at the end of the longest stretch of load.
@@ -64,6 +70,8 @@ impl Figures {
             mean: seconds.mean(),
             variation: whole.filter(|c| seconds.count() > 1 && c.mean > Rate::ZERO).map(|c| c.variation),
             longest_stall_s: (!readings.series().is_empty()).then_some(seconds.longest_stall_s()),
+            longest_stall_at_most_s: seconds.longest_stall_at_most_s(),
+            grain_s: seconds.grain_s(),
             hottest_c: seconds.hottest(),
             steady: seconds.steady(),
             steady_rounds: seconds.steady_rounds(seconds.longest()),

@@ -57,7 +57,7 @@ pub fn stretches(
                 pieces[..i].iter().rev().take_while(fits).last().map_or(own.start, |p| p.points.start);
             let after = pieces[past..].iter().take_while(fits).last().map_or(own.end, |p| p.points.end);
             match found.last_mut() {
-                Some((last, _)) if before <= last.end + 3 * period => last.end = after,
+                Some((last, _)) if before <= last.end + 8 * period => last.end = after,
                 _ => found.push((before..after, period)),
             }
         }

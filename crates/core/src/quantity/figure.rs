@@ -149,13 +149,22 @@ impl Quantity {
         format!("{sign}{words}")
     }
 
-    /// Standard deviation that rounding alone makes: thermometers in drives tell whole degrees.
+    /// Steps in which it is read: thermometers in drives tell whole degrees.
     #[must_use]
-    pub const fn rounding(self) -> f64 {
+    pub const fn step(self) -> f64 {
         match self {
-            // 1 / √12.
-            Self::Celsius | Self::Kelvin => 0.288_675,
+            Self::Celsius | Self::Kelvin => 1.0,
             _ => 0.0,
+        }
+    }
+
+    /// What is taken for the same: so much of the first mean, or so many kelvin; `None` where there is no such margin.
+    #[must_use]
+    pub fn margin(self, mean: f64) -> Option<f64> {
+        match self {
+            Self::Celsius | Self::Kelvin => Some(2.0),
+            Self::Share | Self::Count => None,
+            _ => (mean != 0.0).then(|| 0.02 * mean.abs()),
         }
     }
 }

@@ -12,6 +12,10 @@ use crate::quantity::{mb_s, stats};
 /// Rounds of SNIA PTS-E 2.0 are a minute long; the window has five.
 const ROUND_S: usize = 60;
 const WINDOW: usize = 5;
+/// Within a sample longer than this a second is not seen, s.
+const LONG_S: f64 = 1.5;
+/// A single sample counts as no more seconds than this: a gap of days is no measurement of them.
+const MOST_SECONDS: usize = 600;
 
 /// How steady the end of the record is, after SNIA PTS-E 2.0: over a window of five rounds the excursion is at most
 /// 20 % of the mean and the rise of the least-squares line at most 10 % of it.
@@ -64,6 +68,8 @@ pub struct Seconds {
     loaded_s: f64,
     stall_s: f64,
     longest_stall_s: f64,
+    /// Bytes, seconds, and time without a byte up to its end, of samples longer than [`LONG_S`].
+    long_samples: Vec<(f32, f32, f32)>,
     hottest: Option<f64>,
 }
 
@@ -76,13 +82,21 @@ impl Seconds {
         self.loaded_s += seconds;
         // Intervals of 100 ms add up to a second only to within rounding.
         if self.open_s >= 0.999_999 {
-            self.rates.push((self.open_bytes / self.open_s) as f32);
-            self.ends.push((end_s * 10.0).round() as u32);
+            // A sample of five seconds is five of them, as far as anybody can say.
+            let count = ((self.open_s + 1e-6) as usize).clamp(1, MOST_SECONDS);
+            let rate = (self.open_bytes / self.open_s) as f32;
+            for i in (0..count).rev() {
+                self.rates.push(rate);
+                self.ends.push(((end_s - i as f64) * 10.0).round().max(0.0) as u32);
+            }
             self.open_bytes = 0.0;
             self.open_s = 0.0;
         }
         self.stall_s = if bytes > 0.0 { 0.0 } else { self.stall_s + seconds };
         self.longest_stall_s = self.longest_stall_s.max(self.stall_s);
+        if seconds > LONG_S {
+            self.long_samples.push((bytes as f32, seconds as f32, self.stall_s as f32));
+        }
     }
 
     /// A load began: what was open belongs to the one before.
@@ -119,6 +133,27 @@ impl Seconds {
     /// Longest time under load without a byte, s.
     pub const fn longest_stall_s(&self) -> f64 {
         self.longest_stall_s
+    }
+
+    /// Length of the samples, where it is so long that a second in them is not seen, s: the median of those; `None` where most are not.
+    pub fn grain_s(&self) -> Option<f64> {
+        let long: f64 = self.long_samples.iter().map(|s| f64::from(s.1)).sum();
+        (long > 0.5 * self.loaded_s).then_some(())?;
+        stats::median(&mut self.long_samples.iter().map(|s| f64::from(s.1)).collect::<Vec<_>>())
+    }
+
+    /// What the longest time without a byte may have been, s: in a long sample all that it lacks against the usual rate may have been
+    /// lost in one go, before or after one without a byte. `None` where no sample is that long.
+    pub fn longest_stall_at_most_s(&self) -> Option<f64> {
+        let mut rates: Vec<f64> = self.rates.iter().map(|r| f64::from(*r)).collect();
+        let usual = stats::median(&mut rates).filter(|_| !self.long_samples.is_empty())?;
+        let lacks = |s: &(f32, f32, f32)| {
+            f64::from(s.1) * (1.0 - f64::from(s.0) / f64::from(s.1) / usual.max(1.0)).clamp(0.0, 1.0)
+        };
+        let pairs = self.long_samples.windows(2).map(|w| lacks(&w[0]) + lacks(&w[1]));
+        let runs = self.long_samples.windows(2).map(|w| f64::from(w[0].2) + lacks(&w[1]));
+        let most = self.long_samples.iter().map(lacks).chain(pairs).chain(runs).fold(0.0, f64::max);
+        Some(most.max(self.longest_stall_s))
     }
 
     /// Highest temperature, °C.
@@ -238,6 +273,28 @@ pub fn steadiness(rounds: &[f64], round_s: f64) -> Option<Steadiness> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn long_samples_count_by_their_time_and_bound_what_they_hide() {
+        let mut s = Seconds::default();
+        s.restart();
+        // 100 MB/s in samples of 5 s for 10 min; one of them moved a fifth of that.
+        for i in 1..=120 {
+            let bytes = if i == 60 { 100e6 } else { 500e6 };
+            s.push(bytes, 5.0, 5.0 * f64::from(i));
+        }
+        assert_eq!((s.count(), s.grain_s()), (600, Some(5.0)));
+        assert_eq!(s.steady_rounds(s.longest()), Some(5));
+        let whole = s.whole().unwrap();
+        assert!((whole.worst_second.mb_s() - 20.0).abs() < 1e-6, "{whole:?}");
+        // Four seconds may have been without a byte, none is known to have been.
+        assert_eq!(s.longest_stall_s(), 0.0);
+        assert!((s.longest_stall_at_most_s().unwrap() - 4.0).abs() < 1e-6);
+        let mut short = Seconds::default();
+        short.restart();
+        (1..=100).for_each(|i| short.push(10e6, 0.1, 0.1 * f64::from(i)));
+        assert_eq!((short.grain_s(), short.longest_stall_at_most_s()), (None, None));
+    }
 
     #[test]
     fn steady_state_by_hand() {

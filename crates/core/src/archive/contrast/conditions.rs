@@ -305,6 +305,21 @@ pub(super) fn warnings(groups: &[Vec<&Subject>], sides: &[Side], differs: &[Diff
             }
         }
     }
+    // What was run one side after the other may differ by the hour, the room or the wear.
+    let started = |g: &[&Subject]| {
+        let times: Vec<i64> = g.iter().map(|s| s.head.started_unix_ms).filter(|t| *t > 0).collect();
+        (times.len() == g.len() && g.len() > 1).then_some(())?;
+        times.iter().min().copied().zip(times.iter().max().copied())
+    };
+    if let Some((a, b)) = groups.first().and_then(|g| started(g)).zip(groups.get(1).and_then(|g| started(g)))
+        && (a.1 < b.0 || b.1 < a.0)
+    {
+        out.push(format!(
+            "All hauls of {} ran before those of {}: what changes with time looks like a difference. Run them in turns.",
+            if a.1 < b.0 { &sides[0].letter } else { &sides[1].letter },
+            if a.1 < b.0 { &sides[1].letter } else { &sides[0].letter }
+        ));
+    }
     let all: Vec<&Subject> = groups.iter().flatten().copied().collect();
     let moved = |s: &&Subject| (s.digest.treatment.written_bytes + s.digest.treatment.read_bytes) as f64;
     let (least, most) = all.iter().map(moved).fold((f64::MAX, 0.0f64), |(l, m), v| (l.min(v), m.max(v)));

@@ -2,8 +2,9 @@
 //! findings match, what was different about the conditions, and the curves laid over each other.
 //!
 //! The first side is the one that the others are compared with. A difference is called one only when repeats show it:
-//! Welch's test of the means, corrected after Holm for the number of figures; with a single haul on a side nothing is
-//! called a difference, and that is said.
+//! Welch's test of the means, with each haul's own interval and the sensors' steps as a floor. One figure is asked for first and is not
+//! corrected; the others are, after Holm. With a single haul on a side, or copies of one record, nothing is called a difference, and
+//! that is said. What is the same to within a margin is said too (two one-sided tests).
 
 mod conditions;
 mod matched;
@@ -20,13 +21,24 @@ use crate::quantity::stats::Repeated;
 use crate::quantity::units::Celsius;
 use crate::quantity::{Better, FigureId, FigureKey, Quantity};
 use crate::record::{HaulHead, HaulState};
+use stats::{Sample, compare};
 
 pub use conditions::{Differs, Group};
 pub use matched::{Matched, Place};
-pub use stats::{Difference, holm, welch};
+pub use stats::{Difference, holm};
 
 /// Below this a difference counts as one, after Holm's correction.
 pub const LEVEL: f64 = 0.05;
+
+/// The figure that is asked for first: the first of these that both sides have with repeats.
+const PRIMARY: [FigureId; 6] = [
+    FigureId::Sustained,
+    FigureId::HighestStream,
+    FigureId::MeanOverTheGround,
+    FigureId::Access,
+    FigureId::Mean,
+    FigureId::Hottest,
+];
 
 /// A haul that is compared.
 #[derive(Debug, Clone)]
@@ -60,6 +72,8 @@ pub struct Side {
 pub enum Standing {
     /// Beyond the noise.
     Differs,
+    /// The same to within the margin of its quantity.
+    Same,
     /// Within the noise of the repeats.
     WithinNoise,
     /// A side has one haul only: its noise is not known.
@@ -74,6 +88,7 @@ impl Standing {
     pub const fn words(self) -> &'static str {
         match self {
             Self::Differs => "differs",
+            Self::Same => "the same",
             Self::WithinNoise => "within the noise",
             Self::NoRepeats => "no repeats",
             Self::Missing => "not in both",
@@ -90,8 +105,10 @@ pub struct Against {
     pub share: Option<f64>,
     /// With repeats on both sides.
     pub test: Option<Difference>,
-    /// p after Holm's correction.
+    /// p after Holm's correction; of the figure that is asked for first, p itself.
     pub p_holm: Option<f64>,
+    /// The difference that these repeats would show four times in five; `None` without repeats.
+    pub can_show: Option<f64>,
     /// How it stands.
     pub standing: Standing,
 }
@@ -105,6 +122,8 @@ pub struct Row {
     pub unit: Quantity,
     /// Which way is well.
     pub better: Better,
+    /// The one figure that is asked for first.
+    pub primary: bool,
     /// Mean, deviation and interval of each side.
     pub sides: Vec<Option<Repeated>>,
     /// The interval within the haul, for a side of one haul that has one.
@@ -208,9 +227,20 @@ impl Contrast {
                 hauls: g.iter().map(|s| s.head.haul.clone()).collect(),
             })
             .collect();
-        let figures = rows(&groups, ambient);
+        let mut tested = groups.clone();
+        let copies = without_copies(&mut tested);
+        let figures = rows(&tested, ambient);
         let findings = matched::matched(&groups);
         let mut warnings = conditions::warnings(&groups, &sides, &differs);
+        for (out, side) in copies.iter().zip(&sides).filter(|(out, _)| !out.is_empty()) {
+            let names: Vec<&str> = out.iter().map(|s| s.head.haul.as_str()).collect();
+            warnings.push(format!(
+                "{} of {} {} the same to the last digit as another: a copy, or a simulation of the same repeat. It counts once.",
+                names.join(", "),
+                side.letter,
+                if names.len() == 1 { "is" } else { "are each" }
+            ));
+        }
         if ambient.is_some() && subjects.iter().any(|s| s.head.conditions.ambient.is_none()) {
             warnings.push(
                 "The air temperature of some hauls is not stated: their heat is not brought to another."
@@ -250,14 +280,22 @@ fn rows(groups: &[Vec<&Subject>], ambient: Option<Celsius>) -> Vec<Row> {
         }
     }
     let mut rows: Vec<Row> = names.into_iter().map(|f| row(f, &all)).collect();
-    // One correction over every test that is made.
-    let ps: Vec<f64> = rows.iter().flat_map(|r| &r.against).filter_map(|a| Some(a.test?.p)).collect();
+    // One figure is asked for first; one correction over all other tests that are made.
+    if let Some(first) = PRIMARY.iter().find_map(|id| {
+        rows.iter().position(|r| r.name == FigureKey::Of(*id) && r.against.iter().any(|a| a.test.is_some()))
+    }) {
+        rows[first].primary = true;
+    }
+    let others = rows.iter().filter(|r| !r.primary).flat_map(|r| &r.against);
+    let ps: Vec<f64> = others.filter_map(|a| Some(a.test?.p)).collect();
     let mut corrected = holm(&ps).into_iter();
-    for against in rows.iter_mut().flat_map(|r| &mut r.against) {
-        if against.test.is_some() {
-            against.p_holm = corrected.next();
-            let differs = against.p_holm.is_some_and(|p| p < LEVEL);
-            against.standing = if differs { Standing::Differs } else { Standing::WithinNoise };
+    for row in &mut rows {
+        for against in &mut row.against {
+            let Some(test) = against.test else { continue };
+            against.p_holm = if row.primary { Some(test.p) } else { corrected.next() };
+            if against.p_holm.is_some_and(|p| p < LEVEL) {
+                against.standing = Standing::Differs;
+            }
         }
     }
     rows
@@ -281,22 +319,58 @@ fn row(figure: &Figure, all: &[Vec<Vec<Figure>>]) -> Row {
     let against = sides
         .iter()
         .zip(&values)
+        .enumerate()
         .skip(1)
-        .map(|(side, v)| {
+        .map(|(i, (side, v))| {
             let difference = first.zip(*side).map(|(a, b)| b.mean - a.mean);
-            let test = welch(&values[0], v, figure.quantity.rounding());
+            let sample = |values, i: usize| Sample { values, own_variance: own_variance(&found[i]) };
+            let compared = compare(sample(&values[0], 0), sample(v, i), figure.quantity.step());
+            let margin = first.and_then(|f| figure.quantity.margin(f.mean));
+            let same = compared.zip(margin).is_some_and(|(c, m)| c.is_same_within(m));
+            let test = compared.and_then(stats::Compared::difference);
+            let can_show = compared.and_then(stats::Compared::can_show);
             let standing = match (difference, test) {
                 (None, _) => Standing::Missing,
                 (Some(_), None) => Standing::NoRepeats,
+                (Some(_), Some(_)) if same => Standing::Same,
                 (Some(_), Some(_)) => Standing::WithinNoise,
             };
             let base = first.map(|f| f.mean).filter(|m| *m != 0.0);
             // A share of a temperature means nothing, nor one of another share.
             let scaled = !matches!(figure.quantity, Quantity::Celsius | Quantity::Share);
             let share = difference.zip(base.filter(|_| scaled)).map(|(d, b)| d / b);
-            Against { difference, share, test, p_holm: None, standing }
+            Against { difference, share, test, p_holm: None, can_show, standing }
         })
         .collect();
     let (name, unit, better) = (figure.name.clone(), figure.quantity, figure.better);
-    Row { name, unit, better, sides, within, against }
+    Row { name, unit, better, primary: false, sides, within, against }
+}
+
+/// What the hauls of a side say themselves of how well they know a figure: the mean variance by their 95 % intervals.
+fn own_variance(figures: &[&Figure]) -> f64 {
+    let variances: Vec<f64> = figures
+        .iter()
+        .filter_map(|f| f.interval)
+        .map(|(low, high)| ((high - low) / 2.0 / 1.96).powi(2))
+        .filter(|v| v.is_finite())
+        .collect();
+    if variances.is_empty() { 0.0 } else { variances.iter().sum::<f64>() / variances.len() as f64 }
+}
+
+/// Records that are the same to the last digit are no repeats: each is left once. Gives the hauls that were left out.
+fn without_copies<'a>(groups: &mut [Vec<&'a Subject>]) -> Vec<Vec<&'a Subject>> {
+    let same = |a: &Subject, b: &Subject| {
+        let values = |s: &Subject| s.digest.figures.iter().map(|f| f.value.to_bits()).collect::<Vec<_>>();
+        a.digest.treatment == b.digest.treatment && a.digest.figures.len() > 2 && values(a) == values(b)
+    };
+    let mut copies = Vec::new();
+    for group in groups {
+        let (mut kept, mut out): (Vec<&Subject>, Vec<&Subject>) = (Vec::new(), Vec::new());
+        for subject in group.drain(..) {
+            if kept.iter().any(|k| same(k, subject)) { out.push(subject) } else { kept.push(subject) }
+        }
+        *group = kept;
+        copies.push(out);
+    }
+    copies
 }

@@ -22,32 +22,91 @@ fn moments(values: &[f64]) -> (f64, f64) {
     (mean, values.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0))
 }
 
-/// Welch's test of two means whose variances may differ (B. L. Welch, Biometrika 34, 1947), degrees of freedom after
-/// Welch and Satterthwaite. `None` with fewer than two values on a side.
+/// The values of a side, and what is known of each of them apart from the others.
+#[derive(Debug, Clone, Copy)]
+pub struct Sample<'a> {
+    /// One of each repeat.
+    pub values: &'a [f64],
+    /// Variance of a value by the interval that its haul gives it; 0 where there is none.
+    pub own_variance: f64,
+}
+
+/// What two samples say of the difference of their means, before anything is called one.
+#[derive(Debug, Clone, Copy)]
+pub struct Compared {
+    value: f64,
+    error: f64,
+    freedom: f64,
+    /// Steps in which values are read: a difference of one says nothing.
+    step: f64,
+    /// Of samples without any spread: the smallest p that so many values can have.
+    least_p: f64,
+}
+
+/// Sets two samples beside each other: Welch's error of a difference (B. L. Welch, Biometrika 34, 1947), degrees of freedom after Welch
+/// and Satterthwaite. `None` with fewer than two values on a side.
 ///
-/// `rounding` is the standard deviation that the scale itself adds to each value; a variance is never taken to be less.
-/// Values that are all equal and have no rounding differ for certain or not at all.
+/// A variance is never taken to be less than what the hauls themselves say of their values. `step` is that of the scale; readings
+/// may be off by half of it, all in the same way, so it does not shrink with repeats.
 #[must_use]
-pub fn welch(first: &[f64], second: &[f64], rounding: f64) -> Option<Difference> {
-    if first.len() < 2 || second.len() < 2 {
+pub fn compare(first: Sample<'_>, second: Sample<'_>, step: f64) -> Option<Compared> {
+    if first.values.len() < 2 || second.values.len() < 2 {
         return None;
     }
-    let ((m1, v1), (m2, v2)) = (moments(first), moments(second));
-    let least = rounding * rounding;
-    let (n1, n2) = (first.len() as f64, second.len() as f64);
-    let (s1, s2) = (v1.max(least) / n1, v2.max(least) / n2);
-    let value = m2 - m1;
+    let ((m1, v1), (m2, v2)) = (moments(first.values), moments(second.values));
+    let (n1, n2) = (first.values.len() as f64, second.values.len() as f64);
+    let (s1, s2) = (v1.max(first.own_variance) / n1, v2.max(second.own_variance) / n2);
     let error = (s1 + s2).sqrt();
     // Below the last digits of the numbers themselves nothing is a deviation.
-    if error <= 1e-12 * m1.abs().max(m2.abs()) {
-        let p = if value.abs() <= 1e-9 * m1.abs().max(m2.abs()) { 1.0 } else { 0.0 };
-        return Some(Difference { value, low: value, high: value, p });
-    }
+    let spread = error > 1e-12 * m1.abs().max(m2.abs());
     let freedom = (s1 + s2).powi(2) / (s1 * s1 / (n1 - 1.0) + s2 * s2 / (n2 - 1.0));
-    let t = StudentsT::new(0.0, 1.0, freedom).ok()?;
-    let half = t.inverse_cdf(0.975) * error;
-    let p = 2.0 * t.cdf(-(value / error).abs());
-    Some(Difference { value, low: value - half, high: value + half, p })
+    let ways = (1..=first.values.len()).fold(1.0, |c, k| c * (n2 + k as f64) / k as f64);
+    Some(Compared {
+        value: m2 - m1,
+        error: if spread { error } else { 0.0 },
+        freedom: if spread { freedom } else { n1 + n2 - 2.0 },
+        step,
+        least_p: if spread { 0.0 } else { 2.0 / ways },
+    })
+}
+
+impl Compared {
+    fn student(self) -> Option<StudentsT> {
+        StudentsT::new(0.0, 1.0, self.freedom).ok()
+    }
+
+    /// The difference with its 95 % interval, and p for none (two-sided). Of values without any spread p is no less than a permutation
+    /// of them can have.
+    #[must_use]
+    pub fn difference(self) -> Option<Difference> {
+        let t = self.student()?;
+        let half = t.inverse_cdf(0.975) * self.error + self.step;
+        let beyond = (self.value.abs() - self.step).max(0.0);
+        let p = if beyond <= 1e-12 * self.value.abs() {
+            1.0
+        } else if self.error == 0.0 {
+            self.least_p.min(1.0)
+        } else {
+            2.0 * t.cdf(-beyond / self.error)
+        };
+        Some(Difference { value: self.value, low: self.value - half, high: self.value + half, p })
+    }
+
+    /// The same to within a margin: two one-sided tests at 5 % (D. J. Schuirmann, Journal of Pharmacokinetics and Biopharmaceutics 15, 1987).
+    #[must_use]
+    pub fn is_same_within(self, margin: f64) -> bool {
+        self.error > 0.0
+            && self
+                .student()
+                .is_some_and(|t| self.value.abs() + t.inverse_cdf(0.95) * self.error + self.step < margin)
+    }
+
+    /// The difference that so many repeats of this spread show four times in five.
+    #[must_use]
+    pub fn can_show(self) -> Option<f64> {
+        let t = self.student()?;
+        (self.error > 0.0).then(|| (t.inverse_cdf(0.975) + t.inverse_cdf(0.8)) * self.error + self.step)
+    }
 }
 
 /// Holm's correction for many tests at once (S. Holm, Scandinavian Journal of Statistics 6, 1979): each p as it counts when any
@@ -70,6 +129,14 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    fn of(values: &[f64]) -> Sample<'_> {
+        Sample { values, own_variance: 0.0 }
+    }
+
+    fn welch(a: &[f64], b: &[f64], step: f64) -> Option<Difference> {
+        compare(of(a), of(b), step)?.difference()
+    }
+
     /// Values from scipy 1.17.1, `ttest_ind(b, a, equal_var=False)`.
     #[test]
     fn welch_by_a_known_answer() {
@@ -78,6 +145,20 @@ mod tests {
         let d = welch(&a, &b, 0.0).unwrap();
         assert!((d.value * 100.0 - 314.0).abs() < 1e-6 && (d.p - 0.064_279_997).abs() < 1e-6, "{d:?}");
         assert!((d.low + 0.223_994).abs() < 1e-5 && (d.high - 6.503_994).abs() < 1e-5, "{d:?}");
+    }
+
+    #[test]
+    fn a_margin_and_what_repeats_can_show() {
+        // Deviation 1 on both sides, three each: error √(2/3), four degrees of freedom.
+        let c = compare(of(&[99.0, 100.0, 101.0]), of(&[99.5, 100.5, 101.5]), 0.0).unwrap();
+        let error = (2.0f64 / 3.0).sqrt();
+        assert!((c.can_show().unwrap() - (2.776_445 + 0.940_965) * error).abs() < 1e-4, "{c:?}");
+        // 0.5 + 2.132 · 0.8165 = 2.24.
+        assert!(!c.is_same_within(2.2) && c.is_same_within(2.3));
+        // The hauls' own intervals say that each value is known to no better than 4.
+        let doubtful = |values| Sample { values, own_variance: 16.0 };
+        let c = compare(doubtful(&[99.0, 100.0, 101.0]), doubtful(&[99.5, 100.5, 101.5]), 0.0).unwrap();
+        assert!((c.error - 16f64.sqrt() * error).abs() < 1e-9 && !c.is_same_within(5.0));
     }
 
     #[test]
@@ -91,11 +172,17 @@ mod tests {
 
     #[test]
     fn equal_values_and_whole_degrees() {
-        assert_eq!(welch(&[1.0], &[2.0, 3.0], 0.0), None);
+        assert!(welch(&[1.0], &[2.0, 3.0], 0.0).is_none());
         assert_eq!(welch(&[5.0, 5.0], &[5.0, 5.0], 0.0).unwrap().p, 1.0);
-        assert_eq!(welch(&[5.0, 5.0], &[6.0, 6.0], 0.0).unwrap().p, 0.0);
-        // One whole degree apart, twice each: rounding alone may do that.
-        assert!(welch(&[61.0, 61.0], &[62.0, 62.0], 0.288_675).unwrap().p > 0.05);
+        // Two and two values without spread can be ordered in six ways: 2/6.
+        assert!((welch(&[5.0, 5.0], &[6.0, 6.0], 0.0).unwrap().p - 1.0 / 3.0).abs() < 1e-12);
+        assert!((welch(&[5.0; 5], &[6.0; 5], 0.0).unwrap().p - 2.0 / 252.0).abs() < 1e-12);
+        // 61.49 and 61.51 °C read as 61 and 62, however often: a step of the sensor is no difference.
+        for n in [2, 5, 50] {
+            let d = welch(&vec![61.0; n], &vec![62.0; n], 1.0).unwrap();
+            assert!(d.p == 1.0 && d.low <= 0.0, "{n}: {d:?}");
+        }
+        assert!(welch(&[61.0, 61.0, 62.0, 61.0], &[66.0, 66.0, 65.0, 66.0], 1.0).unwrap().p < 0.01);
     }
 
     proptest! {

@@ -107,6 +107,57 @@ fn noise_is_no_difference_and_one_haul_tells_no_noise() {
 }
 
 #[test]
+fn copies_of_one_record_are_no_repeats() {
+    let five = |cooling: &str, rate: f64| {
+        (0..5).map(|i| subject(&format!("{cooling}{i}"), cooling, 24.0, rate, 70.0)).collect::<Vec<_>>()
+    };
+    let mut all = five("bare", 500.0);
+    all.extend(five("fan", 500.5));
+    let c = Contrast::of(&all, &Group::Alike, None).unwrap();
+    assert!(c.figures.iter().all(|r| r.against[0].standing == Standing::NoRepeats), "{:?}", c.figures);
+    assert_eq!(
+        c.warnings.iter().filter(|w| w.contains("the same to the last digit")).count(),
+        2,
+        "{:?}",
+        c.warnings
+    );
+}
+
+#[test]
+fn the_same_is_said_with_its_margin_and_what_repeats_can_show() {
+    let mut all = repeats("bare", 24.0, [500.0, 501.0, 499.0], 70.0);
+    all.extend(repeats("fan", 24.0, [500.5, 501.5, 499.5], 70.0));
+    let c = Contrast::of(&all, &Group::Alike, None).unwrap();
+    let sustained = row(&c, "sustained");
+    assert!(sustained.primary && sustained.against[0].standing == Standing::Same, "{sustained:?}");
+    assert_eq!(sustained.against[0].p_holm, Some(sustained.against[0].test.unwrap().p));
+    assert!(c.answer.iter().any(|a| a == "The same: sustained within 2 %."), "{:?}", c.answer);
+    // (2.776 + 0.941) · 1 MB/s · √(2/3) = 3.04 MB/s of 500.
+    assert!(
+        c.answer.iter().any(|a| a.contains("can show a difference of 0.7 % or more in sustained")),
+        "{:?}",
+        c.answer
+    );
+}
+
+#[test]
+fn sides_that_ran_one_after_the_other_are_warned_of() {
+    let mut all = repeats("bare", 24.0, [500.0, 501.0, 499.0], 70.0);
+    all.extend(repeats("fan", 24.0, [600.0, 601.0, 599.0], 70.0));
+    let warned = |all: &[Subject]| {
+        let c = Contrast::of(all, &Group::Alike, None).unwrap();
+        c.warnings.iter().any(|w| w.starts_with("All hauls of A ran before those of B"))
+    };
+    assert!(!warned(&all), "no times, no word");
+    for (i, s) in all.iter_mut().enumerate() {
+        s.head.started_unix_ms = 1000 + i as i64;
+    }
+    assert!(warned(&all));
+    all[0].head.started_unix_ms = 2000;
+    assert!(!warned(&all));
+}
+
+#[test]
 fn heat_is_brought_to_another_room() {
     let two = [subject("a", "bare", 24.0, 500.0, 74.0), subject("b", "bare", 38.0, 500.0, 82.0)];
     let c = Contrast::of(&two, &Group::Haul, Some(Celsius::new(30.0))).unwrap();

@@ -31,6 +31,43 @@ fn weight(row: &Row, side: usize) -> f64 {
     scale.abs().min(5.0) * lesser
 }
 
+/// Which figures are the same, and to within what.
+fn same(c: &Contrast, side: usize) -> Option<String> {
+    let all: Vec<&Row> =
+        c.figures.iter().filter(|r| r.against[side - 1].standing == Standing::Same).collect();
+    let shares: Vec<String> = all
+        .iter()
+        .filter(|r| r.unit != Quantity::Celsius && r.unit != Quantity::Kelvin)
+        .map(|r| r.name.to_string())
+        .collect();
+    let heat: Vec<String> = all
+        .iter()
+        .filter(|r| matches!(r.unit, Quantity::Celsius | Quantity::Kelvin))
+        .map(|r| r.name.to_string())
+        .collect();
+    let parts: Vec<String> = [(shares, "2 %"), (heat, "2 K")]
+        .into_iter()
+        .filter(|(names, _)| !names.is_empty())
+        .map(|(names, margin)| format!("{} within {margin}", names.join(", ")))
+        .collect();
+    (!parts.is_empty()).then(|| format!("The same: {}.", parts.join("; ")))
+}
+
+/// What so many repeats could have shown of the figure that is asked for first, where they show nothing.
+fn power(c: &Contrast, side: usize) -> Option<String> {
+    let row = c.figures.iter().find(|r| r.primary)?;
+    let a = &row.against[side - 1];
+    let can = a.can_show.filter(|_| a.standing != Standing::Differs)?;
+    let base = row.sides[0].map(|s| s.mean).filter(|m| *m != 0.0 && row.unit.margin(*m).is_some());
+    let what = match (row.unit, base) {
+        (Quantity::Celsius | Quantity::Kelvin, _) | (_, None) => row.unit.words(can),
+        (_, Some(mean)) => {
+            format!("{} %", crate::quantity::units::significant((can / mean.abs() * 1000.0).ceil() / 10.0))
+        }
+    };
+    Some(format!("These repeats can show a difference of {what} or more in {}.", row.name))
+}
+
 /// The sentences.
 pub(super) fn answer(c: &Contrast) -> Vec<String> {
     let mut out = Vec::new();
@@ -60,6 +97,8 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
                     told.join("; ")
                 ));
             }
+            out.extend(same(c, side));
+            out.extend(power(c, side));
         } else {
             let mut rows: Vec<&Row> = c
                 .figures
