@@ -10,6 +10,7 @@ use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::{Event, HaulHead, Sample};
+use hollow_mile_core::route::LegKind;
 use hollow_mile_ledger::csv;
 use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType, Int64Type};
@@ -79,6 +80,33 @@ fn count(v: u64) -> i64 {
     i64::try_from(v).unwrap_or(i64::MAX)
 }
 
+/// What holds of each sample beside itself, in order: whether the load was off, and the drive's count of thermal transitions.
+fn beside(events: &[Event]) -> (Vec<bool>, Vec<Option<u64>>) {
+    let (mut paused, mut transitions) = (false, None);
+    let (mut off, mut counted) = (Vec::new(), Vec::new());
+    let mut ended = None;
+    for event in events {
+        match event {
+            Event::Paused { .. } => paused = true,
+            Event::Resumed { .. } | Event::LegStarted { .. } => paused = false,
+            Event::Vitals { at, vitals } => {
+                transitions = vitals.thermal_transitions;
+                // A reading of the same moment belongs to the sample that ends with it.
+                if let Some(last) = counted.last_mut().filter(|_| ended == Some(*at)) {
+                    *last = transitions;
+                }
+            }
+            Event::Sample(s) => {
+                ended = Some(s.end);
+                off.push(paused);
+                counted.push(transitions);
+            }
+            _ => {}
+        }
+    }
+    (off, counted)
+}
+
 /// The columns of the telemetry CSV, over all samples.
 fn samples(events: &[Event]) -> Table {
     let all: Vec<&Sample> = events
@@ -104,10 +132,18 @@ fn samples(events: &[Event]) -> Table {
     let latency = |of: fn(&hollow_mile_core::drive::LatencySummary) -> u32| {
         Cells::Count(all.iter().map(|s| s.latency.as_ref().map(|l| i64::from(of(l)))).collect())
     };
+    let (off, transitions) = beside(events);
+    let legs = events.iter().find_map(|e| match e {
+        Event::HaulStarted(head) => Some(head.route.legs.as_slice()),
+        _ => None,
+    });
+    let kind = |s: &Sample| legs.and_then(|l| l.get(usize::from(s.leg))).map_or(LegKind::Write, |l| l.kind);
+    let kinds = all.iter().zip(off).map(|(s, off)| if off { LegKind::Rest } else { kind(s) });
     Table {
         columns: vec![
             ("elapsed_s", number(&|s| Some(s.end.as_secs_f64()))),
             ("leg", integer(&|s| Some(s.leg.into()))),
+            ("leg_kind", Cells::Text(kinds.map(|k| Some(k.word().to_owned())).collect())),
             ("written_bytes", sums(&|s| Some(s.written.get()))),
             ("read_bytes", sums(&|s| Some(s.read.get()))),
             ("position_bytes", integer(&|s| s.position.map(Bytes::get))),
@@ -119,6 +155,8 @@ fn samples(events: &[Event]) -> Table {
             ("other_bytes", sums(&|s| s.other.map(Bytes::get))),
             ("errors", sums(&|s| Some(s.errors.into()))),
             ("fill_percent", number(&|s| s.fill_ppm.map(|f| f64::from(f) / 1e4))),
+            ("thermal_transitions", Cells::Count(transitions.into_iter().map(|t| t.map(count)).collect())),
+            ("host_busy_percent", number(&|s| s.host_busy_ppm.map(|f| f64::from(f) / 1e4))),
             ("interval_s", number(&|s| Some(s.span.as_secs_f64()))),
         ],
     }
@@ -137,6 +175,7 @@ fn findings(c: &Conclusions) -> Table {
             ("kind", Cells::Text(all.iter().map(|f| Some(f.kind.word().to_owned())).collect())),
             ("elapsed_s", number(&|f| Some(f.elapsed.as_secs_f64()))),
             ("end_elapsed_s", number(&|f| f.end_elapsed.map(|e| e.as_secs_f64()))),
+            ("transition_s", number(&|f| f.transition.map(|e| e.as_secs_f64()))),
             ("written_bytes", bytes(&|f| Some(f.written))),
             ("written_low", bytes(&|f| Some(f.written_low))),
             ("written_high", bytes(&|f| Some(f.written_high))),

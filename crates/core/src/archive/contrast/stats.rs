@@ -55,7 +55,10 @@ pub fn compare(first: Sample<'_>, second: Sample<'_>, step: f64) -> Option<Compa
     }
     let ((m1, v1), (m2, v2)) = (moments(first.values), moments(second.values));
     let (n1, n2) = (first.values.len() as f64, second.values.len() as f64);
-    let (s1, s2) = (v1.max(first.own_variance) / n1, v2.max(second.own_variance) / n2);
+    // Rounding spreads what falls on either side of an edge, too: by 1/√12 of a step.
+    let rounding = step * step / 12.0;
+    let (s1, s2) =
+        (v1.max(first.own_variance).max(rounding) / n1, v2.max(second.own_variance).max(rounding) / n2);
     let error = (s1 + s2).sqrt();
     // Below the last digits of the numbers themselves nothing is a deviation.
     let spread = error > 1e-12 * m1.abs().max(m2.abs());

@@ -98,7 +98,15 @@ fn noise_is_no_difference_and_one_haul_tells_no_noise() {
     let mut all = repeats("bare", 24.0, [500.0, 560.0, 440.0], 84.0);
     all.extend(repeats("fan", 24.0, [520.0, 470.0, 550.0], 84.0));
     let c = Contrast::of(&all, &Group::Alike, None).unwrap();
-    assert!(c.figures.iter().all(|r| r.against[0].standing == Standing::WithinNoise), "{:?}", c.figures);
+    // What whole degrees show to be the same is no noise.
+    let quiet = |s: Standing| matches!(s, Standing::WithinNoise | Standing::Same);
+    assert!(c.figures.iter().all(|r| quiet(r.against[0].standing)), "{:?}", c.figures);
+    // (2.78 + 0.94) · √(60² + 40.4²)/√3 = 155 MB/s of 500, and more for unequal spreads.
+    assert!(
+        c.answer.iter().any(|a| a.contains("can show a difference of 32.6 % or more in sustained")),
+        "{:?}",
+        c.answer
+    );
     assert!(c.answer[0].contains("do not differ by more than the noise"), "{:?}", c.answer);
     let two = [all[0].clone(), all[3].clone()];
     let c = Contrast::of(&two, &Group::Alike, None).unwrap();
@@ -131,13 +139,9 @@ fn the_same_is_said_with_its_margin_and_what_repeats_can_show() {
     let sustained = row(&c, "sustained");
     assert!(sustained.primary && sustained.against[0].standing == Standing::Same, "{sustained:?}");
     assert_eq!(sustained.against[0].p_holm, Some(sustained.against[0].test.unwrap().p));
-    assert!(c.answer.iter().any(|a| a == "The same: sustained within 2 %."), "{:?}", c.answer);
-    // (2.776 + 0.941) · 1 MB/s · √(2/3) = 3.04 MB/s of 500.
-    assert!(
-        c.answer.iter().any(|a| a.contains("can show a difference of 0.7 % or more in sustained")),
-        "{:?}",
-        c.answer
-    );
+    assert!(c.answer.iter().any(|a| a.starts_with("The same: sustained within 2 %")), "{:?}", c.answer);
+    // (2.776 + 0.941) · 1 MB/s · √(2/3) = 3.04 MB/s.
+    assert!((sustained.against[0].can_show.unwrap() - 3.035e6).abs() < 2e4, "{sustained:?}");
 }
 
 #[test]

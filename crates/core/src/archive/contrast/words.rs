@@ -57,7 +57,7 @@ fn same(c: &Contrast, side: usize) -> Option<String> {
 fn power(c: &Contrast, side: usize) -> Option<String> {
     let row = c.figures.iter().find(|r| r.primary)?;
     let a = &row.against[side - 1];
-    let can = a.can_show.filter(|_| a.standing != Standing::Differs)?;
+    let can = a.can_show.filter(|_| a.standing == Standing::WithinNoise)?;
     let base = row.sides[0].map(|s| s.mean).filter(|m| *m != 0.0 && row.unit.margin(*m).is_some());
     let what = match (row.unit, base) {
         (Quantity::Celsius | Quantity::Kelvin, _) | (_, None) => row.unit.words(can),
@@ -97,8 +97,6 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
                     told.join("; ")
                 ));
             }
-            out.extend(same(c, side));
-            out.extend(power(c, side));
         } else {
             let mut rows: Vec<&Row> = c
                 .figures
@@ -119,5 +117,9 @@ pub(super) fn answer(c: &Contrast) -> Vec<String> {
     }
     let found = c.findings.iter().filter(|m| answers_a_contrast(m.kind) && m.which == 1);
     out.extend(found.flat_map(|m| m.sentences.iter().cloned()));
+    for side in 1..c.sides.len() {
+        out.extend(same(c, side));
+        out.extend(power(c, side));
+    }
     out
 }

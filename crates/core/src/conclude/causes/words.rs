@@ -55,7 +55,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             before: Some(step.before()),
             after: Some(step.after()),
-            temperature: step.temperature.map(Celsius::new),
+            temperature: step.at_once.map(Celsius::new),
             confidence: 0.5,
             evidence: Vec::new(),
         }
@@ -90,7 +90,7 @@ impl Judge<'_> {
         ));
         let footing = self.footing(step);
         let mut doubt = 1.0 - footing.right();
-        match (self.limit, step.temperature) {
+        match (self.limit, step.at_once.or(step.temperature)) {
             (Some(limit), Some(t)) if t < limit - AT_LIMIT => f.evidence.push(match footing {
                 Footing::Warm => format!(
                     "Heat is unlikely: {} at that moment, limit {}; a sensor beside the hottest part may lag behind it.",
@@ -160,7 +160,7 @@ impl Judge<'_> {
         let end = episode.end.unwrap_or(run_end);
         f.end_elapsed = Some(end);
         f.position_end = self.cx.series.position(self.cx.series.index_at(end).min(self.cx.series.len() - 1));
-        let t = step.temperature.map(|t| Celsius::new(t.round()));
+        let t = step.at_once.map(|t| Celsius::new(t.round()));
         match (t, self.limit) {
             (Some(t), Some(limit)) => f.evidence.push(format!(
                 "Fell from {} to {} at {t}; the limit is {}{}.",
@@ -196,7 +196,7 @@ impl Judge<'_> {
         let mut f = self.finding(FindingKind::Throttle, step);
         f.end_elapsed = Some(back.place.elapsed);
         f.position_end = back.place.position;
-        let t = Celsius::new(step.temperature.unwrap_or_default().round());
+        let t = Celsius::new(step.at_once.unwrap_or_default().round());
         f.evidence.push(format!(
             "Fell from {} to {} at {t}, hotter than ever before in this run and still warming.",
             step.before(),
@@ -229,7 +229,7 @@ impl Judge<'_> {
             ),
             None => format!("Fell from {} to {}.", step.before(), step.after()),
         });
-        if let (Some(t), Some(limit)) = (step.temperature, self.limit) {
+        if let (Some(t), Some(limit)) = (step.at_once, self.limit) {
             f.evidence.push(format!(
                 "Not heat: {} with a limit of {}.",
                 Celsius::new(t.round()),
