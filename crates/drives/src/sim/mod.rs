@@ -168,20 +168,26 @@ impl SimDrive {
             Some(_) => 0.1 * mean_ns + late * 1e9,
             None => mean_ns,
         };
-        let tail = 1.35 + 0.5 * self.rng.random::<f64>();
-        let slowest = mean_ns * tail * 1.3 + lost * 1e9;
+        let tail = (1.35 + 0.5 * self.rng.random::<f64>()) * 1.3;
         let count = |share: f64| (operations as f64 * share) as u32;
         let operations = u32::try_from(operations).unwrap_or(u32::MAX);
         let few = count(0.015).max(1).min(operations);
         let upper = count(0.4).min(operations - few);
+        let usual = operations - few - upper;
+        // All operations together wait as long as the queue was full: a stall is part of that, for the few that meet it.
+        let parts = f64::from(usual) * 0.93 + f64::from(upper) * 1.12 + f64::from(few) * tail;
+        let met = f64::from(few) * lost * 1e9;
+        let unit = ((mean_ns * f64::from(operations) - met) / parts).max(0.02 * mean_ns);
+        let slowest = unit * tail + lost * 1e9;
         let us = |ns: f64| (ns / 1000.0).ceil().min(f64::from(u32::MAX)) as u32;
-        for (ns, n) in [(mean_ns * 0.93, operations - few - upper), (mean_ns * 1.12, upper), (slowest, few)] {
+        for (ns, n) in [(unit * 0.93, usual), (unit * 1.12, upper), (slowest, few)] {
             if n > 0 {
                 self.histogram.saturating_record_n(ns as u64, n.into());
             }
         }
-        let p99 = if operations >= 100 || lost > 0.0 { slowest } else { mean_ns * 1.12 };
-        Some(LatencySummary { operations, p50_us: us(mean_ns * 0.93), p99_us: us(p99), max_us: us(slowest) })
+        let p99 = if operations >= 100 || lost > 0.0 { slowest } else { unit * 1.12 };
+        let p50 = if usual > 0 { unit * 0.93 } else { slowest };
+        Some(LatencySummary { operations, p50_us: us(p50), p99_us: us(p99.max(p50)), max_us: us(slowest) })
     }
 
     fn rest(&mut self, seconds: f64) {

@@ -26,8 +26,11 @@ pub struct Holding {
     pub first_miss_s: Option<f64>,
     /// What was found then.
     pub cause: Option<String>,
-    /// The highest rate that this buffer never misses, MB/s.
+    /// The highest rate that this buffer never misses, MB/s. Of a write that was held back it is no more than that pace.
     pub highest_mb_s: f64,
+    /// The pace that the write was held to, MB/s: what the drive can do beyond it is not in the record.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub paced_mb_s: Option<f64>,
     /// Length of the write that this was asked of, seconds.
     pub over_s: f64,
 }
@@ -71,6 +74,17 @@ pub fn hold(
         ));
     };
     let samples = stint.samples.clone();
+    let pace = readings.runs.iter().find(|r| r.first == samples.start).and_then(|r| r.pace).map(|p| p.0);
+    if let Some(pace) = pace.filter(|p| stream.rate.get() > 1.01 * p) {
+        return Err(Refusal::new(
+            format!(
+                "Cannot tell whether it holds {}, because this write was held to {}.",
+                stream.rate,
+                Rate::new(pace)
+            ),
+            "haul long-haul, or a pace leg with search = true",
+        ));
+    }
     let room = buffer.as_f64();
     let (needed, miss) = backlog(series, samples.clone(), stream.rate.get(), room);
     // The highest rate: above the mean of the whole write the backlog only grows.
@@ -94,7 +108,8 @@ pub fn hold(
         needed_bytes: needed.ceil() as u64,
         first_miss_s: at.map(|d| d.as_secs_f64()),
         cause,
-        highest_mb_s: low / 1e6,
+        highest_mb_s: pace.map_or(low, |p| low.min(p)) / 1e6,
+        paced_mb_s: pace.map(|p| p / 1e6),
         over_s: stint.seconds,
     })
 }
@@ -113,13 +128,16 @@ impl Holding {
                 self.cause.as_ref().map_or_else(String::new, |c| format!(" ({c})"))
             ),
         };
+        let highest = Rate::from_mb_s(self.highest_mb_s);
+        let buffer_needed = Bytes::new(self.needed_bytes);
         vec![
             first,
-            format!(
-                "It needs a buffer of {}; this buffer holds {} over the {over}.",
-                Bytes::new(self.needed_bytes),
-                Rate::from_mb_s(self.highest_mb_s)
-            ),
+            match self.paced_mb_s.map(Rate::from_mb_s) {
+                Some(pace) => format!(
+                    "It needs a buffer of {buffer_needed}. The write was held to {pace}: this buffer holds {highest}, and what it holds beyond that is not in the record."
+                ),
+                None => format!("It needs a buffer of {buffer_needed}; this buffer holds {highest} over the {over}."),
+            },
         ]
     }
 }

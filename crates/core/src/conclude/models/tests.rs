@@ -182,3 +182,21 @@ fn a_stream_is_held_as_the_arithmetic_says() {
         assert!(bad.parse::<Stream>().is_err(), "{bad}");
     }
 }
+
+#[test]
+fn a_write_that_was_held_back_says_nothing_of_more() {
+    let legs = "[[leg]]\nkind='write'\nrate='500 MB/s'\nuntil={bytes='100 %'}\n";
+    let mut bench = Bench::new(None);
+    bench.readings.push(&Event::HaulStarted(Box::new(HaulHead {
+        route: Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),
+        ..bench.readings.head().unwrap().clone()
+    })));
+    bench.readings.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+    let bench = bench.write(100, 495.0);
+    let c = bench.readings.conclude();
+    let ask = |stream: &str| hold(&bench.readings, &c, stream.parse().unwrap(), Bytes::from_gb(1));
+    let held = ask("480 MB/s").unwrap();
+    assert!(held.first_miss_s.is_none() && held.paced_mb_s == Some(500.0) && held.highest_mb_s <= 500.0, "{held:?}");
+    assert!(held.sentences()[1].contains("not in the record"), "{:?}", held.sentences());
+    assert!(ask("700 MB/s").unwrap_err().words().contains("this write was held to 500 MB/s"));
+}
