@@ -7,12 +7,14 @@
 mod ground;
 mod judge;
 mod make;
+mod models;
 mod worlds;
 
 pub use ground::{GroundScore, prove_ground};
 pub use judge::{Score, judge};
 pub(crate) use make::Dice;
 pub use make::{Case, TrueEnd, TrueThrottle, make};
+pub use models::{HeatScore, prove_heat};
 pub use worlds::{Family, make_world};
 
 #[cfg(test)]

@@ -115,10 +115,15 @@ pub fn least_between(low: f64, high: f64, f: impl Fn(f64) -> f64) -> f64 {
     const LOOKS: usize = 24;
     let at = |i: usize| low + (high - low) * i as f64 / LOOKS as f64;
     let best = (0..=LOOKS).min_by(|a, b| f(at(*a)).total_cmp(&f(at(*b)))).unwrap_or(0);
-    let (mut a, mut b) = (at(best.saturating_sub(1)), at((best + 1).min(LOOKS)));
-    let golden = 0.5 * (5f64.sqrt() - 1.0);
-    for _ in 0..40 {
-        let (c, d) = (b - golden * (b - a), a + golden * (b - a));
+    golden(at(best.saturating_sub(1)), at((best + 1).min(LOOKS)), 40, f)
+}
+
+/// The place of the least value of a function with one valley between two bounds, by so many golden sections.
+pub fn golden(low: f64, high: f64, sections: u32, f: impl Fn(f64) -> f64) -> f64 {
+    let (mut a, mut b) = (low, high);
+    let ratio = 0.5 * (5f64.sqrt() - 1.0);
+    for _ in 0..sections {
+        let (c, d) = (b - ratio * (b - a), a + ratio * (b - a));
         if f(c) < f(d) { b = d } else { a = c }
     }
     0.5 * (a + b)

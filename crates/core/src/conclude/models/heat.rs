@@ -11,11 +11,14 @@ use crate::quantity::units::{Celsius, Rate, span_words};
 use crate::readings::Readings;
 
 use super::Refusal;
-use super::fit::{Fit, least_between, least_squares};
+use super::fit::{Fit, golden, least_between, least_squares};
 use crate::quantity::Interval;
 
 /// Points of the grid at most.
 const POINTS: usize = 1500;
+/// Points of the grid that the bootstrap fits, and how often.
+const BOOTSTRAP_POINTS: usize = 300;
+const REPLICATES: u32 = 40;
 /// A record in which the temperature moved less than this tells nothing, K.
 const LEAST_RANGE: f64 = 6.0;
 /// Residuals beyond this are a poor fit: K, and share of the range.
@@ -48,6 +51,8 @@ pub struct HeatModel {
 /// The record on an even grid.
 struct Grid {
     step_s: f64,
+    /// Steps in which the temperature is read, K.
+    resolution: f64,
     degrees: Vec<f64>,
     gb_s: Vec<f64>,
 }
@@ -57,24 +62,54 @@ impl Grid {
         let series = readings.series();
         let last = series.len().checked_sub(1)?;
         let total = series.end_s(last);
-        let step_s = (total / POINTS as f64).max(1.0);
-        let mut grid = Self { step_s, degrees: Vec::new(), gb_s: Vec::new() };
-        let (mut i, mut read) = (0, None);
+        // No finer than the samples: in between there is neither a reading nor a rate.
+        let step_s = (total / POINTS as f64).max(1.0).max(usual_length(readings));
+        let mut grid =
+            Self { step_s, resolution: series.temperature_step(), degrees: Vec::new(), gb_s: Vec::new() };
+        // Bytes moved up to a moment: evenly over the sample that it lies in.
+        let moved_by = |at: f64| {
+            let i = series.index_at(std::time::Duration::from_secs_f64(at.max(0.0))).min(last);
+            let begin = if i == 0 { 0.0 } else { series.end_s(i - 1) };
+            let share = ((at - begin) / (series.end_s(i) - begin).max(1e-9)).clamp(0.0, 1.0);
+            let before = series.moved_before(i) as f64;
+            before + share * (series.moved(i) as f64 - before)
+        };
+        let (mut i, mut read, mut before) = (0, None, 0.0);
         let mut at = step_s;
         while at <= total + 1e-9 {
-            let begin = i;
             while i <= last && series.end_s(i) <= at + 1e-9 {
                 read = series.degrees(i).or(read);
                 i += 1;
             }
-            let moved = if i > begin { series.moved(i - 1) - series.moved_before(begin) } else { 0 };
+            let now = moved_by(at);
             if let Some(t) = read {
                 grid.degrees.push(t);
-                grid.gb_s.push(moved as f64 / step_s / 1e9);
+                grid.gb_s.push((now - before).max(0.0) / step_s / 1e9);
             }
+            before = now;
             at += step_s;
         }
         (grid.degrees.len() >= 30).then_some(grid)
+    }
+
+    /// Neighbours taken together, so that there are `most` at most: for what is fitted many times.
+    fn thinned(&self, most: usize) -> Self {
+        let by = self.degrees.len().div_ceil(most).max(1);
+        // The reading at the end of each, as in the grid itself.
+        let ends = self.degrees.chunks_exact(by).map(|c| c[by - 1]);
+        Self {
+            step_s: self.step_s * by as f64,
+            resolution: self.resolution,
+            degrees: ends.collect(),
+            gb_s: self.gb_s.chunks_exact(by).map(|c| c.iter().sum::<f64>() / by as f64).collect(),
+        }
+    }
+
+    /// The best time constant, in ln, between two bounds, and the fit there.
+    fn best(&self, low: f64, high: f64) -> Option<(f64, Fit)> {
+        let cost = |ln_tau: f64| self.fit(ln_tau.exp()).map_or(f64::INFINITY, |f| f.squares);
+        let ln_tau = least_between(low, high, cost);
+        Some((ln_tau, self.fit(ln_tau.exp())?))
     }
 
     /// The columns for a time constant: idle level, rate as the low pass sees it, what is left of the start.
@@ -94,6 +129,92 @@ impl Grid {
 
     fn fit(&self, tau: f64) -> Option<Fit> {
         least_squares(&self.columns(tau), &self.degrees)
+    }
+}
+
+/// Median length of a sample, s, of a few hundred.
+fn usual_length(readings: &Readings) -> f64 {
+    let series = readings.series();
+    let every = (series.len() / 300).max(1);
+    let mut all: Vec<f64> =
+        (1..series.len()).step_by(every).map(|i| series.end_s(i) - series.end_s(i - 1)).collect();
+    crate::quantity::stats::median(&mut all).unwrap_or(1.0)
+}
+
+/// Standard deviations of the time constant (in ln), the idle level and the rise, and the covariance of the last two, by a parametric
+/// bootstrap (Efron and Tibshirani 1993, chapter 6): the fitted curve with noise like that of the residuals, *rounded as the sensor
+/// rounds*, fitted again. What rounding shifts one way is added to what it spreads.
+struct Bootstrap {
+    tau: f64,
+    idle: f64,
+    rise: f64,
+    cross: f64,
+}
+
+impl Bootstrap {
+    fn of(grid: &Grid, ln_tau: f64, fit: &Fit) -> Option<Self> {
+        let thin = grid.thinned(BOOTSTRAP_POINTS);
+        let columns = thin.columns(ln_tau.exp());
+        let curve: Vec<f64> = (0..thin.degrees.len())
+            .map(|i| columns.iter().zip(&fit.values).map(|(c, v)| c[i] * v).sum::<f64>())
+            .collect();
+        let off: Vec<f64> = thin.degrees.iter().zip(&curve).map(|(t, c)| t - c).collect();
+        let n = off.len() as f64;
+        let variance = off.iter().map(|o| o * o).sum::<f64>() / n;
+        let near = off.windows(2).map(|w| w[0] * w[1]).sum::<f64>() / n;
+        let step = grid.resolution;
+        // What rounding does not explain; it forgets itself as the residuals do.
+        let noise = (variance - step * step / 12.0).max(0.0).sqrt();
+        let rho = if noise > 0.0 { (near / variance.max(1e-12)).clamp(0.0, 0.97) } else { 0.0 };
+        let mut random = Random(0x2545_F491_4F6C_DD1D);
+        let mut found: Vec<[f64; 3]> = Vec::new();
+        for _ in 0..REPLICATES {
+            let mut e = 0.0;
+            // The sensor's edges lie anywhere.
+            let edge = random.within(-0.5, 0.5) * step;
+            let degrees = curve
+                .iter()
+                .map(|c| {
+                    e = rho * e + (1.0 - rho * rho).sqrt() * noise * random.normal();
+                    ((c + e + edge) / step).round() * step - edge
+                })
+                .collect();
+            let again = Grid { degrees, gb_s: thin.gb_s.clone(), ..thin };
+            // One valley, near the place that is known: no look around first.
+            let cost = |t: f64| again.fit(t.exp()).map_or(f64::INFINITY, |f| f.squares);
+            let t = golden(ln_tau - 0.8, ln_tau + 0.8, 12, cost);
+            found.extend(
+                again
+                    .fit(t.exp())
+                    .map(|f| [t - ln_tau, f.values[0] - fit.values[0], f.values[1] - fit.values[1]]),
+            );
+        }
+        let m = found.len() as f64;
+        (m >= 0.8 * f64::from(REPLICATES)).then(|| {
+            // About the fit itself, so that a shift counts too.
+            let product = |a: usize, b: usize| found.iter().map(|f| f[a] * f[b]).sum::<f64>() / m;
+            Self { tau: product(0, 0).sqrt(), idle: product(1, 1), rise: product(2, 2), cross: product(1, 2) }
+        })
+    }
+}
+
+/// A small generator for the bootstrap (xorshift64*, Vigna 2016): the same record always has the same intervals.
+struct Random(u64);
+
+impl Random {
+    fn unit(&mut self) -> f64 {
+        self.0 ^= self.0 >> 12;
+        self.0 ^= self.0 << 25;
+        self.0 ^= self.0 >> 27;
+        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 11) as f64 / (1u64 << 53) as f64
+    }
+
+    fn within(&mut self, low: f64, high: f64) -> f64 {
+        low + (high - low) * self.unit()
+    }
+
+    fn normal(&mut self) -> f64 {
+        (-2.0 * self.unit().max(1e-300).ln()).sqrt() * (std::f64::consts::TAU * self.unit()).cos()
     }
 }
 
@@ -119,12 +240,11 @@ impl HeatModel {
         }
         let total = grid.step_s * grid.degrees.len() as f64;
         let cost = |ln_tau: f64| grid.fit(ln_tau.exp()).map_or(f64::INFINITY, |f| f.squares);
-        let (shortest, longest) = ((2.0 * grid.step_s).max(3.0).ln(), (2.0 * total).ln());
-        let ln_tau = least_between(shortest, longest, cost);
-        let tau = ln_tau.exp();
-        let Some(fit) = grid.fit(tau) else {
+        let (shortest, longest) = ((1.2 * grid.step_s).max(3.0).ln(), (2.0 * total).ln());
+        let Some((ln_tau, fit)) = grid.best(shortest, longest) else {
             return refuse("load and rest cannot be told apart in it");
         };
+        let tau = ln_tau.exp();
         if fit.residual > POOR || fit.residual > POOR_SHARE * range {
             return refuse(&format!(
                 "a drive that warms in proportion to its rate does not fit it: {:.1} K are left over",
@@ -138,9 +258,18 @@ impl HeatModel {
             while off < 3.0 && cost(ln_tau + sign * off) < allowed {
                 off *= 1.3;
             }
-            off
+            // To where it is, and not to the next of a few places.
+            let (mut inside, mut outside) = (off / 1.3, off);
+            for _ in 0..12 {
+                let middle = 0.5 * (inside + outside);
+                if cost(ln_tau + sign * middle) < allowed { inside = middle } else { outside = middle }
+            }
+            outside
         };
-        let (down, up) = (reach(-1.0), reach(1.0));
+        let boot = Bootstrap::of(&grid, ln_tau, &fit);
+        let t95 = fit.t95();
+        let rounded = boot.as_ref().map_or(0.0, |b| t95 * b.tau);
+        let (down, up) = (reach(-1.0).max(rounded), reach(1.0).max(rounded));
         if up > 1.0 || tau > total || down > 1.5 {
             return refuse(&format!(
                 "it is too short, or too even, for its time constant: anything from {} to beyond {} fits",
@@ -163,7 +292,10 @@ impl HeatModel {
         let (idle, rise) = (fit.values[0], fit.values[1]);
         let (vi, vr) = (error(&[1.0, 0.0, 0.0]), error(&[0.0, 1.0, 0.0]));
         let cross = (error(&[1.0, 1.0, 0.0]) - vi - vr) / 2.0;
-        let t95 = fit.t95();
+        let (vi, vr, cross) = match boot {
+            Some(b) if b.idle > vi || b.rise > vr => (b.idle.max(vi), b.rise.max(vr), b.cross),
+            _ => (vi, vr, cross),
+        };
         if rise <= 0.0 || t95 * vr.sqrt() > 0.5 * rise {
             return refuse("it does not show how much of the warmth comes from the load");
         }

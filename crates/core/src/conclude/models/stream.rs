@@ -136,7 +136,9 @@ impl Holding {
                 Some(pace) => format!(
                     "It needs a buffer of {buffer_needed}. The write was held to {pace}: this buffer holds {highest}, and what it holds beyond that is not in the record."
                 ),
-                None => format!("It needs a buffer of {buffer_needed}; this buffer holds {highest} over the {over}."),
+                None => format!(
+                    "It needs a buffer of {buffer_needed}; this buffer holds {highest} over the {over}."
+                ),
             },
         ]
     }

@@ -196,7 +196,10 @@ fn a_write_that_was_held_back_says_nothing_of_more() {
     let c = bench.readings.conclude();
     let ask = |stream: &str| hold(&bench.readings, &c, stream.parse().unwrap(), Bytes::from_gb(1));
     let held = ask("480 MB/s").unwrap();
-    assert!(held.first_miss_s.is_none() && held.paced_mb_s == Some(500.0) && held.highest_mb_s <= 500.0, "{held:?}");
+    assert!(
+        held.first_miss_s.is_none() && held.paced_mb_s == Some(500.0) && held.highest_mb_s <= 500.0,
+        "{held:?}"
+    );
     assert!(held.sentences()[1].contains("not in the record"), "{:?}", held.sentences());
     assert!(ask("700 MB/s").unwrap_err().words().contains("this write was held to 500 MB/s"));
 }
