@@ -17,6 +17,9 @@ const STALL: f64 = 1.6;
 /// Their highs, and their lows, resemble each other to this share of the way between.
 const ALIKE: f64 = 0.35;
 
+/// The ln(rate) that a texture fills.
+type Band = std::ops::RangeInclusive<f64>;
+
 /// A piece of a stretch: what goes one way, in one or more segments.
 #[derive(Debug, Clone)]
 struct Piece {
@@ -40,7 +43,7 @@ pub fn stretches(
         })
         .collect();
     let short = |p: &Piece| seconds(p.points.clone()) <= 3.0 * SWING_S;
-    let mut found: Vec<(Range<usize>, usize)> = Vec::new();
+    let mut found: Vec<(Range<usize>, usize, Band)> = Vec::new();
     let mut i = 0;
     while i < pieces.len() {
         if !short(&pieces[i]) {
@@ -56,14 +59,24 @@ pub fn stretches(
             let before =
                 pieces[..i].iter().rev().take_while(fits).last().map_or(own.start, |p| p.points.start);
             let after = pieces[past..].iter().take_while(fits).last().map_or(own.end, |p| p.points.end);
+            // Noise breaks the order at times: what goes on soon in the same band is the same texture.
+            let alike = |b: &Band| {
+                let (wide, apart) =
+                    (b.end() - b.start(), (b.end() - band.end()).abs().max((b.start() - band.start()).abs()));
+                apart < 0.3 * wide
+            };
             match found.last_mut() {
-                Some((last, _)) if before <= last.end + 8 * period => last.end = after,
-                _ => found.push((before..after, period)),
+                Some((last, _, b)) if before <= last.end + 8 * period && alike(b) => last.end = after,
+                Some((last, ..)) => {
+                    let from = before.max(last.end);
+                    found.push((from..after, period, band));
+                }
+                None => found.push((before..after, period, band)),
             }
         }
         i = past.max(i + 1);
     }
-    found
+    found.into_iter().map(|(points, period, _)| (points, period)).collect()
 }
 
 /// Pieces from `first` on that go up and down in turns, and where that is over. Noise cuts a swing in two at times: pieces that differ
@@ -94,10 +107,7 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
 }
 
 /// Many swings, short, each like the others: the band that they fill, in ln(rate).
-fn is_texture(
-    swings: &[Piece],
-    seconds: &dyn Fn(Range<usize>) -> f64,
-) -> Option<std::ops::RangeInclusive<f64>> {
+fn is_texture(swings: &[Piece], seconds: &dyn Fn(Range<usize>) -> f64) -> Option<Band> {
     let mut lengths: Vec<f64> = swings.iter().map(|s| seconds(s.points.clone())).collect();
     if swings.len() < LEAST_SWINGS || stats::median(&mut lengths).is_none_or(|l| l > SWING_S) {
         return None;

@@ -171,8 +171,12 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             let onset = cx.around(place.begins, 6, 2);
             // A sensor that follows late has its peak after the fall.
             let settled = cx.around(place.elapsed, 6, if w[1].entry < w[0].exit { PEAK_S } else { 2 });
-            let temperature = cx.hottest(onset.start..settled.end.max(onset.end));
-            let at_once = cx.hottest(onset);
+            let at_once = cx.hottest(onset.clone());
+            let peak = cx.hottest(onset.start..settled.end.max(onset.end));
+            // A late sensor goes on by as much as it rose in such a time before, and no further.
+            let before = cx.coldest(cx.around(place.begins, PEAK_S, 0));
+            let most = at_once.zip(before).map(|(now, was)| now + (now - was).max(0.0));
+            let temperature = peak.map(|p| most.map_or(p, |m| p.min(m)));
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
         })
         .collect();

@@ -168,6 +168,14 @@ pub(super) fn limit_from_plateau(run: &Run, levels: &[Level], cx: &Context<'_>) 
     let stepped = levels.iter().skip(1).any(|l| {
         l.ramp.is_none() && (before.start..start + (end - start) / 2).contains(&run.samples(&l.points).start)
     });
+    // It stands while the rate is down, and not only before.
+    let window = ((5.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);
+    let onset = (start..end.saturating_sub(window))
+        .step_by(window.div_ceil(3))
+        .find(|i| rate(*i, i + window).is_some_and(|r| r < 0.9 * free))?;
+    if series.loaded_s(onset..end) < PLATEAU_S {
+        return None;
+    }
     // What the drive would have cooled by, had nothing held it.
     let cold = cx.coldest(all.start..start.max(all.start + 1))?;
     let owed = (1.0 - held / free.max(1.0)) * (top - cold);

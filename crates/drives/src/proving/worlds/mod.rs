@@ -43,6 +43,37 @@ mod tests {
         }
     }
 
+    /// A smaller run with seeds of its own; `hollow-mile prove` prints a large one. The bounds are what was reached, less a margin.
+    #[test]
+    fn a_small_run_of_every_family_holds_its_level() {
+        use crate::proving::{Score, judge};
+        use hollow_mile_core::readings::Readings;
+        let mut all = Score::default();
+        for family in Family::ALL {
+            for seed in 0..24 {
+                let case = make_world(family, 5_000_000 + seed);
+                let mut readings = Readings::new();
+                case.events.iter().for_each(|e| readings.push(e));
+                judge(&case, &readings.conclude(), &mut all);
+            }
+        }
+        let share = |kind: &str| {
+            let (truths, found, matched) = all.kinds[kind];
+            (matched as f64 / truths as f64, matched as f64 / found as f64)
+        };
+        let ((ends, right_ends), (heat, right_heat)) = (share("cache-end"), share("throttle"));
+        assert!(ends > 0.92 && right_ends > 0.92, "cache ends: recall {ends:.3}, precision {right_ends:.3}");
+        assert!(heat > 0.82 && right_heat > 0.94, "heat: recall {heat:.3}, precision {right_heat:.3}");
+        assert!(all.flat_false_hauls * 30 <= all.flat, "{} of {} flat hauls", all.flat_false_hauls, all.flat);
+        let inside = all.inside as f64 / all.place_errors.len() as f64;
+        assert!(inside > 0.93, "the 95 % interval of a cache end holds the truth in {inside:.3}");
+        // What is stated as sure is right; what is left open is one of the causes that it names.
+        let (sure, right) = all.calibration[9];
+        assert!(right as f64 / sure as f64 > 0.9, "{right} of {sure}");
+        let (open, neither) = all.calibration[0];
+        assert!(open > 20 && (neither as f64) < 0.2 * open as f64, "{neither} of {open}");
+    }
+
     /// What a family is named for is in its hauls.
     #[test]
     fn the_families_hold_what_they_are_named_for() {
