@@ -12,13 +12,11 @@ mod levels;
 pub mod limits;
 pub mod models;
 mod place;
-mod ramp;
 mod range;
 mod stints;
 pub mod surveys;
 #[cfg(test)]
 mod tests;
-mod texture;
 pub mod verdict;
 
 pub use figures::{Figures, figure};

@@ -5,23 +5,24 @@
 //! record does not say.
 
 use numbers::{
-    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, COOLED, HOT, HOTTEST_ELSEWHERE, MODEST, MOMENT, ONE_FALL, PEAK_S,
-    READ_WITHIN, SAME_EPISODE, STAGES_APART, STILL_WARMS, WELL_BELOW,
+    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, MODEST, ONE_FALL, PEAK_S, SAME_EPISODE,
+    WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
 
 use crate::conclude::Finding;
-use crate::drive::Vitals;
-use crate::drive::{Link, LoadKind};
+use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::Earlier;
 
 mod confidence;
+mod context;
 mod cycles;
 mod earlier;
+mod heat;
 mod hidden;
+mod learned;
 #[cfg(test)]
 mod near_tests;
 mod numbers;
@@ -30,104 +31,12 @@ mod place_again;
 mod standing;
 mod words;
 
+pub use context::Context;
+use learned::{alike, cut, fits_cut, limit_from_cycles};
+
 use super::levels::Level;
 use super::place::{Place, locate};
-use crate::readings::Series;
 use crate::readings::run::Run;
-
-/// What is known beside the series.
-pub struct Context<'a> {
-    /// All samples.
-    pub series: &'a Series,
-    /// The limit that the drive or its maker states.
-    pub limit: Option<Celsius>,
-    /// The temperatures are those of a sensor that measures nothing.
-    pub dead_sensor: bool,
-    /// Health readings, in order of time.
-    pub vitals: &'a [(Duration, Vitals)],
-    /// What earlier hauls of the drive found.
-    pub earlier: &'a [Earlier],
-    /// How the drive is connected.
-    pub link: Option<&'a Link>,
-    /// The temperature is read in steps of so many K.
-    pub resolution: f64,
-    /// Samples before which we ourselves let the queue run empty, in order.
-    pub flushes: &'a [usize],
-}
-
-impl Context<'_> {
-    /// Temperature in a sample, from a sensor that measures.
-    fn degrees(&self, sample: usize) -> Option<f64> {
-        self.series.degrees(sample).filter(|_| !self.dead_sensor)
-    }
-
-    /// Temperatures in these samples, as far as there are so many: a place that is reckoned may lie behind the last.
-    fn read_in(&self, samples: Range<usize>) -> impl Iterator<Item = f64> + '_ {
-        (samples.start..samples.end.min(self.series.len())).filter_map(|i| self.degrees(i))
-    }
-
-    fn hottest(&self, samples: Range<usize>) -> Option<f64> {
-        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
-    }
-
-    fn coldest(&self, samples: Range<usize>) -> Option<f64> {
-        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
-    }
-
-    /// Samples within so many seconds before and after a place.
-    fn around(&self, at: Duration, before_s: u64, after_s: u64) -> Range<usize> {
-        let from = self.series.index_at(at.saturating_sub(Duration::from_secs(before_s)));
-        let to = self.series.index_at(at + Duration::from_secs(after_s)).max(from + 1);
-        from.min(self.series.len())..to.min(self.series.len())
-    }
-
-    /// By how much the drive may have been nearer to its limit than its newest reading says, K: half a step of the sensor, or of
-    /// the limit, which is stated in whole kelvin; and what it gained since, at the pace of the last ten seconds.
-    fn unread(&self, at: Duration) -> f64 {
-        let range = self.around(at, 10, 0);
-        let seconds = self.series.loaded_s(range.clone()).max(1.0);
-        let mut read = range.filter_map(|i| self.degrees(i));
-        let first = read.next();
-        let gained = first.zip(read.next_back()).map_or(0.0, |(a, b)| (b - a).max(0.0));
-        let most = AT_LIMIT.max(0.5 * self.resolution + 0.7);
-        (0.5 * self.resolution.max(1.0) + 1.2 * gained / seconds + 0.1).min(most)
-    }
-
-    /// The count of thermal transitions as the newest reading of this moment had it.
-    fn counted_at(&self, at: Duration) -> Option<u64> {
-        let newest = self.vitals.partition_point(|(t, _)| *t <= at).checked_sub(1)?;
-        self.vitals[newest].1.thermal_transitions
-    }
-
-    /// Did they move while a rate gave way, or around a moment?
-    fn counters_moved_in(&self, place: &Place) -> Option<bool> {
-        if place.begins == place.elapsed {
-            return self.counters_moved(place.elapsed);
-        }
-        self.counted_between(place.begins.saturating_sub(BEFORE_IT_SHOWS), place.elapsed)
-    }
-
-    /// The count after a moment: what was read soon after it, or else the next reading, however late.
-    fn counted_after(&self, at: Duration) -> Option<u64> {
-        // A reading taken in the same moment may stand on either side of it.
-        let next = self.vitals.get(self.vitals.partition_point(|(t, _)| *t < at + MOMENT))?;
-        if next.0 <= at + READ_WITHIN {
-            self.counted_at(at + READ_WITHIN)
-        } else {
-            next.1.thermal_transitions
-        }
-    }
-
-    /// Did they move from one moment to another?
-    fn counted_between(&self, from: Duration, to: Duration) -> Option<bool> {
-        Some(self.counted_after(to).or(self.counted_at(to))? > self.counted_at(from)?)
-    }
-
-    /// Did the drive's own thermal counters move around this time? `None` when it has none.
-    fn counters_moved(&self, at: Duration) -> Option<bool> {
-        Some(self.counted_after(at)? > self.counted_at(at.checked_sub(MOMENT)?)?)
-    }
-}
 
 /// A boundary between two levels, placed.
 struct Step<'a> {
@@ -201,79 +110,6 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
     let lets_go = wide.map(|(a, _)| *a).filter(|a| limit.is_some_and(|l| *a > l - 20.0)).or(lets_go);
     let judge = Judge { run, levels, cx, limit, lets_go };
     judge.findings(&steps)
-}
-
-/// With no limit stated: three drops at the same temperature with the speed back below it tell one; two do, when
-/// they take the same share from the same rate and the speed was back cooler in between.
-fn limit_from_cycles(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
-    limit_from_many(steps, cx).or_else(|| limit_from_twins(steps, cx))
-}
-
-fn limit_from_twins(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
-    if !falls_while_warming(steps, cx) {
-        return None;
-    }
-    let drops: Vec<usize> = (0..steps.len()).filter(|i| steps[*i].is_drop()).collect();
-    drops.windows(2).find_map(|pair| {
-        let (a, b) = (&steps[pair[0]], &steps[pair[1]]);
-        let (ta, tb) = (a.temperature?, b.temperature?);
-        let back = &steps[pair[1].checked_sub(1).filter(|i| *i > pair[0])?];
-        let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.08;
-        let same_cut = (cut(a) - cut(b)).abs() < 0.1 && cut(a) < -0.2;
-        let cooler = back.temperature.is_some_and(|t| t < ta.min(tb) - 1.5);
-        (same_rate && same_cut && cooler && (ta - tb).abs() <= 1.2 && ta.min(tb) >= HOT).then_some(ta.max(tb))
-    })
-}
-
-fn limit_from_many(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f64> {
-    let mut drops: Vec<f64> = steps.iter().filter(|s| s.is_drop()).filter_map(|s| s.temperature).collect();
-    let coolest = |s: &Step<'_>| cx.coldest(cx.around(s.place.elapsed, 4, PEAK_S));
-    let rises: Vec<f64> = steps.iter().filter(|s| !s.is_drop()).filter_map(coolest).collect();
-    drops.sort_by(f64::total_cmp);
-    let middle = *drops.get(drops.len() / 2)?;
-    let close = 1.1 + 0.5 * cx.resolution.max(1.0);
-    let alike = drops.iter().filter(|t| (*t - middle).abs() <= close).count();
-    let lower = rises.iter().filter(|t| **t < middle - 1.0).count();
-    // What falls by the clock falls while the drive still warms up, too, and goes on at full speed when it is warmer.
-    let first = steps.iter().filter(|s| s.is_drop()).find_map(|s| s.temperature);
-    let at_once = first.is_some_and(|t| (t - middle).abs() <= close + 1.0);
-    if !falls_while_warming(steps, cx) {
-        return None;
-    }
-    // A limit is where it falls, not now and then: nearly all of the falls are there, and no drive throttles when it is cool.
-    (alike >= 3 && at_once && 5 * alike >= 4 * drops.len() && lower >= 2 && middle >= HOT).then_some(middle)
-}
-
-/// Heat takes speed away as the drive comes to its limit, still warming; what falls by the clock has long been as warm as it gets, as a
-/// rule. Of the phases at full speed, the second half warms by a good part of the whole.
-fn falls_while_warming(steps: &[Step<'_>], cx: &Context<'_>) -> bool {
-    let mut shares: Vec<f64> = steps
-        .windows(2)
-        .filter(|w| !w[0].is_drop() && w[1].is_drop())
-        .filter_map(|w| {
-            let (from, to) = (w[0].place.elapsed, w[1].place.begins);
-            let low = cx.coldest(cx.around(from, 4, PEAK_S))?;
-            let top = w[1].temperature?;
-            let middle = cx.hottest(cx.around(from + (to.saturating_sub(from)) / 2, 1, 1))?;
-            (top - low > 0.9).then(|| (top - middle) / (top - low))
-        })
-        .collect();
-    crate::quantity::stats::median(&mut shares).is_none_or(|m| m >= STILL_WARMS)
-}
-
-fn cut(step: &Step<'_>) -> f64 {
-    (step.after().get().max(1.0) / step.before().get().max(1.0)).ln()
-}
-
-/// The same fall from the same rate.
-fn alike(a: &Step<'_>, b: &Step<'_>) -> bool {
-    let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.1;
-    same_rate && (cut(a) - cut(b)).abs() < 0.12
-}
-
-/// A controller takes about the same share each time: a drop of another size, once the usual one is known, is not its.
-fn fits_cut(step: &Step<'_>, usual: Option<f64>) -> bool {
-    usual.is_none_or(|u| (cut(step) - u).abs() < 0.35)
 }
 
 struct Judge<'a> {
@@ -434,225 +270,14 @@ impl Judge<'_> {
         found
     }
 
-    /// With no limit stated: it fell when the drive was hotter than ever in this run and still warming, nobody else used
-    /// it, and all of the speed was back once it had cooled; and later it was not as hot again at full speed.
-    fn is_heat_once(&self, steps: &[Step<'_>], drop: usize, back: usize) -> bool {
-        let (step, back) = (&steps[drop], &steps[back]);
-        let series = self.cx.series;
-        let (Some(t), None) = (step.temperature, self.limit) else { return false };
-        if self.traffic(step.index).is_some_and(|(ours, others)| others > 0.05 * ours) || t < HOT {
-            return false;
-        }
-        let at = series.index_at(step.place.elapsed);
-        let over = series.index_at(back.place.elapsed);
-        let earlier = self.cx.hottest(self.run.first..at);
-        let warming = self.cx.coldest(self.cx.around(step.place.elapsed, 25, 0)).is_some_and(|c| c < t - 0.9);
-        // Not as good as warm for long, and then slower for another reason.
-        let middle = self.run.first + (at - self.run.first) / 2;
-        let (start, half) = (self.cx.degrees(self.run.first), self.cx.degrees(middle));
-        let warming =
-            warming && start.zip(half).is_some_and(|(s, h)| t - s > 0.9 && (t - h) / (t - s) >= STILL_WARMS);
-        let cooled = self.cx.coldest(at..over + 1).is_some_and(|c| c < t - 2.9);
-        let whole = (back.after().get() / step.before().get().max(1.0)).ln().abs() < 0.1;
-        let next = steps[drop + 1..].iter().filter(|s| s.index > back.index).find(|s| s.is_drop());
-        let until = next.map_or(self.run.past(), |s| series.index_at(s.place.elapsed));
-        let later = self.cx.hottest(over..until.max(over));
-        earlier.is_none_or(|e| e <= t + 0.1)
-            && warming
-            && cooled
-            && whole
-            && later.is_none_or(|l| l <= t + 1.1)
-    }
-
-    /// What heat takes each time, as ln(rate after / rate before): the median of the drops at the limit after which the
-    /// speed came back. `None` when there were fewer than two.
-    fn usual_cut(&self, steps: &[Step<'_>]) -> Option<f64> {
-        let mut cuts: Vec<f64> = steps
-            .windows(2)
-            .filter(|w| w[0].is_drop() && !w[1].is_drop() && self.is_heat(&w[0], false))
-            .map(|w| cut(&w[0]))
-            .collect();
-        let usual = crate::quantity::stats::median(&mut cuts)?;
-        // Two that differ do not tell which of them is the usual one.
-        let alike = cuts.iter().filter(|c| (*c - usual).abs() < 0.35).count();
-        (alike >= 2 && alike * 2 > cuts.len()).then_some(usual)
-    }
-
-    /// Held down for a while already; a fall from the free rate, which begins that, is not meant.
-    fn is_pinned(&self, pinned: &[Pinned], step: &Step<'_>) -> bool {
-        let at = step.place.elapsed;
-        pinned.iter().any(|p| {
-            p.from + Duration::from_secs(4) < at
-                && at <= p.to + Duration::from_secs(8)
-                && step.before().get() < 0.92 * p.free.get()
-        })
-    }
-
-    /// The temperature stands at the limit before and after: the rate is what heat lets through. If a cache ended there, the
-    /// drive would take less power and cool.
-    fn is_controlled(&self, step: &Step<'_>) -> bool {
-        let Some(limit) = self.limit else { return false };
-        // Cooling takes its time: a large step that stays is not a controller's.
-        let small = step.after().get() > 0.8 * step.before().get();
-        if !small && self.stays_down(step, step.before()) {
-            return self.stands_at_limit(step, limit);
-        }
-        // A controller takes speed away in small steps; the cache ends of a drive that happens to be at its limit are large.
-        if small && step.temperature.is_some_and(|t| t >= limit - AT_LIMIT) {
-            return true;
-        }
-        let samples = self.samples_of(step.right);
-        let until = self.cx.series.index_at(step.place.elapsed + Duration::from_secs(40)).min(samples.end);
-        let after = samples.start..until.max(samples.start + 1);
-        let before = self.cx.around(step.place.elapsed, 1, 0);
-        let stands = |range| self.cx.coldest(range).is_some_and(|t| t >= limit - AT_LIMIT - 0.5);
-        stands(before) && stands(after.clone()) && self.cx.series.loaded_s(after) > 3.0
-    }
-
     /// Nothing was lost before this rise that could come back, and it was slow for long enough to be told from a start.
     fn begins_slow(&self, steps: &[Step<'_>], rise: usize) -> bool {
         let so_far = steps[rise].left.points.end;
         !steps[..rise].iter().any(Step::is_drop) && self.run.seconds(self.cx.series, &(0..so_far)) > 8.0
     }
 
-    /// Warmer now than when heat last took speed away (or else than ten seconds ago), and at the limit.
-    fn gets_hotter(&self, step: &Step<'_>, last: Option<&Step<'_>>) -> bool {
-        let at = step.place.elapsed;
-        let ago = || self.cx.hottest(self.cx.around(at.saturating_sub(Duration::from_secs(12)), 4, 0));
-        let before = last.and_then(|s| s.at_once).or_else(ago);
-        let now = self.cx.hottest(self.cx.around(at, 1, 1));
-        before.zip(now).is_some_and(|(b, n)| n > b + 0.4)
-            && step.temperature.zip(self.limit).is_some_and(|(t, l)| t >= l - 0.6)
-    }
-
-    /// Stretches in which a controller holds the temperature at the limit by taking speed away little by little: no step
-    /// is there to be found, but the temperature stands at the limit and the rate below what it was before.
-    fn pinned(&self) -> Vec<Pinned> {
-        let (Some(limit), series) = (self.limit, self.cx.series) else { return Vec::new() };
-        let all = self.run.samples(&(0..self.run.len()));
-        let mut found = Vec::new();
-        let mut i = all.start;
-        while i < all.end {
-            if self.cx.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {
-                i += 1;
-                continue;
-            }
-            let start = i;
-            let mut last = i;
-            while i < all.end && series.end_s(i) - series.end_s(last) < 5.0 {
-                if self.cx.degrees(i).is_some_and(|t| t >= limit - AT_LIMIT) {
-                    last = i;
-                }
-                i += 1;
-            }
-            found.extend(self.held_between(all.start, start, last + 1));
-        }
-        found
-    }
-
-    fn held_between(&self, first: usize, start: usize, end: usize) -> Option<Pinned> {
-        let series = self.cx.series;
-        let seconds = series.loaded_s(start..end);
-        if seconds < 12.0 {
-            return None;
-        }
-        let rate = |from: usize, to: usize| {
-            let step = ((to - from) / 400).max(1);
-            crate::quantity::stats::median(
-                &mut (from..to).step_by(step).map(|i| series.rate(i)).collect::<Vec<_>>(),
-            )
-        };
-        let at = series.end(start);
-        let free_from = series.index_at(at.saturating_sub(Duration::from_secs(25))).max(first);
-        let free_to = series.index_at(at.saturating_sub(Duration::from_secs(4))).clamp(free_from, start);
-        let (free, held) = (rate(free_from, free_to)?, rate(start + (end - start) / 3, end)?);
-        // A level that ended on the way is another story, and has a step of its own.
-        let settled = start + (end - start) / 3;
-        let stepped =
-            self.levels.iter().skip(1).any(|l| (free_from..settled).contains(&self.samples_of(l).start));
-        if held > 0.92 * free || stepped && seconds < 30.0 {
-            return None;
-        }
-        let window = ((1.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);
-        let onset = (free_to..end.saturating_sub(window))
-            .find(|i| rate(*i, i + window).is_some_and(|r| r < 0.92 * free))?;
-        Some(Pinned {
-            from: series.end(onset),
-            to: series.end(end - 1),
-            first: onset,
-            last: end - 1,
-            free: Rate::new(free),
-            held: Rate::new(held),
-        })
-    }
-
     fn samples_of(&self, level: &Level) -> Range<usize> {
         self.run.samples(&level.points)
-    }
-
-    /// At the limit when it dropped, and not slow long after it had cooled. One that is like an earlier one may end with the
-    /// record before it has cooled.
-    fn is_heat(&self, step: &Step<'_>, again: bool) -> bool {
-        let counters = self.cx.counters_moved_in(&step.place);
-        if counters == Some(false) {
-            // The drive counts when it throttles, and it did not: whatever the temperature, this was something else.
-            return false;
-        }
-        let Some((limit, t)) = self.limit.zip(step.temperature) else {
-            return counters == Some(true);
-        };
-        // Another sensor than the one that is told may be at its limit: the drive knows.
-        if counters == Some(true) && t >= HOT {
-            return true;
-        }
-        if t + self.cx.unread(step.place.elapsed) < limit {
-            return false;
-        }
-        !self.slow_though_cool(step, limit, again)
-    }
-
-    /// The first of two stages of throttling: it fell while it was hotter than ever and warming, a little below where it falls again
-    /// and again, and the level that it fell to is the one from which it does.
-    fn is_stage(&self, steps: &[Step<'_>], drop: usize) -> bool {
-        let step = &steps[drop];
-        if !self.may_be_stage(step) {
-            return false;
-        }
-        let later = steps[drop + 1..].iter().filter(|s| s.is_drop() && self.is_heat(s, true));
-        let from_here = later.filter(|s| (s.before().get() / step.after().get().max(1.0)).ln().abs() < 0.1);
-        from_here.take(2).count() == 2
-    }
-
-    /// Near enough to where heat takes speed away for a first stage of it.
-    fn may_be_stage(&self, step: &Step<'_>) -> bool {
-        let near = self.limit.zip(step.at_once).is_some_and(|(l, t)| t >= HOT && t >= l - STAGES_APART);
-        near && self.reaches_the_limit(step)
-    }
-
-    /// It was hotter at this fall than ever before in the run, and warming.
-    fn reaches_the_limit(&self, step: &Step<'_>) -> bool {
-        step.at_once.is_some_and(|t| self.cx.at_its_hottest(self.run.first, step.place.begins, t))
-    }
-
-    /// Slow for longer than it takes to notice, though it had cooled to where heat lets go: below the temperature at
-    /// which the speed came back elsewhere in the run, or well below the limit; or so much slower and cooling on its
-    /// own that no controller holds it.
-    fn slow_though_cool(&self, step: &Step<'_>, limit: f64, again: bool) -> bool {
-        let low = self.samples_of(step.right);
-        // Where it fell as it came to its limit for the first time, chance is small, and some let go late.
-        let wide = if self.reaches_the_limit(step) { COOLED } else { WELL_BELOW };
-        let lets_go = self.lets_go.map_or(limit - wide, |t| t - 1.0 - 0.5 * self.cx.resolution);
-        let cooled = low.clone().find(|i| self.cx.degrees(*i).is_some_and(|t| t < lets_go));
-        if cooled.is_some_and(|c| self.cx.series.loaded_s(c..low.end) > 8.0) {
-            return true;
-        }
-        // The record ends, or the next step comes, before it has cooled so far: heat would hold it near the limit.
-        let last = self.cx.coldest(low.end.saturating_sub(20).max(low.start)..low.end);
-        let cooling = last.is_some_and(|t| t < limit - 3.0);
-        !again
-            && cooling
-            && step.index + 1 == self.levels.len()
-            && step.after().get() < 0.15 * step.before().get()
     }
 
     /// The rate from which a drop is to be judged: while heat holds the drive down, the one before heat did.

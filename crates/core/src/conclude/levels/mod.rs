@@ -3,15 +3,19 @@
 //! What the segmenter proposes is weighed: a boundary stays only if the step is large, well beyond the noise, and abrupt;
 //! short dips that return to where they came from are no levels.
 
+mod noise;
+mod ramp;
+mod slopes;
+mod texture;
+
 use std::ops::Range;
 
 use crate::quantity::units::Rate;
 
-use super::ramp::{self, Ramp};
-use super::texture;
 use crate::quantity::stats;
 use crate::readings::Series;
 use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
+use noise::Noise;
 
 /// The smallest step that is a change of level: 8 %.
 const LEAST_STEP: f64 = 0.08;
@@ -27,110 +31,12 @@ const FEW: f64 = 20.0;
 const PRIOR: f64 = 6.0;
 /// Points further than this from the rate of their level, in its logarithm, are stalls.
 const FAR: f64 = 1.0;
-/// Noise is taken to have forgotten itself after so many points.
-const LAG: usize = 8;
 /// A step that two points are enough for, in ln: 22 %.
 const PLAIN_STEP: f64 = 0.2;
-/// The correlation is taken from so many points at most.
-const MOST_POINTS: usize = 8192;
 /// Stalls up to so long are left out where slopes are sought, s.
 const STALL_S: f64 = 3.0;
-/// A slope shorter than this is a step, s.
-const LEAST_SLOPE_S: f64 = 0.8;
 /// More points than this say nothing new of a level's median, since noise is correlated.
 const MOST_INDEPENDENT: f64 = 40.0;
-
-/// Noise in which each point resembles the one before, measured from differences between points with no change of level
-/// between them.
-struct Noise {
-    /// For each point, a number that differs where the level does, by the segments that were proposed.
-    level_of: Vec<u32>,
-    /// Correlation of a point's noise with that of the one before.
-    rho: f64,
-    /// The mean of many points varies as if they were so many times fewer: what noise that remembers for long makes of them.
-    excess: f64,
-}
-
-impl Noise {
-    fn of(points: &[f32], starts: &[usize]) -> Self {
-        let mut noise = Self { level_of: vec![0; points.len()], rho: 0.0, excess: 1.0 };
-        let some = 0..points.len().min(MOST_POINTS);
-        let near = noise.difference(points, some.clone(), 1).unwrap_or(0.0).max(LEAST_SIGMA);
-        let middle = |range: Range<usize>| stats::median(&mut stats::spaced(&points[range], 61));
-        let mut calm = points[some.clone()].to_vec();
-        let (mut level, mut before) = (0, None);
-        for (i, start) in starts.iter().enumerate() {
-            let end = starts.get(i + 1).copied().unwrap_or(points.len());
-            let here = middle(*start..end).unwrap_or(0.0);
-            // Correlated noise is cut into segments too, but their steps are small against the noise.
-            level += u32::from(before.is_some_and(|b: f64| (b - here).abs() > 3.5 * near));
-            before = Some(here);
-            noise.level_of[*start..end].fill(level);
-            // Stalls are no noise.
-            let (low, high) = ((here - 4.0 * near) as f32, (here + 4.0 * near) as f32);
-            let within = *start..end.min(calm.len());
-            calm.get_mut(within).into_iter().flatten().for_each(|v| *v = v.clamp(low, high));
-        }
-        // Variance of differences over one point against that over `lag`: (1 − ρ) / (1 − ρ^lag).
-        let far = |lag| noise.difference(points, some.clone(), lag).map(|f| (f, lag));
-        let near = noise.difference(points, some.clone(), 1);
-        if let Some(((far, lag), near)) = (2..=LAG).rev().find_map(far).zip(near) {
-            let ratio = (near / far.max(1e-9)).powi(2);
-            for _ in 0..20 {
-                noise.rho = (1.0 - ratio * (1.0 - noise.rho.powi(lag as i32))).clamp(0.0, 0.95);
-            }
-        }
-        noise.excess = noise.long_memory(&calm);
-        noise
-    }
-
-    /// Variance of the means of ever longer blocks against that of independent points, by second differences, which a slope does not
-    /// enlarge.
-    fn long_memory(&self, points: &[f32]) -> f64 {
-        let sums: Vec<f64> = std::iter::once(0.0)
-            .chain(points.iter().scan(0.0, |sum, v| {
-                *sum += f64::from(*v);
-                Some(*sum)
-            }))
-            .collect();
-        let variance = |m: usize| {
-            let mean = |k: usize| (sums[(k + 1) * m] - sums[k * m]) / m as f64;
-            let same = |k: &usize| self.level_of[(k - 1) * m] == self.level_of[(k + 2) * m - 1];
-            let mut all: Vec<f64> = (1..(points.len() / m).saturating_sub(1))
-                .filter(same)
-                .map(|k| (mean(k + 1) - 2.0 * mean(k) + mean(k - 1)).abs())
-                .collect();
-            // The second difference of independent values has six times their variance.
-            (all.len() >= 12)
-                .then(|| stats::median(&mut all).map(|d| (d / 0.6745).powi(2) / 6.0 * m as f64))
-                .flatten()
-        };
-        let Some(single) = variance(1) else { return 1.0 };
-        // Neighbours that resemble each other make small second differences: (3 − 4ρ + ρ²) / 3 of the variance.
-        let own = single / ((3.0 - 4.0 * self.rho + self.rho.powi(2)) / 3.0).max(0.05);
-        let most = [4, 8, 16, 32, 64, 128, 256, 512].into_iter().filter_map(variance).fold(0.0, f64::max);
-        (most / own.max(1e-12)).max(1.0)
-    }
-
-    /// Median of the differences over `lag` points; `None` with fewer than a dozen of them.
-    fn difference(&self, points: &[f32], range: Range<usize>, lag: usize) -> Option<f64> {
-        let pairs = (range.start + lag..range.end).filter(|i| self.level_of[*i] == self.level_of[*i - lag]);
-        let mut all: Vec<f64> = pairs.map(|i| f64::from((points[i] - points[i - lag]).abs())).collect();
-        if all.len() < 12 { None } else { stats::median(&mut all) }
-    }
-
-    /// Standard deviation in the neighbourhood of a point (median |Δ| / 0.6745 / √2, with ρ taken into account).
-    fn around(&self, points: &[f32], point: usize) -> f64 {
-        let range = point.saturating_sub(160)..(point + 160).min(points.len());
-        let near = self.difference(points, range, 1).unwrap_or(0.0);
-        near / 0.6745 / std::f64::consts::SQRT_2 / (1.0 - self.rho).sqrt()
-    }
-
-    /// How many independent points so many are worth.
-    fn worth(&self, points: f64) -> f64 {
-        (points * (1.0 - self.rho) / (1.0 + self.rho)).min(points / self.excess).max(1.0)
-    }
-}
 
 /// The points at the ends of a short level are shared with its neighbours.
 fn inner(points: &Range<usize>) -> Range<usize> {
@@ -313,132 +219,6 @@ impl Weigher<'_> {
         self.join_pieces(&mut levels);
         self.split_slopes(&mut levels);
         levels
-    }
-
-    /// The stretch that two neighbours share, no more of the longer than the shorter can be compared with.
-    fn shared(left: &Level, right: &Level) -> Range<usize> {
-        let reach = |other: &Level| 4 * other.points.len() + 200;
-        let from = right.points.start.saturating_sub(reach(right)).max(left.points.start);
-        from..(right.points.start + reach(left)).min(right.points.end)
-    }
-
-    /// Levels to the left and right of a slope, which belongs half to each.
-    fn around_slope(&self, whole: Range<usize>, slope: Range<usize>) -> (Level, Level) {
-        let middle = slope.start.midpoint(slope.end).clamp(whole.start + 1, whole.end - 1);
-        let least = 3;
-        let before = whole.start..slope.start.max(whole.start + least).min(middle.max(whole.start + 1));
-        let after = slope.end.min(whole.end.saturating_sub(least)).max(middle)..whole.end;
-        let (mut left, mut right) = (self.level(before), self.level(after));
-        left.points = whole.start..middle;
-        right.points = middle..whole.end;
-        right.ramp = Some(slope);
-        (left, right)
-    }
-
-    /// A level between two others that is a piece of one slope is none.
-    fn join_slopes(&self, levels: &mut Vec<Level>) {
-        let mut i = 0;
-        while i + 2 < levels.len() {
-            let (a, b, c) = (&levels[i], &levels[i + 1], &levels[i + 2]);
-            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
-            let whole = Self::shared(a, b).start..Self::shared(b, c).end;
-            let ramp = falls.then(|| ramp::fit(&self.filled, whole)).flatten();
-            let covers = |r: &Ramp| {
-                let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
-                inside.len() * 4 > b.points.len() * 3
-            };
-            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r)) {
-                let carried = levels[i].ramp.take();
-                let (mut left, right) =
-                    self.around_slope(levels[i].points.start..levels[i + 2].points.end, r.points);
-                left.ramp = carried;
-                levels.splice(i..i + 3, [left, right]);
-                i = i.saturating_sub(1);
-            } else {
-                i += 1;
-            }
-        }
-    }
-
-    /// Steps that are slopes, looked at closely.
-    fn stretch_steps(&self, levels: &mut [Level]) {
-        for i in 1..levels.len() {
-            let (left, right) = (&levels[i - 1], &levels[i]);
-            if right.ramp.is_some() || self.seconds(left).min(self.seconds(right)) < LEAST_SLOPE_S {
-                continue;
-            }
-            let Some(r) = ramp::fit(&self.filled, Self::shared(left, right)) else { continue };
-            let falls = (left.log_rate > right.log_rate) == (r.before > r.after);
-            if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
-                continue;
-            }
-            let carried = levels[i - 1].ramp.take();
-            let whole = levels[i - 1].points.start..levels[i].points.end;
-            let (mut left, right) = self.around_slope(whole, r.points);
-            left.ramp = carried;
-            (levels[i - 1], levels[i]) = (left, right);
-        }
-    }
-
-    /// Slopes that follow each other closely in one direction are pieces of one.
-    fn join_pieces(&self, levels: &mut Vec<Level>) {
-        let mut i = 1;
-        while i + 1 < levels.len() {
-            let (a, b, c) = (&levels[i - 1], &levels[i], &levels[i + 1]);
-            let slope = |l: &Level| l.ramp.clone().unwrap_or(l.points.start..l.points.start + 1);
-            let (first, second) = (slope(b), slope(c));
-            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
-            let level = second.start.saturating_sub(first.end);
-            let both = first.len() + second.len();
-            if falls && (b.ramp.is_some() || c.ramp.is_some()) && 4 * level <= both {
-                let carried = levels[i - 1].ramp.take();
-                let whole = levels[i - 1].points.start..levels[i + 1].points.end;
-                let (mut left, right) = self.around_slope(whole, first.start..second.end.max(first.end));
-                left.ramp = carried;
-                levels.splice(i - 1..i + 2, [left, right]);
-                i = i.saturating_sub(1).max(1);
-            } else {
-                i += 1;
-            }
-        }
-    }
-
-    /// What looks like one level may be two with a slope between them, which has no place to be cut at.
-    fn split_slopes(&self, levels: &mut Vec<Level>) {
-        let mut i = 0;
-        while i < levels.len() {
-            // Beside the slopes that are known.
-            let all = levels[i].points.clone();
-            let from = levels[i].ramp.as_ref().map_or(all.start, |r| r.end.min(all.end));
-            let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(all.end, |r| r.start.max(from));
-            let stands = |r: &Ramp| {
-                let (before, after) = (r.points.start - from, to - r.points.end);
-                let least = (r.points.len() / 12).max(5);
-                let noise = self.noise.around(self.points, r.points.start).max(LEAST_SIGMA);
-                let worth = |n: usize| self.noise.worth(n as f64).min(MOST_INDEPENDENT);
-                let error = noise * (1.0 / worth(before.max(1)) + 1.0 / worth(after.max(1))).sqrt();
-                let step = (r.before - r.after).abs();
-                before >= least
-                    && after >= least
-                    && step >= 1.2 * LEAST_STEP
-                    && step > LEAST_SIGMAS * error
-                    && r.beats_a_step()
-                    && r.beats_a_line()
-            };
-            // The whole, or parts of it, where one slope hides another.
-            let tenth = |n: usize| from + (to - from) * n / 10;
-            let parts = [(0, 10), (0, 6), (4, 10), (2, 8)].map(|(a, b)| tenth(a)..tenth(b));
-            let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
-            let found =
-                parts.into_iter().filter(|_| long).find_map(|p| ramp::fit(&self.filled, p).filter(stands));
-            if let Some(r) = found {
-                let carried = levels[i].ramp.take();
-                let (mut left, right) = self.around_slope(all, r.points);
-                left.ramp = carried;
-                levels.splice(i..=i, [left, right]);
-            }
-            i += 1;
-        }
     }
 
     fn seconds(&self, level: &Level) -> f64 {

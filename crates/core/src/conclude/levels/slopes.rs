@@ -1,0 +1,138 @@
+//! Boundaries that are slopes: steps looked at closely, pieces of one slope joined, slopes found within a level.
+
+use std::ops::Range;
+
+use super::ramp::{self, Ramp};
+use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, Weigher};
+use crate::readings::run::LEAST_SIGMA;
+
+/// A slope shorter than this is a step, s.
+const LEAST_SLOPE_S: f64 = 0.8;
+
+impl Weigher<'_> {
+    /// The stretch that two neighbours share, no more of the longer than the shorter can be compared with.
+    fn shared(left: &Level, right: &Level) -> Range<usize> {
+        let reach = |other: &Level| 4 * other.points.len() + 200;
+        let from = right.points.start.saturating_sub(reach(right)).max(left.points.start);
+        from..(right.points.start + reach(left)).min(right.points.end)
+    }
+
+    /// Levels to the left and right of a slope, which belongs half to each.
+    fn around_slope(&self, whole: Range<usize>, slope: Range<usize>) -> (Level, Level) {
+        let middle = slope.start.midpoint(slope.end).clamp(whole.start + 1, whole.end - 1);
+        let least = 3;
+        let before = whole.start..slope.start.max(whole.start + least).min(middle.max(whole.start + 1));
+        let after = slope.end.min(whole.end.saturating_sub(least)).max(middle)..whole.end;
+        let (mut left, mut right) = (self.level(before), self.level(after));
+        left.points = whole.start..middle;
+        right.points = middle..whole.end;
+        right.ramp = Some(slope);
+        (left, right)
+    }
+
+    /// A level between two others that is a piece of one slope is none.
+    pub(super) fn join_slopes(&self, levels: &mut Vec<Level>) {
+        let mut i = 0;
+        while i + 2 < levels.len() {
+            let (a, b, c) = (&levels[i], &levels[i + 1], &levels[i + 2]);
+            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
+            let whole = Self::shared(a, b).start..Self::shared(b, c).end;
+            let ramp = falls.then(|| ramp::fit(&self.filled, whole)).flatten();
+            let covers = |r: &Ramp| {
+                let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
+                inside.len() * 4 > b.points.len() * 3
+            };
+            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r)) {
+                let carried = levels[i].ramp.take();
+                let (mut left, right) =
+                    self.around_slope(levels[i].points.start..levels[i + 2].points.end, r.points);
+                left.ramp = carried;
+                levels.splice(i..i + 3, [left, right]);
+                i = i.saturating_sub(1);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
+    /// Steps that are slopes, looked at closely.
+    pub(super) fn stretch_steps(&self, levels: &mut [Level]) {
+        for i in 1..levels.len() {
+            let (left, right) = (&levels[i - 1], &levels[i]);
+            if right.ramp.is_some() || self.seconds(left).min(self.seconds(right)) < LEAST_SLOPE_S {
+                continue;
+            }
+            let Some(r) = ramp::fit(&self.filled, Self::shared(left, right)) else { continue };
+            let falls = (left.log_rate > right.log_rate) == (r.before > r.after);
+            if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
+                continue;
+            }
+            let carried = levels[i - 1].ramp.take();
+            let whole = levels[i - 1].points.start..levels[i].points.end;
+            let (mut left, right) = self.around_slope(whole, r.points);
+            left.ramp = carried;
+            (levels[i - 1], levels[i]) = (left, right);
+        }
+    }
+
+    /// Slopes that follow each other closely in one direction are pieces of one.
+    pub(super) fn join_pieces(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i + 1 < levels.len() {
+            let (a, b, c) = (&levels[i - 1], &levels[i], &levels[i + 1]);
+            let slope = |l: &Level| l.ramp.clone().unwrap_or(l.points.start..l.points.start + 1);
+            let (first, second) = (slope(b), slope(c));
+            let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
+            let level = second.start.saturating_sub(first.end);
+            let both = first.len() + second.len();
+            if falls && (b.ramp.is_some() || c.ramp.is_some()) && 4 * level <= both {
+                let carried = levels[i - 1].ramp.take();
+                let whole = levels[i - 1].points.start..levels[i + 1].points.end;
+                let (mut left, right) = self.around_slope(whole, first.start..second.end.max(first.end));
+                left.ramp = carried;
+                levels.splice(i - 1..i + 2, [left, right]);
+                i = i.saturating_sub(1).max(1);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
+    /// What looks like one level may be two with a slope between them, which has no place to be cut at.
+    pub(super) fn split_slopes(&self, levels: &mut Vec<Level>) {
+        let mut i = 0;
+        while i < levels.len() {
+            // Beside the slopes that are known.
+            let all = levels[i].points.clone();
+            let from = levels[i].ramp.as_ref().map_or(all.start, |r| r.end.min(all.end));
+            let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(all.end, |r| r.start.max(from));
+            let stands = |r: &Ramp| {
+                let (before, after) = (r.points.start - from, to - r.points.end);
+                let least = (r.points.len() / 12).max(5);
+                let noise = self.noise.around(self.points, r.points.start).max(LEAST_SIGMA);
+                let worth = |n: usize| self.noise.worth(n as f64).min(MOST_INDEPENDENT);
+                let error = noise * (1.0 / worth(before.max(1)) + 1.0 / worth(after.max(1))).sqrt();
+                let step = (r.before - r.after).abs();
+                before >= least
+                    && after >= least
+                    && step >= 1.2 * LEAST_STEP
+                    && step > LEAST_SIGMAS * error
+                    && r.beats_a_step()
+                    && r.beats_a_line()
+            };
+            // The whole, or parts of it, where one slope hides another.
+            let tenth = |n: usize| from + (to - from) * n / 10;
+            let parts = [(0, 10), (0, 6), (4, 10), (2, 8)].map(|(a, b)| tenth(a)..tenth(b));
+            let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
+            let found =
+                parts.into_iter().filter(|_| long).find_map(|p| ramp::fit(&self.filled, p).filter(stands));
+            if let Some(r) = found {
+                let carried = levels[i].ramp.take();
+                let (mut left, right) = self.around_slope(all, r.points);
+                left.ramp = carried;
+                levels.splice(i..=i, [left, right]);
+            }
+            i += 1;
+        }
+    }
+}
