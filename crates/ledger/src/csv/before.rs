@@ -37,6 +37,8 @@ impl Before {
         let mut sensor: Option<(f64, bool)> = None;
         while let Some(row) = rows.next()? {
             before.rows += 1;
+            // One row that can be used is enough; the others are only counted.
+            rows.untimed = true;
             let leg = leg_of(&row, usize::MAX);
             before.highest_leg = before.highest_leg.max(leg);
             before.highest_position =
@@ -44,6 +46,8 @@ impl Before {
             if let Some(t) = row.fields[Column::Temperature] {
                 let (first, same) = sensor.unwrap_or((t, true));
                 sensor = Some((first, same && t == first));
+                // A sensor that moved once is not stuck.
+                rows.wanted[Column::Temperature] = same && t == first;
             }
             let vote = before.votes.entry(leg.min(999)).or_default();
             match row.kind.unwrap_or(default_kind) {
@@ -56,7 +60,8 @@ impl Before {
             return Err(CsvError::Empty { first: rows.refused.first });
         }
         before.stuck = sensor.is_some_and(|(first, same)| same && (first == 0.0 || first >= 200.0));
-        before.keys = rows.keys.take();
+        before.keys =
+            std::mem::take(&mut *rows.keys.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
         Ok(before)
     }
 

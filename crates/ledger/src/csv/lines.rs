@@ -1,9 +1,8 @@
 //! A text file line by line, as a table's reader wants it, with a bound on the length of a line.
 
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read};
-use std::rc::Rc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::CsvError;
 use super::write::one_line;
@@ -13,10 +12,10 @@ const MOST_ROW: usize = 64 << 10;
 const MOST_NOTE: usize = 32 << 20;
 
 /// What the `#` lines say, as far as they were read.
-pub(super) type Keys = Rc<RefCell<BTreeMap<String, String>>>;
+pub(super) type Keys = Arc<Mutex<BTreeMap<String, String>>>;
 
 /// Where it is told that a line has no end.
-pub(super) type Endless = Rc<RefCell<Option<CsvError>>>;
+pub(super) type Endless = Arc<Mutex<Option<CsvError>>>;
 
 /// The file line by line, with `\n` as the end of each (with CRLF the table's reader would count a line only after its successor has
 /// begun), without a mark of byte order, and no line longer than it may be. What `#` lines say is kept on the way.
@@ -37,8 +36,8 @@ impl<R: Read> Lines<BufReader<R>> {
             line: Vec::new(),
             given: 0,
             number: 0,
-            keys: Rc::clone(keys),
-            endless: Rc::clone(endless),
+            keys: Arc::clone(keys),
+            endless: Arc::clone(endless),
         }
     }
 }
@@ -60,7 +59,8 @@ impl<R: BufRead> Lines<R> {
             self.input.consume(take);
             let most = if self.line.starts_with(b"#") { MOST_NOTE } else { MOST_ROW };
             if self.line.len() > most {
-                *self.endless.borrow_mut() = Some(CsvError::Endless { line: self.number, most });
+                *self.endless.lock().unwrap_or_else(PoisonError::into_inner) =
+                    Some(CsvError::Endless { line: self.number, most });
                 return Err(std::io::Error::other("a line without an end"));
             }
             if end.is_some() {
@@ -77,7 +77,10 @@ impl<R: BufRead> Lines<R> {
         if let Some(rest) = self.line.strip_prefix(b"#") {
             let rest = String::from_utf8_lossy(rest);
             if let Some((key, value)) = rest.split_once('=') {
-                self.keys.borrow_mut().insert(key.trim().to_owned(), one_line(value.trim()));
+                self.keys
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .insert(key.trim().to_owned(), one_line(value.trim()));
             }
         }
         Ok(!self.line.is_empty())

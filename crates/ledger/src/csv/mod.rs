@@ -68,7 +68,7 @@ pub struct Imported {
 /// When there is no header, no `elapsed_s`, no usable row, or a line has no end. Nothing was handed over then.
 pub fn stream(
     name: &str,
-    mut input: impl Read + Seek,
+    mut input: impl Read + Seek + Send,
     take: &mut dyn FnMut(Event),
 ) -> Result<Vec<String>, CsvError> {
     let unreadable = |e: std::io::Error| CsvError::Unreadable(e.to_string());
@@ -105,7 +105,7 @@ pub fn stream(
 ///
 /// # Errors
 /// As for [`stream`].
-pub fn import(name: &str, input: impl Read + Seek) -> Result<Imported, CsvError> {
+pub fn import(name: &str, input: impl Read + Seek + Send) -> Result<Imported, CsvError> {
     let mut events = Vec::new();
     let warnings = stream(name, input, &mut |e| events.push(e))?;
     Ok(Imported { events, warnings })

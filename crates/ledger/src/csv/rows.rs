@@ -24,7 +24,9 @@ pub(super) struct Rows<R> {
     reader: csv::Reader<Lines<R>>,
     pub index: PerColumn<Option<usize>>,
     /// Columns whose numbers are wanted.
-    wanted: PerColumn<bool>,
+    pub wanted: PerColumn<bool>,
+    /// Rows are taken whatever their clock says: for who only counts them.
+    pub untimed: bool,
     pub keys: Keys,
     endless: Endless,
     record: ByteRecord,
@@ -48,7 +50,7 @@ impl<R: Read> Rows<BufReader<R>> {
             .from_reader(lines);
         let header = match reader.byte_headers() {
             Ok(header) => header.clone(),
-            Err(e) => return Err(endless.take().unwrap_or_else(|| CsvError::Unreadable(e.to_string()))),
+            Err(e) => return Err(taken(&endless).unwrap_or_else(|| CsvError::Unreadable(e.to_string()))),
         };
         let line = header.position().map_or(1, csv::Position::line);
         let names: Vec<String> =
@@ -64,6 +66,7 @@ impl<R: Read> Rows<BufReader<R>> {
             reader,
             index,
             wanted,
+            untimed: false,
             keys,
             endless,
             record: ByteRecord::new(),
@@ -88,14 +91,11 @@ impl<R: Read> Rows<BufReader<R>> {
     /// The next row that can be used.
     pub fn next(&mut self) -> Result<Option<Raw>, CsvError> {
         loop {
-            let mut record = std::mem::take(&mut self.record);
-            let read = self.reader.read_byte_record(&mut record);
-            self.record = record;
-            match read {
+            match self.reader.read_byte_record(&mut self.record) {
                 Ok(false) => return Ok(None),
                 Ok(true) => {}
                 Err(e) if e.is_io_error() => {
-                    return Err(self.endless.take().unwrap_or_else(|| CsvError::Unreadable(e.to_string())));
+                    return Err(taken(&self.endless).unwrap_or_else(|| CsvError::Unreadable(e.to_string())));
                 }
                 Err(e) => {
                     self.refused.add(e.position().map_or(0, csv::Position::line), &e.to_string());
@@ -103,7 +103,8 @@ impl<R: Read> Rows<BufReader<R>> {
                 }
             }
             let line = self.record.position().map_or(0, csv::Position::line);
-            if let Some(elapsed) = self.clock(line) {
+            let elapsed = if self.untimed { Some(0.0) } else { self.clock(line) };
+            if let Some(elapsed) = elapsed {
                 let number = |c: Column| if self.wanted[c] { self.number(c) } else { None };
                 let (fields, kind) = (PerColumn::of(number), self.cell(Column::LegKind).and_then(kind_of));
                 return Ok(Some(Raw { line, elapsed, fields, kind }));
@@ -145,6 +146,10 @@ impl<R: Read> Rows<BufReader<R>> {
         self.before = self.last.replace(shifted);
         Some(shifted)
     }
+}
+
+fn taken(endless: &Endless) -> Option<CsvError> {
+    endless.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take()
 }
 
 fn kind_of(word: &str) -> Option<LegKind> {

@@ -191,7 +191,7 @@ impl Teller<'_> {
 }
 
 /// Tells the rows as events; gives back how the counters went.
-pub(super) fn tell<R: Read>(
+pub(super) fn tell<R: Read + Send>(
     name: &str,
     before: &Before,
     rows: &mut Rows<BufReader<R>>,
@@ -220,12 +220,49 @@ pub(super) fn tell<R: Read>(
         leg_ends,
         take,
     };
-    let mut next = rows.next()?;
-    while let Some(row) = next.take() {
-        next = rows.next()?;
-        teller.row(&row, next.as_ref());
+    // Rows are read on a thread of their own, so that reading and what is made of the rows go on side by side.
+    let (sender, receiver) = std::sync::mpsc::sync_channel::<Result<Vec<Raw>, CsvError>>(BATCHES_AHEAD);
+    std::thread::scope(|scope| {
+        std::thread::Builder::new()
+            .name("csv".into())
+            .spawn_scoped(scope, move || {
+                loop {
+                    let batch = batch_of(rows);
+                    let last = batch.as_ref().map_or(true, |b| b.len() < BATCH);
+                    if sender.send(batch).is_err() || last {
+                        return;
+                    }
+                }
+            })
+            .map_err(|e| CsvError::Unreadable(format!("no thread can be had to read it: {e}")))?;
+        let mut held: Option<Raw> = None;
+        for batch in receiver {
+            for row in batch? {
+                if let Some(before) = held.replace(row) {
+                    teller.row(&before, held.as_ref());
+                }
+            }
+        }
+        if let Some(last) = held {
+            teller.row(&last, None);
+        }
+        Ok(teller.finish())
+    })
+}
+
+/// Rows that are read together, and how many such batches may lie ready.
+const BATCH: usize = 4096;
+const BATCHES_AHEAD: usize = 4;
+
+fn batch_of<R: Read>(rows: &mut Rows<BufReader<R>>) -> Result<Vec<Raw>, CsvError> {
+    let mut batch = Vec::with_capacity(BATCH);
+    while batch.len() < BATCH {
+        match rows.next()? {
+            Some(row) => batch.push(row),
+            None => break,
+        }
     }
-    Ok(teller.finish())
+    Ok(batch)
 }
 
 fn parts_per_million(percent: Option<f64>) -> Option<u32> {
