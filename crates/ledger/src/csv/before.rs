@@ -55,6 +55,13 @@ impl Before {
                 LegKind::Read => vote[2] += 1,
                 _ => vote[0] += 1,
             }
+            // Without legs and addresses one row is like another: only what `#` lines say is still to be read.
+            let moves = !before.has[Column::Temperature] || sensor.is_some_and(|(_, same)| !same);
+            let plain = [Column::Leg, Column::LegKind, Column::Position].iter().all(|c| !before.has[*c]);
+            if plain && moves {
+                rows.read_notes()?;
+                break;
+            }
         }
         if before.rows == 0 {
             return Err(CsvError::Empty { first: rows.refused.first });

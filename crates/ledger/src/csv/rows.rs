@@ -112,6 +112,14 @@ impl<R: Read> Rows<BufReader<R>> {
         }
     }
 
+    /// Reads on to the end for what `#` lines say, and leaves the rows.
+    pub fn read_notes(&mut self) -> Result<(), CsvError> {
+        match std::io::copy(self.reader.get_mut(), &mut std::io::sink()) {
+            Ok(_) => Ok(()),
+            Err(e) => Err(taken(&self.endless).unwrap_or_else(|| CsvError::Unreadable(e.to_string()))),
+        }
+    }
+
     /// When the row was, on a clock that goes forwards; `None` refuses the row.
     fn clock(&mut self, line: u64) -> Option<f64> {
         let Some(elapsed) = self.number(Column::Elapsed) else {
