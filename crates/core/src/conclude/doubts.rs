@@ -14,6 +14,18 @@ impl Readings {
         self.series.temperature_range().is_some_and(|(low, high)| low == high && low == Celsius::new(0.0))
     }
 
+    /// Samples of a second or more that moved more than the link carries, and what that is.
+    fn beyond_the_link(&self) -> Option<(u64, crate::quantity::units::Rate)> {
+        let ceiling = self.head()?.drive.link.as_ref()?.payload_ceiling()?;
+        // What lay ready in a drive's or a system's cache may come out of a short sample faster.
+        let long = |i: &usize| self.series.loaded_s(*i..i + 1) >= 0.9;
+        let n = (0..self.series.len())
+            .filter(long)
+            .filter(|i| self.series.rate(*i) > 1.15 * ceiling.get())
+            .count();
+        (n > 0).then_some((n as u64, ceiling))
+    }
+
     /// What the record cannot tell, sentence by sentence.
     #[must_use]
     pub fn doubts(&self) -> Vec<String> {
@@ -53,6 +65,18 @@ impl Readings {
                 out.push("No temperature limit is stated for this drive: a single fall from heat looks like a cache end.".into());
             }
             Some(_) => {}
+        }
+        if self.nonsense > 0 && self.series.temperature_range().is_some() {
+            out.push(format!(
+                "{} temperature readings were impossible (beyond what drives have, or a jump of tens of kelvin at once) and are left out.",
+                grouped(self.nonsense)
+            ));
+        }
+        if let Some((n, ceiling)) = self.beyond_the_link() {
+            out.push(format!(
+                "The record contradicts itself: {} samples moved more than the link carries, {ceiling}. Its counters or its clock are wrong there.",
+                grouped(n)
+            ));
         }
         if self.series.other_before(0).is_none() {
             out.push("Nobody counted what others did on the drive: their traffic cannot be told from the drive's own doing.".into());

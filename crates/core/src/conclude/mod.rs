@@ -40,6 +40,7 @@ impl Readings {
             series: &self.series,
             limit: self.throttle_limit(),
             dead_sensor: self.sensor_is_dead(),
+            capacity: self.head().map_or(Bytes::ZERO, |h| h.drive.capacity),
             vitals: self.vitals(),
             earlier: self.head().map_or(&[], |h| h.conditions.earlier.as_slice()),
             link: self.head().and_then(|h| h.drive.link.as_ref()),

@@ -97,6 +97,10 @@ pub struct TemperatureLane {
     pub readings: Vec<(Duration, Celsius)>,
 }
 
+/// From one reading to the next a drive's temperature changes by no more than this, K, and so much for each second between them.
+const JUMP_K: f64 = 35.0;
+const JUMP_K_PER_S: f64 = 2.0;
+
 /// Readings that no drive has: what broken sensors, and bridges that answer nonsense, say.
 #[must_use]
 fn is_nonsense(t: Celsius) -> bool {
@@ -132,6 +136,8 @@ pub struct Readings {
     /// Temperatures that no drive has, left out.
     pub(crate) nonsense: u64,
     last: Option<Sample>,
+    /// The newest temperature that was believed, and when it was read.
+    felt: Option<(Duration, f64)>,
     ended: Option<(Duration, HaulState, Option<String>)>,
 }
 
@@ -277,9 +283,18 @@ impl Readings {
         let loaded = kind.moves() && !self.paused;
         let moved = (sample.written + sample.read).as_f64();
         let mut kept = sample.clone();
-        if kept.temperature.is_some_and(is_nonsense) {
-            kept.temperature = None;
-            self.nonsense += 1;
+        if let Some(t) = kept.temperature {
+            // No drive warms or cools so fast: a reading that contradicts the ones before says nothing.
+            let jumps = self.felt.is_some_and(|(at, before)| {
+                let seconds = kept.end.saturating_sub(at).as_secs_f64();
+                (t.degrees() - before).abs() > JUMP_K + JUMP_K_PER_S * seconds
+            });
+            if is_nonsense(t) || jumps {
+                kept.temperature = None;
+                self.nonsense += 1;
+            } else {
+                self.felt = Some((kept.end, t.degrees()));
+            }
         }
         let sample = &kept;
         self.series.push(sample, loaded);

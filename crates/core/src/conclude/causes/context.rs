@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::conclude::place::Place;
 use crate::drive::{Link, Vitals};
-use crate::quantity::units::Celsius;
+use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Series;
 use crate::record::Earlier;
 
@@ -19,6 +19,8 @@ pub struct Context<'a> {
     pub limit: Option<Celsius>,
     /// The temperatures are those of a sensor that measures nothing.
     pub dead_sensor: bool,
+    /// What the drive holds; zero where nobody said.
+    pub capacity: Bytes,
     /// Health readings, in order of time.
     pub vitals: &'a [(Duration, Vitals)],
     /// What earlier hauls of the drive found.

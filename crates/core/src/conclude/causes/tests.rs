@@ -467,3 +467,23 @@ fn a_sawtooth_of_a_few_samples_a_tooth_is_heat() {
     let found = readings.conclude().findings;
     assert_eq!(kinds(&found), [FindingKind::Throttle], "{found:#?}");
 }
+
+#[test]
+fn a_record_that_contradicts_itself_is_told_and_not_believed() {
+    // The end of a cache at 6 TB of writing without a rest, on a drive of 4 TB.
+    let beyond =
+        Story::with_limit(Some(85.0)).write(3000, 2000.0, 40.0, 45.0).write(300, 700.0, 45.0, 43.0).found();
+    assert_eq!(kinds(&beyond), [FindingKind::Unexplained]);
+    assert!(beyond[0].evidence.iter().any(|e| e.contains("more than the drive holds")), "{beyond:#?}");
+    // 45 °C, then 99 °C within a tenth of a second, and back: the sensor, and not the drive.
+    let jumps = |i: u64| if (500..520).contains(&i) { 99.0 } else { 45.0 + (i / 100 % 2) as f64 };
+    let mut story = Story::with_limit(Some(85.0));
+    story = story.samples(1200, |i| Sample {
+        written: at(2000, i),
+        temperature: Some(Celsius::new(jumps(i))),
+        ..Sample::default()
+    });
+    let c = story.readings.conclude();
+    assert_eq!((c.findings.len(), c.figures.hottest_c), (0, Some(46.0)), "{:#?}", c.findings);
+    assert!(story.readings.doubts().iter().any(|d| d.starts_with("20 temperature readings were impossible")));
+}

@@ -138,6 +138,16 @@ impl Judge<'_> {
         if low_s < 10.0 {
             doubt += SHORT_TAIL * (1.0 - low_s / 10.0);
         }
+        let bytes = self.since_rest(&step.place);
+        if self.cx.capacity > Bytes::ZERO && bytes > self.cx.capacity {
+            f.kind = FindingKind::Unexplained;
+            f.confidence = UNDECIDED;
+            f.evidence.push(format!(
+                "It is no cache: {bytes} without a rest is more than the drive holds, {}.",
+                self.cx.capacity
+            ));
+            return f;
+        }
         doubt *= self.recall_cache_end(&mut f, step);
         f.confidence = 1.0 - doubt;
         if f.confidence < 0.5 {

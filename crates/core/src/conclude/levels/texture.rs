@@ -67,10 +67,12 @@ pub fn stretches(
             };
             match found.last_mut() {
                 Some((last, _, b)) if before <= last.end + 8 * period && alike(b) => last.end = after,
-                Some((last, ..)) => {
+                // It may lie within what the one before took in.
+                Some((last, ..)) if after > last.end => {
                     let from = before.max(last.end);
                     found.push((from..after, period, band));
                 }
+                Some(_) => {}
                 None => found.push((before..after, period, band)),
             }
         }
@@ -152,6 +154,24 @@ pub fn without_inner(starts: &[usize], stretches: &[(Range<usize>, usize)]) -> V
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    proptest::proptest! {
+        #[test]
+        fn stretches_are_in_order_and_apart_whatever_is_cut_where(
+            pieces in proptest::collection::vec((1usize..40, 10.0f32..24.0), 1..80), length in 0.02f64..2.0
+        ) {
+            let points: Vec<f32> = pieces.iter().flat_map(|(n, v)| vec![*v; *n]).collect();
+            let starts: Vec<usize> = pieces.iter().scan(0, |at, (n, _)| { let s = *at; *at += n; Some(s) }).collect();
+            let found = stretches(&points, &starts, &|r| r.len() as f64 * length);
+            let mut past = 0;
+            for (r, period) in &found {
+                proptest::prop_assert!(past <= r.start && r.start < r.end && r.end <= points.len() && *period > 0, "{found:?}");
+                past = r.end;
+            }
+            proptest::prop_assert_eq!(smoothed(&points, &found).len(), points.len());
+            proptest::prop_assert_eq!(without_inner(&starts, &found)[0], 0);
+        }
+    }
 
     #[test]
     fn swings_are_one_stretch_and_smooth_and_a_few_are_none() {
