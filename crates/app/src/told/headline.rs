@@ -101,6 +101,21 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     {
         let rates = f.before.zip(f.after).map(|(b, a)| format!(", {b} down to {a}")).unwrap_or_default();
         parts.push(format!("Slow from {from} to {to} of the drive{rates}; one visit does not tell why."));
+    } else if let Some(f) = c.findings.iter().find(|f| !f.may_be.is_empty()).filter(|_| open == 1) {
+        let rates = f.before.zip(f.after).map(|(b, a)| format!(" from {b} to {a}")).unwrap_or_default();
+        let causes: Vec<String> = f
+            .may_be
+            .iter()
+            .map(|m| {
+                let what = if m.kind == FindingKind::CacheEnd { "the end of the cache" } else { "heat" };
+                format!("{what} ({:.0} %)", m.share * 100.0)
+            })
+            .collect();
+        parts.push(format!(
+            "Fell{rates} at {}: {}; the record does not decide.",
+            f.written,
+            causes.join(" or ")
+        ));
     } else if open > 0 {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
@@ -115,9 +130,17 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
             parts.len().min(1),
             match (live, wrote, changed) {
                 (true, true, _) => format!("No cache end so far: {rate} after {}.", r.written()),
-                (false, true, false) => format!("No cache end within {}: {rate} throughout.", r.written()),
+                (false, true, false) => match uneven(&c.figures) {
+                    None => format!("No cache end within {}: {rate} throughout.", r.written()),
+                    Some(between) => {
+                        format!("No cache end within {}: {rate} in the median, {between}.", r.written())
+                    }
+                },
                 (false, true, true) => format!("No cache end within {}: {rate} as a rule.", r.written()),
-                (_, false, false) => format!("No change of speed: {rate}."),
+                (_, false, false) => match uneven(&c.figures) {
+                    None => format!("No change of speed: {rate}."),
+                    Some(between) => format!("No sudden change of speed: {rate} in the median, {between}."),
+                },
                 (_, false, true) => format!("{rate} as a rule."),
             },
         );
@@ -131,6 +154,12 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         parts.insert(0, "Resting.".into());
     }
     parts.join(" ")
+}
+
+/// Between what the seconds lie, where that is too far apart for one figure to stand for them all: on platters, in a swing.
+fn uneven(f: &hollow_mile_core::conclude::Figures) -> Option<String> {
+    let (low, high) = f.p1.zip(f.p99)?;
+    (low.get() < 0.85 * high.get()).then(|| format!("{low} to {high} second by second"))
 }
 
 /// What is to be said of findings that the rest of the answer does not speak of: of each kind its first, and how many more.
@@ -367,6 +396,41 @@ mod tests {
         assert!(told(&[Unexplained, Unexplained]).contains("2 changes of speed are unexplained."));
         let both = told(&[OtherTraffic, Background]);
         assert!(both.contains("Others used the drive") && both.contains("Regular dips"), "{both}");
+    }
+
+    #[test]
+    fn what_the_record_does_not_decide_is_told_with_its_candidates() {
+        use hollow_mile_core::conclude::Candidate;
+        let r = readings(0);
+        let open = Finding {
+            written: Bytes::from_gb(3),
+            before: Some(Rate::from_mb_s(2000.0)),
+            after: Some(Rate::from_mb_s(900.0)),
+            may_be: vec![
+                Candidate { kind: FindingKind::CacheEnd, share: 0.7 },
+                Candidate { kind: FindingKind::Throttle, share: 0.3 },
+            ],
+            ..Finding::new(FindingKind::Unexplained)
+        };
+        let said = answer(&r, &Conclusions { findings: vec![open], ..r.conclude() });
+        let words = "Fell from 2 000 MB/s to 900 MB/s at 3 GB: the end of the cache (70 %) or heat (30 %); the record does not decide.";
+        assert!(said.contains(words), "{said}");
+    }
+
+    #[test]
+    fn throughout_is_said_only_where_it_is_true() {
+        let r = readings(0);
+        let with = |p1: f64, p99: f64| {
+            let mut c = r.conclude();
+            (c.figures.p1, c.figures.p99) = (Some(Rate::from_mb_s(p1)), Some(Rate::from_mb_s(p99)));
+            answer(&r, &Conclusions { findings: Vec::new(), ..c })
+        };
+        assert!(with(960.0, 1040.0).contains("throughout"), "{}", with(960.0, 1040.0));
+        let slope = with(130.0, 260.0);
+        assert!(
+            !slope.contains("throughout") && slope.contains("130 MB/s to 260 MB/s second by second"),
+            "{slope}"
+        );
     }
 
     #[test]

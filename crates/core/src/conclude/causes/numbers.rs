@@ -1,5 +1,5 @@
 //! The numbers by which causes are told apart, each with where it comes from: *habit* is what data sheets and sensors of drives have in
-//! common, *derived* follows from what is named, *judged* was set by what it does on the proving ground (`hollow-mile prove --drives 2000`),
+//! common, *derived* follows from what is named, *judged* was set by what it does on the proving ground (`hollow-mile prove --drives 4080`),
 //! *chosen* is a round number that nobody fitted: it only does well there.
 
 use std::time::Duration;
