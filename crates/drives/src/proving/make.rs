@@ -2,10 +2,9 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
-use hollow_mile_core::route::{Leg, LegKind, Route};
+use hollow_mile_core::record::{Event, Sample};
+use hollow_mile_core::route::LegKind;
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
@@ -195,27 +194,6 @@ fn plan(d: &mut Dice) -> Plan {
     }
 }
 
-fn head(p: &Plan) -> Event {
-    Event::HaulStarted(Box::new(HaulHead {
-        haul: "proving".into(),
-        drive: DriveIdentity {
-            throttle_limit: p.knows_limit.then(|| Celsius::new(p.limit)),
-            ..DriveIdentity::plain("proving", DriveKind::Imported, Bytes::from_gb(8000))
-        },
-        route: Route {
-            name: "proving".into(),
-            about: String::new(),
-            interval: Duration::from_secs_f64(p.dt),
-            limits: Vec::new(),
-            legs: vec![Leg::new(LegKind::Write)],
-        },
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-    }))
-}
-
 fn words(seed: u64, p: &Plan, hot_s: f64, hot_from: Option<f64>) -> String {
     let control = match p.control {
         Control::Never => "cool",
@@ -257,7 +235,10 @@ pub fn make(seed: u64) -> Case {
     let mut d =
         Dice(Xoshiro256PlusPlus::seed_from_u64(seed.wrapping_mul(0xD134_2543_DE82_EF95) ^ 0x0AF2_51AF));
     let p = plan(&mut d);
-    let mut events = vec![head(&p), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let mut events = vec![
+        super::head("proving", 8000, p.knows_limit.then_some(p.limit), p.dt, &[LegKind::Write]),
+        Event::LegStarted { at: Duration::ZERO, leg: 0 },
+    ];
     let (mut t, mut written, mut in_level, mut level) = (0.0f64, 0.0f64, 0.0f64, 0usize);
     let (mut degrees, mut throttled, mut held) = (p.idle + d.within(0.0, 6.0), false, 1.0f64);
     let (mut deviation, mut next_stall, mut stall_left) = (0.0f64, p.stall_every, 0.0f64);

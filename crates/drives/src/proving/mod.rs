@@ -4,6 +4,13 @@
 //! (correlated, with outliers), throttling by hysteresis and by a controller that holds the temperature, strangers'
 //! traffic, slow stretches, stalls, sensors of other resolution, intervals from 100 ms to 1 s, columns that are missing.
 
+use std::time::Duration;
+
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
+use hollow_mile_core::record::{Conditions, Event, HaulHead};
+use hollow_mile_core::route::{Leg, LegKind, Route};
+
 mod ground;
 mod judge;
 mod make;
@@ -16,6 +23,34 @@ pub(crate) use make::Dice;
 pub use make::{Case, TrueEnd, TrueThrottle, make};
 pub use models::{HeatScore, prove_heat};
 pub use worlds::{Family, make_world};
+
+/// The head of a made haul: legs of these kinds on a drive that only a log speaks of.
+pub(crate) fn head(
+    haul: &str,
+    capacity_gb: u64,
+    limit: Option<f64>,
+    every_s: f64,
+    legs: &[LegKind],
+) -> Event {
+    Event::HaulStarted(Box::new(HaulHead {
+        haul: haul.into(),
+        drive: DriveIdentity {
+            throttle_limit: limit.map(Celsius::new),
+            ..DriveIdentity::plain(haul, DriveKind::Imported, Bytes::from_gb(capacity_gb))
+        },
+        route: Route {
+            name: haul.into(),
+            about: String::new(),
+            interval: Duration::from_secs_f64(every_s),
+            limits: Vec::new(),
+            legs: legs.iter().map(|k| Leg::new(*k)).collect(),
+        },
+        conditions: Conditions::default(),
+        started_unix_ms: 0,
+        engine: String::new(),
+        program: String::new(),
+    }))
+}
 
 #[cfg(test)]
 mod tests {

@@ -3,16 +3,15 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::models::heat::HeatModel;
-use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::Interval;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
-use hollow_mile_core::route::{Leg, LegKind, Route};
+use hollow_mile_core::record::{Event, Sample};
+use hollow_mile_core::route::LegKind;
 use rand::SeedableRng;
 use rand_xoshiro::Xoshiro256PlusPlus;
 
-use super::Dice;
+use super::{Dice, head};
 
 /// How often the 95 % intervals of the heat model hold the truth.
 #[derive(Debug, Clone, Default)]
@@ -40,22 +39,7 @@ pub fn prove_heat(seed: u64, score: &mut HeatScore) {
     let ends_at = d.chance(0.5).then(|| first + d.within(0.3, 0.8) * write);
     let after = d.within(0.25, 0.7);
     let mut readings = Readings::new();
-    let legs = [LegKind::Rest, LegKind::Write, LegKind::Rest].map(Leg::new).to_vec();
-    readings.push(&Event::HaulStarted(Box::new(HaulHead {
-        haul: "heat".into(),
-        drive: DriveIdentity::plain("heat", DriveKind::Imported, Bytes::from_gb(30_000)),
-        route: Route {
-            name: "heat".into(),
-            about: String::new(),
-            interval: Duration::from_secs_f64(every),
-            limits: Vec::new(),
-            legs,
-        },
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-    })));
+    readings.push(&head("heat", 30_000, None, every, &[LegKind::Rest, LegKind::Write, LegKind::Rest]));
     let mut degrees = idle + d.within(0.0, 8.0);
     let (mut t, mut leg, mut reading, mut read_at) = (0.0, u16::MAX, degrees, -9.0);
     while t < first + write + last {

@@ -2,13 +2,13 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::drive::{DriveIdentity, DriveKind, Vitals};
+use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Conditions, Event, HaulHead, Pauses, Sample};
-use hollow_mile_core::route::{Leg, LegKind, Route};
+use hollow_mile_core::record::{Event, Pauses, Sample};
+use hollow_mile_core::route::LegKind;
 
-use super::super::Dice;
 use super::super::make::{Case, TrueEnd, TrueThrottle};
+use super::super::{Dice, head};
 use super::Family;
 use super::drive::{Drive, State};
 
@@ -82,27 +82,6 @@ impl Noise {
     }
 }
 
-fn head(family: Family, w: &World) -> Event {
-    Event::HaulStarted(Box::new(HaulHead {
-        haul: family.word().into(),
-        drive: DriveIdentity {
-            throttle_limit: w.limit.map(Celsius::new),
-            ..DriveIdentity::plain("world", DriveKind::Imported, Bytes::from_gb(30_000))
-        },
-        route: Route {
-            name: "world".into(),
-            about: String::new(),
-            interval: Duration::from_secs_f64(w.clock.every_s),
-            limits: Vec::new(),
-            legs: vec![Leg::new(LegKind::Write)],
-        },
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-    }))
-}
-
 /// What truly happened, as it is noted on the way.
 #[derive(Default)]
 struct Diary {
@@ -127,7 +106,10 @@ pub fn record(family: Family, seed: u64, w: &World, dice: &mut Dice) -> Case {
     let long = if w.pauses.is_empty() { levels_s + w.tail_s } else { w.tail_s };
     let length = long.min(w.clock.every_s * 40_000.0);
     let mut state = State::new(&w.drive, dice);
-    let mut events = vec![head(family, w), Event::LegStarted { at: Duration::ZERO, leg: 0 }];
+    let mut events = vec![
+        head(family.word(), 30_000, w.limit, w.clock.every_s, &[LegKind::Write]),
+        Event::LegStarted { at: Duration::ZERO, leg: 0 },
+    ];
     let mut diary = Diary { edges: vec![0.0], ..Diary::default() };
     let (mut t, mut written, mut kept) = (0.0f64, 0.0f64, 0.0f64);
     let (mut deviation, mut stall_next, mut stall_left) = (0.0, first(w.noise.stall_every_s, dice), 0.0);
