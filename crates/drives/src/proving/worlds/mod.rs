@@ -71,7 +71,7 @@ mod tests {
         let (sure, right) = all.calibration[9];
         assert!(right as f64 / sure as f64 > 0.9, "{right} of {sure}");
         let (open, neither) = all.calibration[0];
-        assert!(open > 20 && (neither as f64) < 0.2 * open as f64, "{neither} of {open}");
+        assert!(open > 10 && (neither as f64) < 0.2 * open as f64, "{neither} of {open}");
     }
 
     /// What a family is named for is in its hauls.
