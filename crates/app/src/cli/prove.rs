@@ -4,7 +4,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::proving::{GroundScore, HeatScore, Score, judge, make, prove_ground, prove_heat};
 use serde::Serialize;
 
-use super::worlds::{self, FamilyProof, Worlds};
+use super::worlds::{self, FamilyProof, Worlds, share};
 use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 
@@ -97,10 +97,6 @@ fn ground_proof(mut s: GroundScore) -> GroundProof {
         overlap_median: at(&mut s.overlaps, 0.5),
         overlap_p5: at(&mut s.overlaps, 0.05),
     }
-}
-
-pub(super) fn share(part: usize, whole: usize) -> f64 {
-    if whole == 0 { 1.0 } else { part as f64 / whole as f64 }
 }
 
 fn at(values: &mut [f64], q: f64) -> Option<f64> {

@@ -4,7 +4,6 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::proving::{Family, Score, judge, make_world};
 use serde::Serialize;
 
-use super::prove::share;
 use super::table;
 
 /// How the analysis did on the worlds of one family, or of all.
@@ -34,6 +33,11 @@ struct Counted {
     matched: usize,
     recall: f64,
     precision: f64,
+}
+
+/// A part of a whole; all of nothing.
+pub(super) fn share(part: usize, whole: usize) -> f64 {
+    if whole == 0 { 1.0 } else { part as f64 / whole as f64 }
 }
 
 /// What the worlds say.

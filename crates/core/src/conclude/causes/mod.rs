@@ -20,6 +20,8 @@ mod confidence;
 mod context;
 mod cycles;
 mod earlier;
+#[cfg(test)]
+mod hard_tests;
 mod heat;
 mod hidden;
 mod learned;
