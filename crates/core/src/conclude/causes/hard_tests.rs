@@ -96,13 +96,8 @@ fn the_last_of_many_equal_falls_is_no_cache_end() {
     assert!(!found(warmed(Some(85.0), 580, 1.0, 0.0, falls)).contains(&CacheEnd));
     // One that lasts ten times as long is another thing.
     let ends = |_: f64, t: f64| {
-        0.3 * if t > 570.0 {
-            1500.0
-        } else if t < 500.0 && t % 100.0 > 70.0 {
-            1500.0
-        } else {
-            3000.0
-        }
+        let down = t > 570.0 || t < 500.0 && t % 100.0 > 70.0;
+        0.3 * if down { 1500.0 } else { 3000.0 }
     };
     assert!(found(warmed(Some(85.0), 900, 1.0, 0.0, ends)).contains(&CacheEnd));
 }
