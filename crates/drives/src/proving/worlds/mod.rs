@@ -1,4 +1,4 @@
-//! A second proving ground: drives in continuous time, of many families, written without a look at the first.
+//! A second proving ground: drives in continuous time, of many families, written apart from the first.
 //!
 //! Each family is a world in which something is harder than usual: ends that take minutes, sensors in steps of 5 K, rates that swing
 //! second by second, records without a thermometer. Nothing here is shared with the analysis, with [`crate::sim`], or with the
