@@ -62,6 +62,9 @@ impl Weigher<'_> {
             if right.ramp.is_some() || self.seconds(left).min(self.seconds(right)) < LEAST_SLOPE_S {
                 continue;
             }
+            if self.is_sharp(left, right) {
+                continue;
+            }
             let Some(r) = ramp::fit(&self.filled, Self::shared(left, right)) else { continue };
             let falls = (left.log_rate > right.log_rate) == (r.before > r.after);
             if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
@@ -73,6 +76,21 @@ impl Weigher<'_> {
             left.ramp = carried;
             (levels[i - 1], levels[i]) = (left, right);
         }
+    }
+
+    /// Nearly all of the step lies between three points and the three after the next: that is no slope, and need not be fitted.
+    fn is_sharp(&self, left: &Level, right: &Level) -> bool {
+        let edge = right.points.start;
+        let mean = |points: Range<usize>| {
+            let all = &self.filled[points];
+            all.iter().map(|v| f64::from(*v)).sum::<f64>() / all.len().max(1) as f64
+        };
+        if left.points.len() < 5 || right.points.len() < 5 {
+            return false;
+        }
+        let (before, after) = (mean(edge - 4..edge - 1), mean(edge + 1..edge + 4));
+        let step = left.log_rate - right.log_rate;
+        (before - after) / step > 0.85
     }
 
     /// Slopes that follow each other closely in one direction are pieces of one.
