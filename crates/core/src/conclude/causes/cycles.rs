@@ -94,9 +94,7 @@ impl Judge<'_> {
             ],
         })
     }
-}
 
-impl Judge<'_> {
     /// Samples so long that a cycle of heat fits into one or two: the speed was even while the drive warmed up, and since it came to
     /// its limit, or to a temperature that it never exceeds, it goes up and down below that.
     pub(super) fn cycles_in_long_samples(&self, found: &[Finding]) -> Option<Finding> {
@@ -126,10 +124,10 @@ impl Judge<'_> {
         let ups = self.swings(start..all.end);
         let (free, spread) = stats::median_and_spread(&mut before)?;
         let (held, swing) = stats::median_and_spread(&mut after)?;
-        let cooled = self.cx.coldest(start..all.end).is_some_and(|t| t > cap - COOLED - 3.0);
+        let stays_warm = self.cx.coldest(start..all.end).is_some_and(|t| t > cap - COOLED - 3.0);
         let uneven = swing > 3.0 * spread.max(0.01 * free);
         let stays_near = (start..all.end).filter(|i| near(*i)).count() >= 3;
-        if held > 0.92 * free || !uneven || !cooled || !stays_near || ups < LEAST_FALLS {
+        if held > 0.92 * free || !uneven || !stays_warm || !stays_near || ups < LEAST_FALLS {
             return None;
         }
         let place = Bytes::new(series.written_before(start));

@@ -68,6 +68,8 @@ pub(super) const SHORT_TAIL: f64 = 0.1;
 pub(super) const IN_LONG_SAMPLES: f64 = 0.6;
 /// Confidence of a rise that nothing explains: most are noise. Judged.
 pub(super) const RISES: f64 = 0.3;
+/// Confidence that heat had slowed what rose after it stood at its limit: the fall itself was not recorded. Judged.
+pub(super) const RISES_AS_IT_COOLED: f64 = 0.6;
 /// Wider than any usual hysteresis, K. Habit.
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.

@@ -1,6 +1,6 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
-use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, RISES, SATURATED};
+use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED};
 use std::time::Duration;
 
 use crate::conclude::Finding;
@@ -292,6 +292,7 @@ impl Judge<'_> {
             && t >= limit - AT_LIMIT
         {
             f.kind = FindingKind::Throttle;
+            f.confidence = RISES_AS_IT_COOLED;
             f.evidence.push(format!(
                 "It had been at {} with a limit of {}, and the speed came back as it cooled.",
                 Celsius::new(t.round()),
