@@ -2,6 +2,7 @@
 
 #![forbid(unsafe_code)]
 
+pub mod again;
 pub mod claims;
 pub mod cli;
 pub mod clocks;

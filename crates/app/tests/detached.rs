@@ -63,7 +63,11 @@ fn two_terminals_watch_one_haul_and_one_of_them_has_the_controls() {
     assert!(seen.contains("has them"), "{seen}");
     // The other is refused until it takes them.
     two.keys(&["Space"]);
-    two.sees("Not done");
+    two.sees("holds the controls of this haul. C takes them over.");
+    // And told so before it types, not after.
+    two.keys(&["n"]);
+    std::thread::sleep(Duration::from_millis(300));
+    assert!(!two.screen().contains("note for the record"), "{}", two.screen());
     let refused = bench.refusal(&["tell", "last", "note", "lid open"], 2);
     assert!(refused.contains("holds the controls"), "{refused}");
     two.keys(&["C"]);
@@ -100,9 +104,12 @@ fn a_haul_started_to_go_on_survives_its_closed_terminal_and_is_shown_live_again(
     t.sees("▸ when left");
     t.keys(&["Enter"]);
     t.sees("goes on");
-    t.keys(&["Tab", "j", "j", "s"]);
+    t.keys(&["Tab", "j", "j"]);
+    t.starts();
     t.sees("leg 1 of 3, rest");
     t.keys(&["e"]);
+    t.sees("End this leg now?");
+    t.keys(&["y"]);
     t.sees("leg 2 of 3, write");
     drop(t);
     let t = Terminal::start(&bench, "", 140, 40);

@@ -17,7 +17,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.text("keel survey 7");
     t.keys(&["Enter"]);
     t.sees("keel survey 7");
-    t.keys(&["s"]);
+    t.starts();
     t.sees("leg 1 of 2, write");
     t.keys(&["n"]);
     t.sees("note for the record");
@@ -87,17 +87,21 @@ fn hauls_are_tagged_deleted_put_back_and_set_side_by_side() {
     t.sees("KW-0417");
     t.keys(&["L"]);
     t.sees("20 hauls, newest first");
-    t.keys(&["G", "t"]);
+    t.keys(&["G", "#"]);
     t.sees("tags of this haul");
     t.text("bay=2, run=bare");
     t.keys(&["Enter"]);
     t.sees("bay=2, run");
-    t.keys(&["r"]);
+    t.keys(&["N"]);
     t.sees("name of this haul");
     t.text(" again");
     t.keys(&["Enter"]);
     t.sees("as delivered again");
     t.keys(&["D"]);
+    // It is named before it goes.
+    t.sees("Delete this haul?");
+    t.sees("KW-0118  long-haul  as delivered again");
+    t.keys(&["y"]);
     t.sees("1 haul deleted: u puts it back");
     t.sees("19 hauls");
     t.keys(&["u"]);
@@ -178,10 +182,13 @@ fn a_file_haul_runs_in_the_interface_and_a_closed_terminal_ends_it() {
     let t = Terminal::start(&bench, "", 140, 40);
     t.chooses_a_file();
     // Ten minutes on it, so that it is under way when the terminal goes.
-    t.keys(&["Tab", "j", "j", "s"]);
+    t.keys(&["Tab", "j", "j"]);
     t.sees("hot-walk");
+    t.starts();
     t.sees("leg 1 of 3, rest");
     t.keys(&["e"]);
+    t.sees("End this leg now?");
+    t.keys(&["y"]);
     t.sees("leg 2 of 3, write");
     t.sees("io_uring");
     let target = bench.path("hollow-mile.haul");
@@ -239,6 +246,9 @@ fn a_device_is_planned_guarded_written_and_stopped_from_the_yard() {
     t.keys(&["Enter"]);
     t.sees("consent is whole");
     t.keys(&["s"]);
+    t.sees(&format!("on {}", device.node));
+    t.keys(&["n"]);
+    t.starts();
     t.sees("write");
     let screen = t.sees("leg ");
     assert!(screen.contains(device.name()), "{screen}");

@@ -10,6 +10,7 @@ use hollow_mile::ui::app::{App, Overlay};
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
 use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::layout::Rect;
 
 fn demo_app(dir: &std::path::Path) -> App {
@@ -48,6 +49,22 @@ fn text(app: &App, width: u16, height: u16) -> String {
         out.push('\n');
     }
     out
+}
+
+fn press(app: &mut App, code: KeyCode) {
+    app.on_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
+}
+
+/// Sees the question and says yes.
+fn yes(app: &mut App) {
+    assert!(matches!(app.overlay, Some(Overlay::Ask(_))), "{:?}", app.message());
+    draw(app, 120, 40);
+    press(app, KeyCode::Char('y'));
+}
+
+fn starts(app: &mut App) {
+    app.act(Action::Start);
+    yes(app);
 }
 
 #[test]
@@ -140,7 +157,7 @@ fn pictures_of_the_archive() {
     while app.archive.chosen_row().is_some_and(|r| r.serial != "KW-0118") {
         app.act(Action::Down);
     }
-    while app.archive.marked.len() < 6 {
+    while app.archive.marked_rows().len() < 6 {
         let fits = |r: &hollow_mile_ledger::HaulRow| {
             r.serial == "KW-0118" && r.conditions.cooling.as_deref() != Some("heatsink")
         };
@@ -176,9 +193,23 @@ fn a_route_is_started_on_every_marked_drive_at_once() {
     app.act(Action::Down);
     app.act(Action::Down);
     app.act(Action::Mark);
+    // The cursor is on a third, which has no part in it.
+    app.act(Action::Last);
     app.act(Action::Open);
-    assert!(text(&app, 160, 47).lines().next().unwrap().contains("KW-0118 Moraine M1 1 TB, and on KW-0203"));
+    let planned = text(&app, 160, 47);
+    assert!(planned.lines().next().unwrap().contains("KW-0203 Corrie C2 2 TB, and on KW-0118"), "{planned}");
+    for cost in ["at most on 2 drives together", "KW-0203   ", "KW-0118   "] {
+        assert!(planned.contains(cost), "{cost}: {planned}");
+    }
     app.act(Action::Start);
+    let asked = text(&app, 160, 47);
+    assert!(
+        asked.contains("on KW-0203, which is simulated") && asked.contains("on KW-0118, which"),
+        "{asked}"
+    );
+    press(&mut app, KeyCode::Esc);
+    assert_eq!(app.running(), 0, "no answer, no haul");
+    starts(&mut app);
     let began = std::time::Instant::now();
     while app.live.iter().any(|l| l.readings.series().len() < 10) && began.elapsed() < Duration::from_secs(30)
     {
@@ -245,7 +276,7 @@ fn a_haul_shown_live_is_shown_the_same_from_the_ledger() {
     app.act(Action::Last);
     app.act(Action::First);
     app.act(Action::Open);
-    app.act(Action::Start);
+    starts(&mut app);
     for _ in 0..20 {
         app.act(Action::Faster);
     }
@@ -299,7 +330,7 @@ fn a_time_lapse_ends_where_the_record_ends() {
 
 #[test]
 fn a_click_on_a_flag_opens_its_evidence_and_one_in_the_lanes_reads_them() {
-    use ratatui::crossterm::event::{Event, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+    use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
     let dir = tempfile::tempdir().unwrap();
     let mut app = demo_app(dir.path());
     app.act(Action::GoLedger);
@@ -315,9 +346,9 @@ fn a_click_on_a_flag_opens_its_evidence_and_one_in_the_lanes_reads_them() {
     assert!(matches!(app.overlay, Some(Overlay::Evidence(1))));
     app.overlay = None;
     click(&mut app, 60, 20);
-    assert!(app.overlay.is_none() && (0.3..0.7).contains(&app.haul.cursor.unwrap()));
+    assert!(app.overlay.is_none() && (0.3..0.7).contains(&app.haul.window.cursor.unwrap()));
     click(&mut app, 2, 20);
-    assert!((0.3..0.7).contains(&app.haul.cursor.unwrap()), "the spine is not the lanes");
+    assert!((0.3..0.7).contains(&app.haul.window.cursor.unwrap()), "the spine is not the lanes");
 }
 
 #[test]
@@ -328,11 +359,6 @@ fn a_stream_can_be_asked_about() {
     app.act(Action::Last);
     app.act(Action::Open);
     app.act(Action::Hold);
-    let press = |app: &mut App, code| {
-        use ratatui::crossterm::event::{Event, KeyEvent, KeyModifiers};
-        app.on_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
-    };
-    use ratatui::crossterm::event::KeyCode;
     press(&mut app, KeyCode::Enter);
     let drawn = text(&app, 160, 47);
     assert!(drawn.contains("620 MB/s with a buffer of 8.59 GB is held"), "{drawn}");

@@ -488,7 +488,15 @@ pub fn summary(conclusions: &Conclusions) -> String {
         let best = s.ladder.iter().flat_map(|l| &l.rungs).map(|r| r.mb_s).reduce(f64::max);
         words.extend(best.map(|r| format!("{} at most", Rate::from_mb_s(r))));
     }
-    if words.is_empty() { "nothing found".into() } else { words.join(", ") }
+    if words.is_empty() {
+        words.push("nothing found".into());
+    }
+    // It is not what the route would have been, whatever was found.
+    if let [first, more @ ..] = conclusions.cut_legs.as_slice() {
+        let others = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+        words.insert(0, format!("leg {} ended by hand{others}", first.leg + 1));
+    }
+    words.join(", ")
 }
 
 #[cfg(test)]

@@ -162,6 +162,7 @@ pub fn findings(
                 .collect(),
             cost: told.cost(),
             surveys: &conclusions.surveys,
+            cut_legs: &conclusions.cut_legs,
             limits: &told.limits,
             claims: &stands,
             stream: stream.map(Into::into),

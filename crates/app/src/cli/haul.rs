@@ -15,6 +15,7 @@ use hollow_mile_core::conclude::surveys::Surveys;
 use hollow_mile_core::conclude::{Figures, Finding};
 use hollow_mile_core::drive::stamp::Wrong;
 use hollow_mile_core::quantity::units::{Bytes, clock};
+use hollow_mile_core::readings::CutLeg;
 use hollow_mile_core::record::{Conditions, Event, HaulState};
 use hollow_mile_core::route::Limit;
 use hollow_mile_ledger::Ledger;
@@ -56,6 +57,8 @@ struct HaulDocument<'a> {
     limits: &'a [Judged],
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
     surveys: &'a Surveys,
+    /// Legs that were ended by hand.
+    cut_legs: &'a [CutLeg],
     findings: &'a [Finding],
     figures: &'a Figures,
 }
@@ -391,6 +394,7 @@ impl Report<'_> {
                 .collect(),
             limits: &self.limits,
             surveys: &self.outcome.conclusions.surveys,
+            cut_legs: &self.outcome.conclusions.cut_legs,
             findings: &self.outcome.conclusions.findings,
             figures: &self.outcome.conclusions.figures,
         }

@@ -6,7 +6,7 @@ use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, significant, span_words};
-use hollow_mile_core::readings::Readings;
+use hollow_mile_core::readings::{CutLeg, Readings};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
 
@@ -48,6 +48,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         Some((at, HaulState::Stopped, _)) => parts.push(format!("Stopped after {}.", clock(*at))),
         _ => {}
     }
+    parts.extend(c.cut_legs.iter().map(CutLeg::sentence));
     if r.series().is_empty() {
         parts.push("Nothing is recorded yet.".into());
         return parts.join(" ");
@@ -207,6 +208,20 @@ fn join(parts: &[String]) -> String {
         [one] => one.clone(),
         [most @ .., last] => format!("{} and {last}", most.join(", ")),
     }
+}
+
+/// What the leg under way has moved, of how much: `Leg 1, write, has moved 712 GB of 4 TB.`
+#[must_use]
+pub fn leg_so_far(r: &Readings) -> Option<String> {
+    let (leg, in_leg) = current_leg(r)?;
+    let reading = r.legs().last()?;
+    let name = format!("Leg {}, {},", reading.leg + 1, leg.kind.word());
+    if !leg.kind.moves() {
+        return Some(format!("{name} has taken {}.", clock(in_leg)));
+    }
+    let moved = (r.written() + r.read()).saturating_sub(reading.moved_before);
+    let of = leg.bytes_on(r.head()?.drive.capacity).map(|b| format!(" of {b}")).unwrap_or_default();
+    Some(format!("{name} has moved {moved}{of} in {}.", clock(in_leg)))
 }
 
 /// What is left of the leg under way: time, bytes. `None` when the leg does not say.

@@ -1,19 +1,21 @@
 //! The state of the interface, and what each action does to it.
 
 use std::borrow::Cow;
+use std::cell::RefCell;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_ledger::{Ledger, Leftover};
+use hollow_mile_ledger::Ledger;
 use ratatui::layout::Rect;
 use tui_input::Input;
 
 use super::actions::{Action, Screen, available};
+use super::asking::{Prompt, Question, Yes};
 use super::follow_yard::FollowYard;
-use super::frame::Frame;
+use super::frame::{Frame, SpotOf};
 use super::live::Live;
 use super::making::Making;
 use super::review::Loading;
@@ -48,41 +50,10 @@ pub enum Overlay {
     Evidence(usize),
     /// A stream and a buffer to ask about, and what was answered.
     Hold(Input, Vec<String>),
-    /// Words for the record.
-    Note(Input),
-    /// Words about a haul of the ledger, or about a contrast.
-    Words(Words, Input),
-    /// A question with yes or no.
-    Ask {
-        /// In a sentence.
-        question: String,
-        /// What yes does.
-        yes: Yes,
-    },
-}
-
-/// What is typed into an overlay.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Words {
-    /// The name of a haul.
-    Label,
-    /// Its tags.
-    Tags,
-    /// A note on it.
-    Note,
-    /// Air temperature to which the heat of a contrast is brought.
-    Ambient,
-}
-
-/// What yes does.
-#[derive(Debug, Clone)]
-pub enum Yes {
-    /// Stop the haul that is shown.
-    Stop,
-    /// Stop all hauls and leave.
-    Leave,
-    /// Remove this file.
-    Remove(Leftover),
+    /// A line to type.
+    Prompt(Prompt),
+    /// A question.
+    Ask(Question),
 }
 
 /// The state of the interface.
@@ -128,8 +99,12 @@ pub struct App {
     pub overlay: Option<Overlay>,
     /// The haul that a list shows below itself.
     pub glance: Option<Glance>,
-    /// Where the view was drawn last, for the mouse.
-    pub area: std::cell::Cell<Rect>,
+    /// What of the screen the mouse can press, as it was drawn last.
+    pub spots: RefCell<Vec<(Rect, SpotOf)>>,
+    /// Where in a picture the mouse was pressed.
+    pub(super) pressed: Option<f64>,
+    /// The screen is to be drawn anew from nothing.
+    pub redraw: bool,
     pub(super) follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
     looked_elsewhere: Instant,
@@ -170,7 +145,9 @@ impl App {
             apart: false,
             overlay: None,
             glance: None,
-            area: std::cell::Cell::default(),
+            spots: RefCell::default(),
+            pressed: None,
+            redraw: false,
             unreadable: None,
             looked_elsewhere: Instant::now(),
             message: None,
@@ -194,15 +171,13 @@ impl App {
 
     fn offer_to_tidy(&mut self) -> Result<bool, AppError> {
         let Some(left) = self.ledger.leftovers()?.into_iter().find(|l| l.certain) else { return Ok(false) };
-        self.overlay = Some(Overlay::Ask {
-            question: format!(
-                "Haul {} was killed and left {} ({}) behind. Remove it?",
-                left.haul,
-                left.path.display(),
-                left.size
-            ),
-            yes: Yes::Remove(left),
-        });
+        let question = format!(
+            "Haul {} was killed and left {} ({}) behind. Remove it?",
+            left.haul,
+            left.path.display(),
+            left.size
+        );
+        self.ask(Question::yes_or_no(vec![question], Yes::Remove(left)));
         Ok(true)
     }
 
@@ -411,15 +386,41 @@ impl App {
             shown: self.shown(),
             shown_live: self.shown_live(),
             glance: self.glance.as_ref(),
-            area: &self.area,
+            spots: &self.spots,
         }
     }
 
     pub(super) fn ask_shown(&mut self, command: Command) {
+        let asked = self.ask_shown_or(command);
+        self.heed(asked);
+    }
+
+    /// Asks the haul that is shown for something.
+    ///
+    /// # Errors
+    /// When it is over, or somebody else holds its controls.
+    pub(super) fn ask_shown_or(&mut self, command: Command) -> Result<(), AppError> {
+        self.may_command()?;
         let haul = self.haul.live.clone();
-        match self.live.iter_mut().find(|l| Some(&l.haul) == haul.as_ref() && l.runs()) {
-            Some(live) => live.ask(command),
-            None => self.say("This haul is over."),
+        if let Some(live) = self.live.iter_mut().find(|l| Some(&l.haul) == haul.as_ref()) {
+            live.ask(command);
+        }
+        Ok(())
+    }
+
+    /// Whether anything may be asked of the haul that is shown.
+    ///
+    /// # Errors
+    /// When it is over, or somebody else holds its controls.
+    pub(super) fn may_command(&self) -> Result<(), AppError> {
+        let Some(live) = self.shown_live().filter(|l| l.runs()) else {
+            return Err(AppError::usage("This haul is over."));
+        };
+        match live.desk().filter(|d| !d.yours).and_then(|d| d.holder) {
+            Some(who) => {
+                Err(AppError::usage(format!("{who} holds the controls of this haul. C takes them over.")))
+            }
+            None => Ok(()),
         }
     }
 
@@ -440,19 +441,17 @@ impl App {
     /// Does an action.
     pub fn act(&mut self, action: Action) {
         match action {
-            Action::Quit if self.ending_with_us() > 0 => {
-                let hauls = match self.ending_with_us() {
-                    1 => "A haul ends".to_owned(),
-                    n => format!("{n} hauls end"),
-                };
-                let question = format!("{hauls} when you leave. Stop and leave? What was recorded stays.");
-                self.overlay = Some(Overlay::Ask { question, yes: Yes::Leave });
-            }
+            Action::Quit if self.ending_with_us() > 0 => self.ask_to_leave(),
             // Others go on; the words for that stand below when the screen is given back.
             Action::Quit => self.quit = true,
             Action::Help => self.overlay = Some(Overlay::Help),
             Action::Find => self.overlay = Some(Overlay::Find { input: Input::default(), chosen: 0 }),
             Action::Back => self.back(),
+            Action::Again => {
+                let asked = self.haul_again();
+                self.heed(asked);
+            }
+            Action::Redraw => self.redraw = true,
             Action::GoYard => self.go(Screen::Yard),
             Action::GoLedger => {
                 let result = self.reload();
@@ -475,6 +474,18 @@ impl App {
                 Screen::DriveFile => self.act_in_drive_file(action),
             },
         }
+    }
+
+    fn ask_to_leave(&mut self) {
+        let count = self.ending_with_us();
+        let hauls = if count == 1 { "A haul is".to_owned() } else { format!("{count} hauls are") };
+        let lines = vec![format!("{hauls} under way. What was recorded stays, whatever you choose.")];
+        let mut answers = vec![('s', "stop and leave", Yes::StopAndLeave)];
+        // What this process itself runs ends with it.
+        if self.live.iter().filter(|l| l.runs()).all(|l| !l.is_here()) {
+            answers.insert(0, ('l', "let run and leave", Yes::LetRunAndLeave));
+        }
+        self.ask(Question::choice(lines, answers, "stay"));
     }
 
     pub(super) fn back(&mut self) {
@@ -510,7 +521,5 @@ impl App {
 #[must_use]
 pub fn find_actions(screen: Screen, words: &str) -> Vec<&'static super::actions::Binding> {
     let words = words.to_lowercase();
-    available(screen)
-        .filter(|b| words.split_whitespace().all(|w| b.name.contains(w) || b.help.to_lowercase().contains(w)))
-        .collect()
+    available(screen).filter(|b| words.split_whitespace().all(|w| b.has(w))).collect()
 }

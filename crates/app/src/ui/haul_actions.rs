@@ -7,13 +7,14 @@ use hollow_mile_core::route::Stream;
 use tui_input::Input;
 
 use super::actions::{Action, Screen};
-use super::app::{App, Overlay, Yes};
+use super::app::{App, Overlay};
+use super::asking::{Question, Words, Yes};
 use super::ledger_actions::write_beside;
-use super::live::Live;
 use super::review::Lapse;
 use super::views::surveys::has_any;
 use crate::command::Command;
 use crate::error::AppError;
+use crate::told::headline;
 
 impl App {
     pub(super) fn act_in_surveys(&mut self, action: Action) {
@@ -97,6 +98,32 @@ impl App {
         self.say(if desk.yours { "The controls are free for others." } else { "The controls are taken." });
     }
 
+    /// Asks before a leg or the haul is ended, and for the words of a note; whoever may not do so is told before typing.
+    fn ask_in_haul(&mut self, action: Action) -> Result<(), AppError> {
+        if action == Action::Note && self.shown_live().is_none_or(|l| !l.runs()) {
+            return Err(AppError::usage(
+                "This haul is over, its record is closed: n in the ledger notes on it.",
+            ));
+        }
+        self.may_command()?;
+        match action {
+            Action::Note => self.prompt(Words::Moment, String::new()),
+            Action::SkipLeg => {
+                let so_far = self.shown().and_then(|(r, _)| headline::leg_so_far(r)).unwrap_or_default();
+                let lines = vec![
+                    format!("End this leg now? {so_far}"),
+                    "The record keeps that it was ended by hand.".into(),
+                ];
+                self.ask(Question::yes_or_no(lines, Yes::SkipLeg));
+            }
+            _ => {
+                let lines = vec!["Stop this haul? What was recorded stays.".into()];
+                self.ask(Question::yes_or_no(lines, Yes::Stop));
+            }
+        }
+        Ok(())
+    }
+
     pub(super) fn act_in_haul(&mut self, action: Action) {
         if self.act_in_lapse(action) {
             return;
@@ -117,17 +144,11 @@ impl App {
                 let paused = self.shown_live().is_some_and(|l| l.paused);
                 self.ask_shown(Command::Pause(!paused));
             }
-            Action::SkipLeg => self.ask_shown(Command::SkipLeg),
-            Action::Stop if self.shown_live().is_some_and(Live::runs) => {
-                let question = "Stop this haul? What was recorded stays.".into();
-                self.overlay = Some(Overlay::Ask { question, yes: Yes::Stop });
+            Action::SkipLeg | Action::Stop | Action::Note => {
+                let asked = self.ask_in_haul(action);
+                self.heed(asked);
             }
-            Action::Stop => self.say("This haul is over."),
             Action::Controls => self.change_controls(),
-            Action::Note if self.shown_live().is_some_and(Live::runs) => {
-                self.overlay = Some(Overlay::Note(Input::default()));
-            }
-            Action::Note => self.say("This haul is over: its record is closed."),
             Action::Faster | Action::Slower => match self.shown_live() {
                 Some(live) if live.simulated && live.runs() => {
                     let speed =
@@ -151,19 +172,40 @@ impl App {
                 self.told_written("Chart", result);
             }
             _ => {
-                let mut view = std::mem::take(&mut self.haul);
-                if let Some((readings, _)) = view.shown_in(&self.live) {
-                    let extent = readings.extent(view.ruler);
-                    view.act(action, extent);
-                } else {
-                    let lapse = view.lapse.as_ref().map(|l| &l.readings);
-                    let shown = lapse.or(view.kept.as_ref().map(|k| &k.readings));
-                    let extent = shown.map_or(0.0, |r| r.extent(view.ruler));
-                    view.act(action, extent);
-                }
-                self.haul = view;
+                let ruler = self.haul.ruler;
+                let known = self.shown().map(|(r, c)| (r.extent(ruler), c.findings.len() + r.notes().len()));
+                let (extent, entries) = known.unwrap_or_default();
+                self.haul.act(action, extent, entries);
             }
         }
+    }
+
+    /// The cursor on a column of the picture that is shown.
+    pub(super) fn put_cursor(&mut self, share: f64) {
+        match self.screen {
+            Screen::Haul => self.haul.window.cursor = Some(share),
+            Screen::Surveys => self.surveys.window.cursor = Some(share),
+            _ => {}
+        }
+    }
+
+    /// Shows what lies between two columns of the picture; one column alone is a press, and no wish for a window.
+    pub(super) fn zoom_between(&mut self, from: f64, to: f64) {
+        if to - from < 0.02 {
+            return;
+        }
+        let ruler = self.haul.ruler;
+        let (window, extent) = match self.screen {
+            Screen::Haul => {
+                let extent = self.shown().map_or(0.0, |(r, _)| r.extent(ruler));
+                (&mut self.haul.window, extent)
+            }
+            Screen::Surveys => (&mut self.surveys.window, 1.0),
+            _ => return,
+        };
+        let (begin, end) = window.span(extent);
+        let at = |share: f64| begin + share * (end - begin);
+        window.between(at(from), at(to), extent);
     }
 
     /// Writes the lanes as a file in the present folder, or in the ledger's when that cannot be written.

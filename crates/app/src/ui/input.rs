@@ -1,19 +1,19 @@
-//! Keys and the mouse: to the overlay, to what takes text, or to the actions of the view.
+//! Keys, pasted text and the mouse: to the overlay, to what takes text, or to the actions of the view.
 
-use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, MouseEventKind};
+use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, KeyEventKind, MouseEventKind};
+use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::actions::{Action, Screen, action};
-use super::app::{App, Overlay, Yes, find_actions};
-use super::views::haul::Hit;
-use crate::command::Command;
-use crate::error::AppError;
+use super::app::{App, Overlay, find_actions};
+use super::asking::paste_into;
+use super::frame::Spot;
 
 impl App {
     /// Takes an event of the terminal.
     pub fn on_event(&mut self, event: &TermEvent) {
         match event {
-            TermEvent::Key(key) if key.kind != ratatui::crossterm::event::KeyEventKind::Release => {
+            TermEvent::Key(key) if key.kind != KeyEventKind::Release => {
                 if self.overlay.is_some() {
                     self.on_overlay_key(event, key);
                 } else if self.takes_text() {
@@ -22,24 +22,75 @@ impl App {
                     self.act(action);
                 }
             }
-            TermEvent::Mouse(mouse) if self.overlay.is_none() => match mouse.kind {
+            TermEvent::Paste(text) => self.on_paste(text),
+            TermEvent::Mouse(mouse) if self.overlay.is_none() && !self.takes_text() => match mouse.kind {
                 MouseEventKind::ScrollDown => self.act(Action::Down),
                 MouseEventKind::ScrollUp => self.act(Action::Up),
-                MouseEventKind::Down(_) if self.screen == Screen::Haul => self.click(mouse.column, mouse.row),
+                MouseEventKind::Down(_) => self.press(mouse.column, mouse.row),
+                MouseEventKind::Drag(_) => self.drag(mouse.column, mouse.row),
+                MouseEventKind::Up(_) => self.release(mouse.column, mouse.row),
                 _ => {}
             },
             _ => {}
         }
     }
 
-    /// A click in the lanes puts the cursor there; on a flag it opens the evidence.
-    pub(super) fn click(&mut self, x: u16, y: u16) {
-        let Some((r, c)) = self.shown() else { return };
-        match self.haul.at(self.area.get(), x, y, r, c) {
-            Some(Hit::Flag(i)) if i < c.findings.len() => self.show_evidence(i),
-            Some(Hit::Flag(i)) => self.go_to_flag(i as isize - self.haul.first_shown() as isize),
-            Some(Hit::Lanes(share)) => self.haul.cursor = Some(share),
+    /// Pasted text goes where text is asked for, and is nowhere a key.
+    fn on_paste(&mut self, text: &str) {
+        let between = self.route.between_pasted_lines();
+        match &mut self.overlay {
+            Some(Overlay::Prompt(prompt)) => return paste_into(&mut prompt.input, text, " "),
+            Some(Overlay::Find { input, chosen }) => {
+                *chosen = 0;
+                return paste_into(input, text, " ");
+            }
+            Some(Overlay::Hold(input, _)) => return paste_into(input, text, " "),
+            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_)) => {}
+            None => match self.screen {
+                Screen::Route => {
+                    if let Some(input) = &mut self.route.editing {
+                        return paste_into(input, text, between);
+                    }
+                }
+                Screen::Ledger if self.archive.filtering => return self.archive.paste(text),
+                _ => {}
+            },
+        }
+        self.say("Pasted text was left alone: nothing here takes text. n, /, or a field does.");
+    }
+
+    /// The mouse was pressed: on a row, a tab, a flag, in the lanes.
+    fn press(&mut self, x: u16, y: u16) {
+        self.pressed = None;
+        match self.spot(x, y) {
+            Some(Spot::Row(row)) => self.choose(row),
+            Some(Spot::Tab(times)) => (0..times).for_each(|_| self.act(Action::OtherPane)),
+            Some(Spot::Flag(i)) => {
+                if self.shown().is_some_and(|(_, c)| i < c.findings.len()) {
+                    self.show_evidence(i);
+                } else {
+                    self.go_to_flag(i as isize - self.haul.first_shown() as isize);
+                }
+            }
+            Some(Spot::Plot(share)) => {
+                self.pressed = Some(share);
+                self.put_cursor(share);
+            }
             None => {}
+        }
+    }
+
+    fn drag(&mut self, x: u16, y: u16) {
+        if let (Some(_), Some(Spot::Plot(share))) = (self.pressed, self.spot(x, y)) {
+            self.put_cursor(share);
+        }
+    }
+
+    /// What was dragged over becomes the window.
+    fn release(&mut self, x: u16, y: u16) {
+        let Some(from) = self.pressed.take() else { return };
+        if let Some(Spot::Plot(to)) = self.spot(x, y) {
+            self.zoom_between(from.min(to), from.max(to));
         }
     }
 
@@ -51,91 +102,77 @@ impl App {
         }
     }
 
-    pub(super) fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
+    /// Letters are text now, and no actions.
+    #[must_use]
+    pub fn is_typing(&self) -> bool {
+        match self.overlay {
+            Some(Overlay::Prompt(_) | Overlay::Find { .. } | Overlay::Hold(..)) => true,
+            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_)) => false,
+            None => self.takes_text(),
+        }
+    }
+
+    fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
         match self.screen {
             Screen::Route => self.route.on_text_key(event, key),
             _ => self.archive.on_text_key(event, key),
         }
     }
 
-    pub(super) fn on_overlay_key(&mut self, event: &TermEvent, key: &KeyEvent) {
-        let Some(mut overlay) = self.overlay.take() else { return };
-        match (&mut overlay, key.code) {
-            (Overlay::Help, _) => return,
-            (Overlay::Evidence(_), KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q')) => return,
-            (Overlay::Evidence(i), KeyCode::Up | KeyCode::Char('k' | 'F')) => {
-                let i = i.saturating_sub(1);
-                return self.show_evidence(i);
-            }
-            (Overlay::Evidence(i), KeyCode::Down | KeyCode::Char('j' | 'f')) => {
-                let i = *i + 1;
-                return self.show_evidence(i);
-            }
-            (Overlay::Evidence(_), _) => {}
-            (Overlay::Ask { yes, .. }, KeyCode::Char('y' | 'Y')) => {
-                let yes = yes.clone();
-                return self.confirm(yes);
-            }
-            (Overlay::Ask { .. }, KeyCode::Char('n' | 'N')) | (_, KeyCode::Esc) => return,
-            (Overlay::Ask { .. }, _) => {}
-            (Overlay::Hold(input, answer), KeyCode::Enter) => *answer = self.ask_stream(input.value()),
-            (Overlay::Hold(input, _), _) => {
+    fn on_overlay_key(&mut self, event: &TermEvent, key: &KeyEvent) {
+        match self.overlay.take() {
+            None | Some(Overlay::Help) => {}
+            Some(Overlay::Ask(question)) => self.on_question_key(question, key),
+            Some(Overlay::Prompt(prompt)) => self.on_prompt_key(prompt, event, key),
+            Some(Overlay::Evidence(index)) => self.on_evidence_key(index, key),
+            Some(Overlay::Hold(input, answer)) => self.on_stream_key(input, answer, event, key),
+            Some(Overlay::Find { input, chosen }) => self.on_find_key(input, chosen, event, key),
+        }
+    }
+
+    fn on_evidence_key(&mut self, index: usize, key: &KeyEvent) {
+        match key.code {
+            KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q') => {}
+            KeyCode::Up | KeyCode::Char('k' | 'F') => self.show_evidence(index.saturating_sub(1)),
+            KeyCode::Down | KeyCode::Char('j' | 'f') => self.show_evidence(index + 1),
+            _ => self.overlay = Some(Overlay::Evidence(index)),
+        }
+    }
+
+    fn on_stream_key(
+        &mut self,
+        mut input: Input,
+        mut answer: Vec<String>,
+        event: &TermEvent,
+        key: &KeyEvent,
+    ) {
+        match key.code {
+            KeyCode::Esc => return,
+            KeyCode::Enter => answer = self.ask_stream(input.value()),
+            _ => {
                 input.handle_event(event);
             }
-            (Overlay::Note(input), KeyCode::Enter) => {
-                let words = input.value().trim().to_owned();
-                if !words.is_empty() {
-                    self.ask_shown(Command::Note(words));
-                }
-                return;
-            }
-            (Overlay::Note(input), _) => {
-                input.handle_event(event);
-            }
-            (Overlay::Words(words, input), KeyCode::Enter) => {
-                let (words, text) = (*words, input.value().to_owned());
-                return self.take_words(words, &text);
-            }
-            (Overlay::Words(_, input), _) => {
-                input.handle_event(event);
-            }
-            (Overlay::Find { input, chosen }, KeyCode::Enter) => {
-                let found = find_actions(self.screen, input.value());
-                if let Some(action) = found.get(*chosen).map(|b| b.action) {
+        }
+        self.overlay = Some(Overlay::Hold(input, answer));
+    }
+
+    fn on_find_key(&mut self, mut input: Input, mut chosen: usize, event: &TermEvent, key: &KeyEvent) {
+        let found = find_actions(self.screen, input.value());
+        match key.code {
+            KeyCode::Esc => return,
+            KeyCode::Enter => {
+                if let Some(action) = found.get(chosen).map(|b| b.action) {
                     self.act(action);
                 }
                 return;
             }
-            (Overlay::Find { chosen, .. }, KeyCode::Up) => *chosen = chosen.saturating_sub(1),
-            (Overlay::Find { input, chosen }, KeyCode::Down) => {
-                *chosen = (*chosen + 1).min(find_actions(self.screen, input.value()).len().saturating_sub(1));
-            }
-            (Overlay::Find { input, chosen }, _) => {
+            KeyCode::Up => chosen = chosen.saturating_sub(1),
+            KeyCode::Down => chosen = (chosen + 1).min(found.len().saturating_sub(1)),
+            _ => {
                 input.handle_event(event);
-                *chosen = 0;
+                chosen = 0;
             }
         }
-        self.overlay = Some(overlay);
-    }
-
-    pub(super) fn confirm(&mut self, yes: Yes) {
-        match yes {
-            Yes::Stop => self.ask_shown(Command::Stop),
-            Yes::Leave => {
-                for live in &mut self.live {
-                    let _ = live.end();
-                }
-                self.quit = true;
-            }
-            Yes::Remove(left) => {
-                let result = self.ledger.remove_leftover(&left).map_err(AppError::from);
-                let path = left.path.display().to_string();
-                match result {
-                    Ok(true) => self.say(format!("{path} is removed.")),
-                    Ok(false) => self.say(format!("{path} is another file by now, and was left alone.")),
-                    Err(e) => self.say(e.message),
-                }
-            }
-        }
+        self.overlay = Some(Overlay::Find { input, chosen });
     }
 }

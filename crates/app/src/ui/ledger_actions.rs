@@ -1,22 +1,20 @@
 //! What can be done to hauls in the ledger, with the file of a drive, and with a contrast.
 
-use crate::told::tags::{retagged, tags_of};
 use std::io::Write;
 use std::path::PathBuf;
 
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::record::HaulState;
-use tui_input::Input;
 
 use super::actions::{Action, Screen};
-use super::app::{App, Overlay, Words};
+use super::app::App;
+use super::asking::{Question, Words, Yes};
 use super::making::Made;
 use super::review::Loading;
 use super::views::haul::HaulView;
 use crate::error::AppError;
-use crate::told::report;
 use crate::told::{Compared, DriveFile, Told};
+use crate::told::{report, words};
 
 /// Writes a file of this name into the present folder, or into the ledger's when that cannot be written; one that exists is
 /// left alone.
@@ -70,9 +68,9 @@ impl App {
                         (Words::Tags, tags.join(", "))
                     }
                 };
-                self.overlay = Some(Overlay::Words(words, Input::new(value)));
+                self.prompt(words, value);
             }
-            Action::Delete => self.delete_hauls(),
+            Action::Delete => self.ask_to_delete(),
             Action::Undo => self.undo_delete(),
             Action::Report => {
                 let hauls = self.archive.meant();
@@ -117,9 +115,9 @@ impl App {
     }
 
     fn set_side_by_side(&mut self) {
-        let hauls = self.archive.marked.clone();
+        let hauls = self.archive.to_contrast();
         if hauls.len() < 2 {
-            return self.say("Mark two hauls or more with m first.");
+            return self.say("Mark two hauls or more with m first, or group them with o.");
         }
         self.make("the contrast", move |ledger| {
             Ok(Made::Contrast(Box::new(Compared::of(ledger, &hauls, None, None)?)))
@@ -134,11 +132,32 @@ impl App {
         });
     }
 
-    fn delete_hauls(&mut self) {
-        let hauls = self.archive.meant();
-        if hauls.is_empty() {
-            return;
+    /// Names what would be deleted, and asks.
+    fn ask_to_delete(&mut self) {
+        const NAMED: usize = 8;
+        let rows = self.archive.meant_rows();
+        if let Some(running) = rows.iter().find(|r| r.state == HaulState::Running) {
+            return self.say(format!("Haul {} is under way: stop it before you delete it.", running.haul));
         }
+        let mut lines = match rows.len() {
+            0 => return,
+            1 => vec!["Delete this haul? u puts it back.".to_owned()],
+            n => vec![format!("Delete these {n} hauls? u puts them back.")],
+        };
+        let named = rows.iter().take(NAMED).map(|r| {
+            let label = r.label.as_ref().map(|l| format!("  {l}")).unwrap_or_default();
+            let started = words::local_time(r.started_unix_ms);
+            format!("{started}  {}  {}{label}", r.serial, r.route)
+        });
+        lines.extend(named);
+        if rows.len() > NAMED {
+            lines.push(format!("and {} more", rows.len() - NAMED));
+        }
+        let hauls = rows.iter().map(|r| r.haul.clone()).collect();
+        self.ask(Question::yes_or_no(lines, Yes::Delete(hauls)));
+    }
+
+    pub(super) fn delete_hauls(&mut self, hauls: Vec<String>) {
         match self.ledger.delete(&hauls) {
             Ok(()) => {
                 let n = hauls.len();
@@ -148,7 +167,6 @@ impl App {
                     if n == 1 { "it" } else { "them" }
                 ));
                 self.deleted.push(hauls);
-                self.archive.marked.clear();
                 let result = self.reload();
                 self.heed(result);
             }
@@ -169,32 +187,6 @@ impl App {
         }
     }
 
-    /// Takes what was typed about a haul, or about a contrast.
-    pub(super) fn take_words(&mut self, words: Words, text: &str) {
-        let text = text.trim();
-        let some = (!text.is_empty()).then_some(text);
-        if words == Words::Ambient {
-            let ambient = match some.map(str::parse::<Celsius>).transpose() {
-                Ok(ambient) => ambient,
-                Err(e) => return self.say(e.to_string()),
-            };
-            let changed = self.contrast.compared.as_mut().map_or(Ok(()), |c| c.in_air_of(ambient));
-            return self.heed(changed);
-        }
-        let Some(row) = self.archive.chosen_row().cloned() else { return };
-        let done = match words {
-            Words::Label => self.ledger.rename(&row.haul, some).map_err(AppError::from),
-            Words::Note => self.ledger.note(&row.haul, some).map_err(AppError::from),
-            _ => tags_of(text).and_then(|tags| {
-                // A tag given twice counts as it was given last.
-                let tags = tags.iter().fold(Vec::new(), |all, t| retagged(all, std::slice::from_ref(t), &[]));
-                Ok(self.ledger.tag(&row.haul, &tags)?)
-            }),
-        };
-        let result = done.and_then(|()| self.reload());
-        self.heed(result);
-    }
-
     pub(super) fn act_in_contrast(&mut self, action: Action) {
         match action {
             Action::Export => {
@@ -213,7 +205,7 @@ impl App {
             }
             Action::Ambient => {
                 let now = self.contrast.ambient().map(|a| a.to_string()).unwrap_or_default();
-                self.overlay = Some(Overlay::Words(Words::Ambient, Input::new(now)));
+                self.prompt(Words::Ambient, now);
             }
             _ => self.contrast.act(action),
         }

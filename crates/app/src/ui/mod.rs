@@ -5,6 +5,8 @@
 
 pub mod actions;
 pub mod app;
+pub mod asking;
+pub mod bindings;
 mod follow_yard;
 pub mod frame;
 mod haul_actions;
@@ -28,7 +30,9 @@ use std::time::{Duration, Instant};
 
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
-use ratatui::crossterm::event::{self, DisableMouseCapture, EnableMouseCapture};
+use ratatui::crossterm::event::{
+    self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
+};
 use ratatui::crossterm::execute;
 use ratatui::crossterm::terminal::{
     EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
@@ -71,7 +75,13 @@ const FOLD: Duration = Duration::from_millis(40);
 struct Screen;
 
 fn give_back() {
-    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, ratatui::crossterm::cursor::Show);
+    let _ = execute!(
+        stdout(),
+        DisableBracketedPaste,
+        DisableMouseCapture,
+        LeaveAlternateScreen,
+        ratatui::crossterm::cursor::Show
+    );
     let _ = disable_raw_mode();
 }
 
@@ -88,7 +98,7 @@ impl Screen {
             }
         }));
         enable_raw_mode()?;
-        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture)?;
+        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste)?;
         Ok(Self)
     }
 }
@@ -172,6 +182,10 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Resul
     let mut had_message = false;
     while !app.quit && !stop.load(Ordering::Relaxed) {
         let began = Instant::now();
+        if std::mem::take(&mut app.redraw) {
+            terminal.clear()?;
+            stale = true;
+        }
         if stale || had_message != app.message().is_some() {
             had_message = app.message().is_some();
             terminal.draw(|frame| views::render(app, frame.area(), frame.buffer_mut()))?;

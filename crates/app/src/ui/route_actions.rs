@@ -1,8 +1,10 @@
 //! What can be done with a route before it is driven, and the start of it.
 
-use super::actions::Action;
+use super::actions::{Action, Screen};
 use super::app::App;
-use super::views::route::Plan;
+use super::asking::{Question, Yes};
+use super::views::route::{OnDrive, Plan, RouteView};
+use crate::again::again;
 use crate::command::Speed;
 use crate::error::AppError;
 use crate::orders::{Orders, Seat};
@@ -11,8 +13,8 @@ use crate::watch::keeper;
 impl App {
     pub(super) fn act_in_route(&mut self, action: Action) {
         if action == Action::Start {
-            let result = self.start();
-            self.heed(result);
+            let asked = self.ask_to_start();
+            self.heed(asked);
         } else if action == Action::Vitals {
             self.show_vitals();
         } else {
@@ -20,18 +22,52 @@ impl App {
         }
     }
 
-    fn start(&mut self) -> Result<(), AppError> {
-        let plan = self.route.checked()?;
-        let mut seats = vec![self.seat(&plan, plan.drive.clone(), &plan.serial)];
-        for (target, serial) in &self.route.also {
-            seats.push(self.seat(&plan, target.clone(), serial));
+    /// Says what will be written where, and asks, and how often.
+    fn ask_to_start(&mut self) -> Result<(), AppError> {
+        self.route.checked()?;
+        self.route.consented()?;
+        let mut answers =
+            vec![('y', "once", Yes::Start { times: 1 }), ('2', "to 9: so often", Yes::Start { times: 2 })];
+        answers.extend(('3'..='9').zip(3..).map(|(key, times)| (key, "", Yes::Start { times })));
+        self.ask(Question::choice(self.route.what_starts(), answers, "no"));
+        Ok(())
+    }
+
+    /// The haul that is shown or under the cursor, once more.
+    pub(super) fn haul_again(&mut self) -> Result<(), AppError> {
+        let haul = match self.screen {
+            Screen::Haul => self.shown().and_then(|(r, _)| r.head()).map(|h| h.haul.clone()),
+            Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
+            _ => self.yard.chosen_row().and_then(|r| r.last_haul.clone()),
+        };
+        let haul =
+            haul.ok_or_else(|| AppError::usage("There is no haul here to repeat: Enter plans one."))?;
+        let again = again(&self.ledger, &haul)?;
+        let row = self.yard.row_of(&again.drive, &again.serial).ok_or_else(|| {
+            AppError::usage(format!(
+                "{} is not in the yard: haul {haul} cannot be repeated here.",
+                again.serial
+            ))
+        })?;
+        self.route = RouteView::again(OnDrive::of(row, &self.ledger), again);
+        if self.route.consented().is_ok() {
+            return self.ask_to_start();
         }
+        self.go(Screen::Route);
+        self.say("All is as it was, but for the consent to lose what is on the drive: type it, then s.");
+        Ok(())
+    }
+
+    pub(super) fn start(&mut self, times: u32) -> Result<(), AppError> {
+        let plan = self.route.checked()?;
+        let seats =
+            plan.drives.iter().map(|(target, serial)| self.seat(&plan, target.clone(), serial)).collect();
         let orders = Orders {
             home: self.home.clone(),
             route: plan.route,
             seats,
             continues: None,
-            repeat: 1,
+            repeat: times,
             // A minute a second: a cache end is on screen soon, and one can still watch.
             speed: Speed::Times(60.0),
             metrics: None,

@@ -4,15 +4,35 @@ use hollow_mile_core::drive::DriveKind;
 
 use super::actions::{Action, Screen};
 use super::app::App;
+use super::frame::{Spot, spot_at};
 use super::live::Live;
 use super::views::haul::HaulView;
-use super::views::route::{RouteView, known_levels};
+use super::views::route::{OnDrive, RouteView};
 use super::views::vitals::VitalsView;
 use crate::error::AppError;
 use crate::machine;
 use crate::targets::{self, Target};
 
 impl App {
+    /// A row of the list on screen was pressed: the cursor goes there, and from there the row opens.
+    pub(super) fn choose(&mut self, row: usize) {
+        let there = match self.screen {
+            Screen::Yard => self.yard.press(row),
+            Screen::Ledger => self.archive.press(row),
+            Screen::DriveFile => self.drive_file.press(row),
+            Screen::Route => self.route.press(row),
+            Screen::Haul | Screen::Surveys | Screen::Vitals | Screen::Contrast => false,
+        };
+        if there {
+            self.act(Action::Open);
+        }
+    }
+
+    /// What lies under the mouse.
+    pub(super) fn spot(&self, x: u16, y: u16) -> Option<Spot> {
+        spot_at(&self.spots.borrow(), x, y)
+    }
+
     pub(super) fn act_in_yard(&mut self, action: Action) {
         match action {
             Action::Open => {
@@ -20,10 +40,10 @@ impl App {
                 if let Some(first) = broken.first() {
                     self.say(format!("Left out: {first}"));
                 }
-                if let Some(row) = self.yard.chosen_row() {
-                    let levels = row.last_haul.as_deref().map(|h| known_levels(&self.ledger, h));
-                    self.route = RouteView::plan(row, routes, levels.unwrap_or_default());
-                    self.route.also = self.yard.also_marked();
+                let drives: Vec<OnDrive> =
+                    self.yard.meant().into_iter().map(|row| OnDrive::of(row, &self.ledger)).collect();
+                if !drives.is_empty() {
+                    self.route = RouteView::plan(drives, routes);
                     self.go(Screen::Route);
                 }
             }

@@ -24,6 +24,9 @@ use crate::session::Session;
 /// The verb with which the program starts itself.
 pub const VERB: &str = "keep-hauls";
 
+/// What is said to a keeper whose hauls shall go on without their starter after all.
+const STAY: &str = "stay";
+
 /// What a keeper answers.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -53,6 +56,24 @@ impl Kept {
     /// Waits for the process when its hauls are over, so that nothing is left of it.
     pub fn reap(&mut self) -> bool {
         matches!(self.process.try_wait(), Ok(Some(_)))
+    }
+
+    /// Its hauls go on when this is let go.
+    ///
+    /// # Errors
+    /// When the process does not hear.
+    pub fn leave_running(&mut self) -> Result<(), AppError> {
+        if let Some(to) = self.hold.as_mut().filter(|_| self.ends) {
+            let told = writeln!(to, "{STAY}").and_then(|()| to.flush());
+            told.map_err(|e| {
+                AppError::machine(format!(
+                    "the process that keeps {} does not hear: {e}",
+                    self.hauls.join(", ")
+                ))
+            })?;
+        }
+        self.ends = false;
+        Ok(())
     }
 
     /// Lets go of it: hauls that end with their starter end now, and this waits for their records.
@@ -178,8 +199,13 @@ fn keep() -> Result<Exit, AppError> {
     if orders.ends_with_starter {
         let stop = stop.clone();
         let _ = std::thread::Builder::new().name("starter".into()).spawn(move || {
-            let mut rest = String::new();
-            while from.read_line(&mut rest).is_ok_and(|n| n > 0) {}
+            let mut line = String::new();
+            while from.read_line(&mut line).is_ok_and(|n| n > 0) {
+                if line.trim() == STAY {
+                    return;
+                }
+                line.clear();
+            }
             stop.store(true, Ordering::Relaxed);
         });
     }

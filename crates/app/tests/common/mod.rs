@@ -148,6 +148,21 @@ impl Terminal {
         }
     }
 
+    /// In the route view: says yes to what is asked before a haul starts.
+    pub fn starts(&self) {
+        self.keys(&["s"]);
+        self.sees("Start ");
+        self.sees("y once");
+        self.keys(&["y"]);
+    }
+
+    /// Pastes text as a terminal does: bracketed where the program asked for that.
+    pub fn pastes(&self, text: &str) {
+        self.tmux(&["set-buffer", "--", text]);
+        self.tmux(&["paste-buffer", "-p"]);
+        std::thread::sleep(Duration::from_millis(80));
+    }
+
     pub fn text(&self, text: &str) {
         self.tmux(&["send-keys", "-l", text]);
     }

@@ -13,11 +13,11 @@ use crate::quantity::stats::Repeated;
 use crate::quantity::units::significant;
 use crate::quantity::units::{Bytes, Rate};
 use crate::quantity::{Better, FigureId, FigureKey, FindingKind, Interval, Quantity};
-use crate::readings::{Readings, Ruler};
+use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -140,6 +140,9 @@ pub struct Treatment {
     pub wiped: bool,
     /// Operations that failed.
     pub errors: u64,
+    /// Legs that were ended by hand.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cut_legs: Vec<CutLeg>,
 }
 
 /// A slow stretch that stood.
@@ -445,6 +448,7 @@ impl Digest {
                 filled,
                 wiped,
                 errors: readings.errors(),
+                cut_legs: conclusions.cut_legs.clone(),
             },
             loads,
         }
@@ -472,7 +476,8 @@ impl Digest {
     #[must_use]
     pub fn completing(self, earlier: Self) -> Self {
         let (cache_model, heat_model) = (self.cache_model, self.heat_model);
-        Self { version: self.version, cache_model, heat_model, ..earlier }
+        let treatment = Treatment { cut_legs: self.treatment.cut_legs, ..earlier.treatment.clone() };
+        Self { version: self.version, cache_model, heat_model, treatment, ..earlier }
     }
 
     /// A figure of the table.

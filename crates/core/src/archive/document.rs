@@ -35,6 +35,8 @@ pub struct FindingsDocument<'a> {
     pub models: &'a Models,
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
     pub surveys: &'a crate::conclude::surveys::Surveys,
+    /// Legs that were ended by hand.
+    pub cut_legs: &'a [crate::readings::CutLeg],
     /// How the limits of the route stand.
     pub limits: &'a [crate::conclude::limits::Judged],
     /// Figures against what the maker claims.

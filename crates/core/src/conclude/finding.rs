@@ -149,4 +149,7 @@ pub struct Conclusions {
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
     #[serde(default)]
     pub surveys: crate::conclude::surveys::Surveys,
+    /// Legs that were ended by hand: what they tell is less than a whole leg tells.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cut_legs: Vec<crate::readings::CutLeg>,
 }

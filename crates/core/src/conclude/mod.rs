@@ -66,7 +66,7 @@ impl Readings {
         findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.map(|(_, rate)| rate));
         let surveys = Surveys::of(self, ground, verify, &findings);
-        Conclusions { findings, figures, surveys }
+        Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
     }
 
     /// Like loads compared at different levels of fill.

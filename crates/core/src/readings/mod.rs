@@ -3,6 +3,7 @@
 //! The live view, a later review, a chart and the command line all use this one fold, so what was seen live is what
 //! the record says. [`Readings::conclude`] depends on nothing but the events pushed so far.
 
+mod cut;
 mod ground;
 pub(crate) mod run;
 mod scan;
@@ -21,6 +22,7 @@ use crate::record::Step;
 use crate::record::{Event, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind};
 
+pub use cut::CutLeg;
 pub use ground::Ground;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;

@@ -19,6 +19,7 @@ use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::{Writer, fit, wrap};
 use crate::ui::widgets::ruler;
+use crate::ui::widgets::scroll::{Scroll, more};
 
 /// What stands under the curves.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -39,12 +40,12 @@ pub struct ContrastView {
     /// Along what.
     pub ruler: Ruler,
     page: Page,
-    from: usize,
+    from: Scroll,
 }
 
 impl Default for ContrastView {
     fn default() -> Self {
-        Self { compared: None, ruler: Ruler::Moved, page: Page::Figures, from: 0 }
+        Self { compared: None, ruler: Ruler::Moved, page: Page::Figures, from: Scroll::default() }
     }
 }
 
@@ -73,13 +74,9 @@ impl ContrastView {
                     Page::Findings => Page::Conditions,
                     Page::Conditions => Page::Figures,
                 };
-                self.from = 0;
+                self.from = Scroll::default();
             }
-            Action::Up => self.from = self.from.saturating_sub(1),
-            Action::Down => self.from += 1,
-            Action::First => self.from = 0,
-            Action::Last => self.from = usize::MAX / 2,
-            _ => {}
+            _ => self.from.act(action),
         }
     }
 }
@@ -185,6 +182,8 @@ fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &m
         let differs = row.iter().any(|c| c.starts_with("differs: "));
         line(area.y + 1 + i as u16, row, if differs { theme.strong() } else { Style::new() });
     }
+    let room = usize::from(area.height.saturating_sub(1));
+    more(from, rows.len().saturating_sub(from + room), Rect { height: 1, ..area }, buf, theme);
 }
 
 /// Draws the contrast.
@@ -257,10 +256,11 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
     let at = Rect { y: plots.y + plots.height, height: 2, ..body };
     ruler::named(at, buf, view.ruler, (0.0, overlay.extent), ruler_name(view.ruler), theme);
     let at = Rect { y: body.y + upper + 1, height: body.height.saturating_sub(upper + 1), ..body };
-    lower_page(view, compared, at, buf, theme);
+    lower_page(view, compared, at, frame, buf);
 }
 
-fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buffer, theme: &Theme) {
+fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, frame: &Frame<'_>, buf: &mut Buffer) {
+    let theme = frame.theme;
     let c = &compared.contrast;
     let room = usize::from(at.height.saturating_sub(1)).max(1);
     match view.page {
@@ -273,7 +273,7 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
                     *cell = without_interval(cell);
                 }
             }
-            table(&head, &rows, view.from.min(rows.len().saturating_sub(room)), at, buf, theme);
+            table(&head, &rows, view.from.first_of(rows.len(), room), at, buf, theme);
         }
         Page::Findings => {
             let all: Vec<&String> = c.findings.iter().flat_map(|m| &m.sentences).collect();
@@ -282,7 +282,7 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, buf: &mut Buff
             if all.is_empty() {
                 out.line("None was found in any of them.", Style::new());
             }
-            let from = view.from.min(all.len().saturating_sub(room));
+            let from = view.from.first_of(all.len(), 1);
             all.iter().skip(from).for_each(|s| out.text(s, 2, Style::new()));
         }
         Page::Conditions => {

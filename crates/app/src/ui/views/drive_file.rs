@@ -13,6 +13,7 @@ use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::panel::{Writer, fit};
+use crate::ui::widgets::scroll::moved;
 
 /// One drive's file.
 #[derive(Default)]
@@ -40,13 +41,16 @@ impl DriveFileView {
     pub fn act(&mut self, action: Action) {
         let last = self.file.as_ref().map_or(0, |f| f.hauls.len().saturating_sub(1));
         match action {
-            Action::Up => self.chosen = self.chosen.saturating_sub(1),
-            Action::Down => self.chosen = (self.chosen + 1).min(last),
-            Action::First => self.chosen = 0,
-            Action::Last => self.chosen = last,
             Action::OtherPane => self.page += 1,
-            _ => {}
+            _ => self.chosen = moved(self.chosen, last, action).unwrap_or(self.chosen),
         }
+    }
+
+    /// Puts the cursor on a haul. True when it stood there.
+    pub const fn press(&mut self, row: usize) -> bool {
+        let there = self.chosen == row;
+        self.chosen = row;
+        there
     }
 }
 

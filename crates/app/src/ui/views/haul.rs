@@ -11,14 +11,19 @@ use hollow_mile_core::record::HaulState;
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use std::time::Duration;
 
 use crate::ui::actions::Action;
-use crate::ui::frame::Frame;
+use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::live::Live;
 use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
+use crate::ui::widgets::window::Window;
 use crate::ui::widgets::{lane, ruler, spine};
+
+/// What is followed of a haul at first: its newest ten minutes.
+const NEWEST: Duration = Duration::from_secs(600);
 
 /// A haul from the ledger.
 pub struct Kept {
@@ -38,10 +43,8 @@ pub struct HaulView {
     pub kept: Option<Box<Kept>>,
     /// Along what the record lies.
     pub ruler: Ruler,
-    /// The part of the ruler that is shown; all when `None`.
-    window: Option<(f64, f64)>,
-    /// Where the cursor is, as a share of what is shown.
-    pub cursor: Option<f64>,
+    /// The part of the ruler that is shown, and the cursor.
+    pub window: Window,
     /// First finding in the panel.
     pub(super) scroll: usize,
     /// What the panel shows.
@@ -86,8 +89,7 @@ impl Default for HaulView {
             live: None,
             kept: None,
             ruler: Ruler::Elapsed,
-            window: None,
-            cursor: None,
+            window: Window::default(),
             scroll: 0,
             page: Page::Findings,
             marks: Vec::new(),
@@ -122,27 +124,22 @@ impl HaulView {
     pub fn put_down(&mut self) -> bool {
         self.lapse.take().is_some()
             || !std::mem::take(&mut self.marks).is_empty()
-            || self.cursor.take().is_some()
-            || self.window.take().is_some()
+            || self.window.cursor.take().is_some()
+            || self.window.whole()
     }
 
-    fn span(&self, extent: f64) -> (f64, f64) {
-        self.window.unwrap_or((0.0, extent.max(f64::MIN_POSITIVE)))
+    /// From where to where on its ruler.
+    #[must_use]
+    pub fn span(&self, r: &Readings) -> (f64, f64) {
+        self.window.span(r.extent(self.ruler))
     }
 
-    /// Moves ruler, cursor and window. `extent` is the length of the ruler.
-    pub fn act(&mut self, action: Action, extent: f64) {
-        let (from, to) = self.span(extent);
-        let width = to - from;
-        let hold = |from: f64, width: f64| {
-            let width = width.min(extent);
-            let from = from.clamp(0.0, (extent - width).max(0.0));
-            (width < extent * 0.999).then_some((from, from + width))
-        };
+    /// Moves ruler, cursor and window. `extent` is the length of the ruler, `entries` how many the panel has.
+    pub fn act(&mut self, action: Action, extent: f64, entries: usize) {
         match action {
             Action::TurnRuler => {
                 self.ruler = self.ruler.turned();
-                self.window = None;
+                self.window = Window::default();
                 // A place on one ruler is another on the next.
                 self.marks.clear();
             }
@@ -152,31 +149,31 @@ impl HaulView {
                 self.scroll = 0;
             }
             Action::Mark => {
-                let place = from + self.cursor.unwrap_or(0.5) * width;
-                self.cursor.get_or_insert(0.5);
+                self.window.cursor.get_or_insert(0.5);
                 if self.marks.len() == 2 {
                     self.marks.clear();
                 }
-                self.marks.push(place);
+                self.marks.push(self.window.place(extent));
             }
-            Action::CursorLeft => self.cursor = Some((self.cursor.unwrap_or(0.5) - 0.01).max(0.0)),
-            Action::CursorRight => self.cursor = Some((self.cursor.unwrap_or(0.5) + 0.01).min(1.0)),
-            Action::ZoomIn if width > extent / 4096.0 => {
-                let about = from + self.cursor.unwrap_or(0.5) * width;
-                self.window = hold(about - width / 4.0, width / 2.0);
-                self.cursor = self.cursor.map(|_| 0.5);
+            Action::Follow if self.window.follows() => {
+                self.window.whole();
             }
-            Action::ZoomOut => {
-                let about = from + self.cursor.unwrap_or(0.5) * width;
-                self.window = hold(about - width, width * 2.0);
+            Action::Follow => {
+                let newest = match self.ruler {
+                    Ruler::Elapsed => NEWEST.as_secs_f64(),
+                    Ruler::Moved | Ruler::Position => extent / 10.0,
+                };
+                self.window.follow(newest, extent);
             }
-            Action::PanLeft => self.window = hold(from - width / 4.0, width),
-            Action::PanRight => self.window = hold(from + width / 4.0, width),
-            Action::Whole => self.window = None,
             Action::Up => self.scroll = self.scroll.saturating_sub(1),
-            Action::Down => self.scroll += 1,
-            Action::First => self.scroll = 0,
-            _ => {}
+            Action::Down => self.scroll = (self.scroll + 1).min(entries.saturating_sub(1)),
+            Action::Last if self.window.follows() => {}
+            action => {
+                if action == Action::First {
+                    self.scroll = 0;
+                }
+                self.window.act(action, extent);
+            }
         }
     }
 }
@@ -188,19 +185,12 @@ impl HaulView {
         if count == 0 {
             return None;
         }
-        let here = if self.cursor.is_none() && step > 0 { -1 } else { self.scroll as isize };
+        let here = if self.window.cursor.is_none() && step > 0 { -1 } else { self.scroll as isize };
         let chosen = (here + step).rem_euclid(count) as usize;
         self.page = Page::Findings;
         self.scroll = chosen;
-        let (from, to) = self.span(extent);
         if let Some(place) = places[chosen] {
-            let width = to - from;
-            if !(from..=to).contains(&place) {
-                let from = (place - width / 2.0).clamp(0.0, (extent - width).max(0.0));
-                self.window = Some((from, from + width));
-            }
-            let (from, to) = self.span(extent);
-            self.cursor = Some(((place - from) / (to - from)).clamp(0.0, 1.0));
+            self.window.go_to(place, extent);
         }
         Some(chosen)
     }
@@ -226,30 +216,6 @@ impl HaulView {
         }
     }
 
-    /// What stands at a place of the screen, in a view that was drawn in `area`.
-    #[must_use]
-    pub fn at(&self, area: Rect, x: u16, y: u16, r: &Readings, c: &Conclusions) -> Option<Hit> {
-        let at = Layout::of(area);
-        let left = at.rate.x + lane::LABELS;
-        let width = at.rate.width.saturating_sub(lane::LABELS);
-        if !(left..left + width).contains(&x) || !(at.flags.y..at.ruler.y).contains(&y) {
-            return None;
-        }
-        let share = f64::from(x - left) / f64::from(width.max(2) - 1);
-        if y > at.flags.y {
-            return Some(Hit::Lanes(share));
-        }
-        let (from, to) = self.span(r.extent(self.ruler));
-        let place = from + share * (to - from);
-        let findings = c.findings.iter().map(|f| r.place_of_finding(self.ruler, f));
-        let off = |p: Option<f64>| p.map_or(f64::INFINITY, |p| (p - place).abs());
-        let places: Vec<f64> =
-            findings.chain(r.notes().iter().map(|(at, _)| r.place_of(self.ruler, *at))).map(off).collect();
-        let nearest = (0..places.len()).min_by(|a, b| places[*a].total_cmp(&places[*b]))?;
-        // Within a column and a half.
-        (places[nearest] <= 1.5 * (to - from) / f64::from(width.max(1))).then_some(Hit::Flag(nearest))
-    }
-
     /// Puts the whole record in the place of its overview.
     pub fn complete(&mut self, readings: Readings, conclusions: Conclusions) {
         if let Some(kept) = &mut self.kept {
@@ -259,15 +225,6 @@ impl HaulView {
         self.loading = None;
         self.models = None;
     }
-}
-
-/// What a click meets.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Hit {
-    /// A flag, by its number.
-    Flag(usize),
-    /// A column of the lanes, as a share of their width.
-    Lanes(f64),
 }
 
 /// Where everything stands.
@@ -311,7 +268,6 @@ impl Layout {
 
 /// Draws the haul.
 pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
-    frame.area.set(area);
     let Some((readings, conclusions)) = frame.shown else {
         frame.top(area, buf, "no haul is open: the yard starts one, the ledger has those that were");
         return;
@@ -322,7 +278,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     answer(readings, conclusions, at.answer, buf, theme);
     spine::render(at.spine, buf, readings, theme);
 
-    let (from, to) = view.span(readings.extent(view.ruler));
+    let (from, to) = view.span(readings);
     let plot_width = at.rate.width.saturating_sub(lane::LABELS);
     let columns = readings.columns(view.ruler, from, to, usize::from(plot_width) * 2);
     lane::rate(at.rate, buf, &columns, theme);
@@ -337,7 +293,8 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         width: plot_width,
         height: at.ruler.y.saturating_sub(at.flags.y),
     };
-    flags(readings, conclusions, view.ruler, (from, to), lanes, buf, theme);
+    frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
+    flags(frame, readings, conclusions, view.ruler, (from, to), lanes, buf);
     for mark in &view.marks {
         let share = (mark - from) / (to - from).max(f64::MIN_POSITIVE);
         if !(0.0..=1.0).contains(&share) {
@@ -350,7 +307,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         // A flag's letter may stand there.
         put_if_blank(buf, x, lanes.y, "▾", theme.accent());
     }
-    if let Some(cursor) = view.cursor {
+    if let Some(cursor) = view.window.cursor {
         upright(lanes, cursor, buf, theme);
     }
     super::haul_panel::render(frame, readings, conclusions, (from, to), at.panel, buf);
@@ -421,14 +378,15 @@ fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &T
 
 /// Letters where something was found or noted.
 pub(super) fn flags(
+    frame: &Frame<'_>,
     r: &Readings,
     c: &Conclusions,
     ruler: Ruler,
     (from, to): (f64, f64),
     area: Rect,
     buf: &mut Buffer,
-    theme: &Theme,
 ) {
+    let theme = frame.theme;
     let findings = c.findings.iter().map(|f| r.place_of_finding(ruler, f));
     let notes = r.notes().iter().map(|(at, _)| r.place_of(ruler, *at));
     for (i, place) in findings.chain(notes).enumerate() {
@@ -438,6 +396,14 @@ pub(super) fn flags(
         for y in area.y + 1..area.y + area.height {
             put_if_blank(buf, x, y, "┊", theme.faint());
         }
-        put_if_blank(buf, x, area.y, &letter(i), theme.accent());
+        // A letter a cell: two in one would push what lies behind it aside.
+        let name = letter(i);
+        let fits = x + name.len() as u16 <= area.x + area.width;
+        let free = |x: u16| buf.cell((x, area.y)).is_some_and(|c| c.symbol() == " ");
+        if fits && (0..name.len() as u16).all(|i| free(x + i)) {
+            buf.set_string(x, area.y, &name, theme.accent());
+        }
+        let left = x.saturating_sub(1).max(area.x);
+        frame.spot(Rect { x: left, y: area.y, width: 3, height: 1 }, SpotOf::Flag(i));
     }
 }

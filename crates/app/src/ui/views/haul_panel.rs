@@ -39,12 +39,9 @@ pub fn render(
     let cursor = cursor_lines(frame.haul, r, (from, to));
     let below = (now.len() + cursor.len() + usize::from(!cursor.is_empty()) + 1) as u16;
     let upper = Rect { height: area.height.saturating_sub(below), ..area };
-    let mut out = Writer::new(upper, buf);
-    let pages: Vec<String> = Page::ALL
-        .iter()
-        .map(|p| if *p == frame.haul.page { format!("▸{}", p.name()) } else { format!(" {}", p.name()) })
-        .collect();
-    out.line(&pages.join(" "), theme.faint());
+    let shown = Page::ALL.iter().position(|p| *p == frame.haul.page).unwrap_or(0);
+    frame.tabs(&Page::ALL.map(Page::name), shown, Rect { height: 1, ..area }, buf);
+    let mut out = Writer::new(Rect { y: upper.y + 1, height: upper.height.saturating_sub(1), ..upper }, buf);
     out.gap();
     between(frame, r, c, &mut out);
     match frame.haul.page {
@@ -234,7 +231,7 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
 }
 
 fn cursor_lines(view: &HaulView, r: &Readings, (from, to): (f64, f64)) -> Vec<(&'static str, String)> {
-    let Some(cursor) = view.cursor else { return Vec::new() };
+    let Some(cursor) = view.window.cursor else { return Vec::new() };
     let place = from + cursor * (to - from);
     let width = (to - from) / 100.0;
     let column = r.columns(view.ruler, (place - width / 2.0).max(0.0), place + width / 2.0, 1);

@@ -1,7 +1,9 @@
 //! The ledger: all hauls, newest first, filtered by typing, grouped, several marked.
 
-use crate::told::words;
 use std::collections::BTreeSet;
+
+use crate::again::AGAIN;
+use crate::told::words::{self, cells};
 
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
@@ -11,8 +13,10 @@ use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use crate::ui::actions::Action;
-use crate::ui::frame::Frame;
-use crate::ui::widgets::panel::fit;
+use crate::ui::asking::paste_into;
+use crate::ui::frame::{Frame, SpotOf};
+use crate::ui::widgets::panel::{fit, with_cursor};
+use crate::ui::widgets::scroll::{more, moved};
 
 /// What hauls stand together by.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -85,8 +89,10 @@ pub struct LedgerView {
     chosen: usize,
     filter: Input,
     grouped: GroupedBy,
-    /// Hauls that are marked for contrast, in the order of marking.
-    pub marked: Vec<String>,
+    /// The column that it is sorted by, and the other way round.
+    sorted: (Column, bool),
+    /// Hauls that are marked, in the order of marking; those that the filter hides among them.
+    marked: Vec<String>,
     /// Keys go to the filter.
     pub filtering: bool,
 }
@@ -116,7 +122,12 @@ impl LedgerView {
         let words: Vec<String> =
             self.filter.value().to_lowercase().split_whitespace().map(String::from).collect();
         let fits = |i: &usize| words.iter().all(|w| self.hay[*i].contains(w.as_str()));
-        let shown: Vec<usize> = (0..self.rows.len()).filter(fits).collect();
+        let mut shown: Vec<usize> = (0..self.rows.len()).filter(fits).collect();
+        let (column, turned) = self.sorted;
+        shown.sort_by(|a, b| column.order(&self.rows[*a], &self.rows[*b]));
+        if turned {
+            shown.reverse();
+        }
         self.lines.clear();
         if self.grouped == GroupedBy::Nothing {
             self.lines.extend(shown.into_iter().map(Line::Haul));
@@ -162,13 +173,76 @@ impl LedgerView {
         }
     }
 
-    /// Marked hauls, or else the one under the cursor.
+    fn shown_rows(&self) -> impl Iterator<Item = &HaulRow> {
+        self.lines.iter().filter_map(|l| match l {
+            Line::Haul(i) => self.rows.get(*i),
+            Line::Group(..) => None,
+        })
+    }
+
+    /// Marked hauls that are in the list now, in the order of marking: a mark that the filter hides counts for nothing.
+    #[must_use]
+    pub fn marked_rows(&self) -> Vec<&HaulRow> {
+        let seen = |m: &String| self.shown_rows().find(|r| r.haul == *m);
+        self.marked.iter().filter_map(seen).collect()
+    }
+
+    /// Marked hauls in the list, or else the one under the cursor.
+    #[must_use]
+    pub fn meant_rows(&self) -> Vec<&HaulRow> {
+        let marked = self.marked_rows();
+        if marked.is_empty() { self.chosen_row().into_iter().collect() } else { marked }
+    }
+
+    /// As [`Self::meant_rows`], by identifier.
     #[must_use]
     pub fn meant(&self) -> Vec<String> {
-        if self.marked.is_empty() {
-            return self.chosen_row().map(|r| r.haul.clone()).into_iter().collect();
+        self.meant_rows().iter().map(|r| r.haul.clone()).collect()
+    }
+
+    /// What is set side by side: the marked hauls, or else those that belong with the one under the cursor.
+    #[must_use]
+    pub fn to_contrast(&self) -> Vec<String> {
+        let marked = self.marked_rows();
+        if marked.len() >= 2 {
+            return marked.iter().map(|r| r.haul.clone()).collect();
         }
-        self.marked.clone()
+        // Oldest first, so that side A is what was there first.
+        self.belonging().iter().rev().map(|r| r.haul.clone()).collect()
+    }
+
+    /// The hauls of the list that belong with the one under the cursor: its group, or else the repeats of one haul.
+    fn belonging(&self) -> Vec<&HaulRow> {
+        let Some(row) = self.chosen_row() else { return Vec::new() };
+        let origin = |r: &HaulRow| {
+            let tag = r.conditions.tags.iter().find(|(k, _)| k == AGAIN);
+            tag.map_or_else(|| r.haul.clone(), |t| t.1.clone())
+        };
+        let same = |r: &&HaulRow| match &self.grouped {
+            GroupedBy::Nothing => origin(r) == origin(row),
+            grouped => grouped.of(r) == grouped.of(row),
+        };
+        self.shown_rows().filter(same).collect()
+    }
+
+    /// Takes all marks away.
+    pub fn clear_marks(&mut self) {
+        self.marked.clear();
+    }
+
+    /// Pasted text goes into the filter.
+    pub fn paste(&mut self, text: &str) {
+        paste_into(&mut self.filter, text, " ");
+        self.arrange();
+    }
+
+    /// Puts the cursor on a line. True when it stood there.
+    pub fn press(&mut self, line: usize) -> bool {
+        let there = self.chosen == line;
+        if matches!(self.lines.get(line), Some(Line::Haul(_))) {
+            self.chosen = line;
+        }
+        there
     }
 
     /// Takes the filter away; false when there was none.
@@ -213,82 +287,190 @@ impl LedgerView {
         }
     }
 
-    /// Moves the cursor, marks, groups, or begins to filter.
+    fn toggle(&mut self, haul: &str) {
+        match self.marked.iter().position(|m| *m == haul) {
+            Some(i) => drop(self.marked.remove(i)),
+            None => self.marked.push(haul.to_owned()),
+        }
+    }
+
+    /// Marks all that belong with the one under the cursor; takes the marks away where all were marked.
+    fn mark_belonging(&mut self) {
+        let all: Vec<String> = self.belonging().iter().rev().map(|r| r.haul.clone()).collect();
+        let missing: Vec<String> = all.iter().filter(|h| !self.marked.contains(h)).cloned().collect();
+        if missing.is_empty() {
+            self.marked.retain(|m| !all.contains(m));
+        } else {
+            self.marked.extend(missing);
+        }
+    }
+
+    /// Sorts anew; the cursor stays on its haul.
+    fn sort_by(&mut self, sorted: (Column, bool)) {
+        let haul = self.chosen_row().map(|r| r.haul.clone());
+        self.sorted = sorted;
+        self.arrange();
+        if let Some(haul) = haul {
+            self.choose(&haul);
+        }
+    }
+
+    /// Moves the cursor, marks, groups, sorts, or begins to filter.
     pub fn act(&mut self, action: Action) {
         let last = self.lines.len().saturating_sub(1);
         match action {
-            Action::Up => {
-                self.chosen = self.chosen.saturating_sub(1);
-                self.off_the_group(false);
-                self.off_the_group(true);
-            }
-            Action::Down => {
-                self.chosen = (self.chosen + 1).min(last);
-                self.off_the_group(true);
-            }
-            Action::First => {
-                self.chosen = 0;
-                self.off_the_group(true);
-            }
-            Action::Last => self.chosen = last,
             Action::Filter => self.filtering = true,
             Action::Group => self.next_grouping(),
+            Action::Sort => self.sort_by((self.sorted.0.next(), false)),
+            Action::Reverse => self.sort_by((self.sorted.0, !self.sorted.1)),
+            Action::ClearMarks => self.clear_marks(),
+            Action::MarkGroup => self.mark_belonging(),
             Action::Mark => {
                 let Some(haul) = self.chosen_row().map(|r| r.haul.clone()) else { return };
-                match self.marked.iter().position(|m| *m == haul) {
-                    Some(i) => {
-                        self.marked.remove(i);
-                    }
-                    None => self.marked.push(haul),
-                }
+                self.toggle(&haul);
                 self.act(Action::Down);
             }
-            _ => {}
+            _ => {
+                if let Some(to) = moved(self.chosen, last, action) {
+                    let down = to >= self.chosen;
+                    self.chosen = to;
+                    self.off_the_group(down);
+                    self.off_the_group(true);
+                }
+            }
         }
     }
 }
 
-/// Left edge and name of each column.
-fn columns(width: u16) -> Vec<(u16, &'static str)> {
-    if width >= 150 {
-        vec![
-            (2, "started"),
-            (20, "serial"),
-            (29, "model"),
-            (48, "route"),
-            (60, "conditions"),
-            (82, "state"),
-            (92, "written"),
-            (102, "found"),
-            (width - 16, "limits"),
-        ]
-    } else if width >= 120 {
-        vec![(2, "started"), (20, "serial"), (29, "route"), (41, "conditions"), (63, "state"), (73, "found")]
-    } else {
-        vec![(2, "started"), (20, "serial"), (29, "route"), (40, "state"), (50, "found")]
+/// A column of the list.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+enum Column {
+    /// When it began.
+    #[default]
+    Started,
+    Serial,
+    Model,
+    Route,
+    /// What the user calls it.
+    Name,
+    Conditions,
+    State,
+    Written,
+    Found,
+    Limits,
+}
+
+impl Column {
+    const ALL: [Self; 10] = [
+        Self::Started,
+        Self::Serial,
+        Self::Model,
+        Self::Route,
+        Self::Name,
+        Self::Conditions,
+        Self::State,
+        Self::Written,
+        Self::Found,
+        Self::Limits,
+    ];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Started => "started",
+            Self::Serial => "serial",
+            Self::Model => "model",
+            Self::Route => "route",
+            Self::Name => "name",
+            Self::Conditions => "conditions",
+            Self::State => "state",
+            Self::Written => "written",
+            Self::Found => "found",
+            Self::Limits => "limits",
+        }
+    }
+
+    fn next(self) -> Self {
+        let at = Self::ALL.iter().position(|c| *c == self).unwrap_or(0);
+        Self::ALL[(at + 1) % Self::ALL.len()]
+    }
+
+    /// Newest and most first, words by the alphabet with empty ones last.
+    fn order(self, a: &HaulRow, b: &HaulRow) -> std::cmp::Ordering {
+        let newest = || b.started_unix_ms.cmp(&a.started_unix_ms).then_with(|| b.haul.cmp(&a.haul));
+        let by = match self {
+            Self::Started => std::cmp::Ordering::Equal,
+            Self::Written => b.written.cmp(&a.written),
+            _ => {
+                let (a, b) = (cell(a, self), cell(b, self));
+                a.is_empty().cmp(&b.is_empty()).then_with(|| a.to_lowercase().cmp(&b.to_lowercase()))
+            }
+        };
+        by.then_with(newest)
     }
 }
 
-fn cell(row: &HaulRow, name: &str) -> String {
-    match name {
-        "started" => words::local_time(row.started_unix_ms),
-        "serial" => row.serial.clone(),
-        "model" => row.model.clone(),
-        "route" => row.route.clone(),
-        "state" => row.state.word().to_owned(),
-        "written" => row.written.to_string(),
-        "limits" => row.limits.clone(),
-        "conditions" => {
+/// Columns that a list of this width has, each with how wide it is at most; the last takes what is left.
+fn columns(width: u16, rows: &[HaulRow]) -> Vec<(Column, u16)> {
+    use Column::{Conditions, Found, Limits, Model, Name, Route, Serial, Started, State, Written};
+    let all: &[(Column, u16)] = if width >= 150 {
+        &[
+            (Started, 16),
+            (Serial, 8),
+            (Model, 18),
+            (Route, 11),
+            (Name, 18),
+            (Conditions, 18),
+            (State, 9),
+            (Written, 9),
+            (Limits, 12),
+            (Found, u16::MAX),
+        ]
+    } else if width >= 120 {
+        &[
+            (Started, 16),
+            (Serial, 8),
+            (Route, 11),
+            (Name, 14),
+            (Conditions, 16),
+            (State, 9),
+            (Found, u16::MAX),
+        ]
+    } else {
+        &[(Started, 16), (Serial, 8), (Route, 10), (Name, 13), (State, 9), (Found, u16::MAX)]
+    };
+    // What no haul has takes no room, and no column more than its longest cell.
+    all.iter()
+        .filter_map(|(column, most)| {
+            let longest = rows.iter().map(|r| cells(&cell(r, *column))).max().unwrap_or(0) as u16;
+            let optional = matches!(column, Name | Conditions | Limits);
+            (!optional || longest > 0).then(|| {
+                let least = cells(column.name()) as u16 + 2;
+                (*column, longest.max(least).min(*most))
+            })
+        })
+        .collect()
+}
+
+fn cell(row: &HaulRow, column: Column) -> String {
+    match column {
+        Column::Started => words::local_time(row.started_unix_ms),
+        Column::Serial => row.serial.clone(),
+        Column::Model => row.model.clone(),
+        Column::Route => row.route.clone(),
+        Column::Name => row.label.clone().unwrap_or_default(),
+        Column::State => row.state.word().to_owned(),
+        Column::Written => row.written.to_string(),
+        Column::Limits => row.limits.clone(),
+        Column::Conditions => {
             let c = &row.conditions;
             let mut parts: Vec<String> = c.ambient.map(|a| a.to_string()).into_iter().collect();
             parts.extend(c.cooling.clone());
             parts.extend(c.tags.iter().map(|(k, v)| format!("{k}={v}")));
             parts.join(", ")
         }
-        _ => {
-            let label = row.label.as_ref().map(|l| format!("{l}: ")).unwrap_or_default();
+        Column::Found => {
             let note = row.note.as_ref().map(|n| format!("  “{n}”")).unwrap_or_default();
-            format!("{label}{}{note}", row.summary)
+            format!("{}{note}", row.summary)
         }
     }
 }
@@ -305,14 +487,25 @@ fn answer(view: &LedgerView) -> String {
     };
     if all > 0 {
         words += &match view.grouped {
-            GroupedBy::Nothing => ", newest first".to_owned(),
+            GroupedBy::Nothing => match view.sorted {
+                (Column::Started, false) => ", newest first".to_owned(),
+                (Column::Started, true) => ", oldest first".to_owned(),
+                (column, turned) => {
+                    format!(", by {}{}", column.name(), if turned { ", turned round" } else { "" })
+                }
+            },
             _ => format!(", by {} in {groups} groups", view.grouped.word()),
         };
     }
-    match view.marked.len() {
+    let seen = view.marked_rows().len();
+    match seen {
         0 => {}
         1 => words.push_str(", 1 marked: mark another, then c sets them side by side"),
-        n => words += &format!(", {n} marked: c sets them side by side"),
+        n => words += &format!(", {n} marked, A first: c sets them side by side"),
+    }
+    match view.marked.len() - seen {
+        0 => {}
+        n => words += &format!("; {n} marked out of sight, which count for nothing now (M takes them away)"),
     }
     words
 }
@@ -324,17 +517,19 @@ pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
     let width = usize::from(area.width);
     if view.filtering {
         let (x, _) = buf.set_stringn(area.x, area.y + 1, "filter: ", width, theme.faint());
-        let (x, _) = buf.set_stringn(x, area.y + 1, view.filter.value(), width, theme.accent());
-        buf.set_string(x, area.y + 1, "▏", theme.accent());
+        let room = usize::from((area.x + area.width).saturating_sub(x));
+        buf.set_stringn(x, area.y + 1, with_cursor(&view.filter, room), room, theme.accent());
     }
-    let mut columns = columns(area.width);
-    // Limits take room only where there are any.
-    if view.rows.iter().all(|r| r.limits.is_empty()) {
-        columns.retain(|c| c.1 != "limits");
-    }
-    let ends: Vec<u16> = columns.iter().skip(1).map(|c| c.0 - 1).chain([area.width]).collect();
-    for ((at, name), end) in columns.iter().zip(&ends) {
-        buf.set_stringn(area.x + at, area.y + 2, name, usize::from(end - at), theme.faint());
+    let columns = columns(area.width, &view.rows);
+    let mut x = area.x + 2;
+    let mut places = Vec::new();
+    for (column, w) in &columns {
+        let room = w.saturating_add(1).min((area.x + area.width).saturating_sub(x));
+        let sorted = if view.sorted.0 == *column { if view.sorted.1 { "▴" } else { "▾" } } else { "" };
+        let head = format!("{}{sorted}", column.name());
+        buf.set_stringn(x, area.y + 2, head, usize::from(room), theme.faint());
+        places.push((*column, x, usize::from(room.saturating_sub(u16::from(room > *w)))));
+        x += room;
     }
     // A glance at the haul under the cursor takes the lower part, where there is room for both.
     let below = if area.height >= 34 { 15 } else { 0 };
@@ -349,12 +544,17 @@ pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
         };
         glance.render(at, buf, theme);
     }
-    let fits = usize::from(area.height.saturating_sub(3 + below));
+    // The last row says what is out of sight.
+    let fits = usize::from(area.height.saturating_sub(3 + below + 1));
     let from = view.chosen.saturating_sub(fits.saturating_sub(1));
     // The name of the first group stays in sight with its first haul.
     let from = if from == 1 { 0 } else { from };
+    let out_of_sight = view.lines.len().saturating_sub(from + fits);
+    let last = Rect { y: area.y + 3 + fits as u16, height: 1, ..area };
+    more(from, out_of_sight, last, buf, theme);
     for (i, line) in view.lines.iter().enumerate().skip(from).take(fits) {
         let y = area.y + 3 + (i - from) as u16;
+        frame.spot(Rect { y, height: 1, ..area }, SpotOf::Row(i));
         let row = match line {
             Line::Group(name, hauls) => {
                 let words = format!("{name}  ({hauls})");
@@ -366,16 +566,15 @@ pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
         let chosen = i == view.chosen;
         let style = if chosen { theme.accent() } else { ratatui::style::Style::new() };
         let marked = view.marked.iter().position(|m| *m == row.haul);
-        let sign = match (chosen, marked) {
-            (true, None) => "▸ ".to_owned(),
-            (true, Some(_)) => "▸•".to_owned(),
-            (false, Some(_)) => " •".to_owned(),
-            (false, None) => "  ".to_owned(),
+        // The haul that was marked first is side A of a contrast.
+        let mark = match marked {
+            Some(0) => "A",
+            Some(_) => "•",
+            None => " ",
         };
-        buf.set_stringn(area.x, y, sign, 2, theme.accent());
-        for ((at, name), end) in columns.iter().zip(&ends) {
-            let room = usize::from(end - at).saturating_sub(usize::from(*end != area.width));
-            buf.set_stringn(area.x + at, y, fit(&cell(row, name), room), room, style);
+        buf.set_stringn(area.x, y, format!("{}{mark}", if chosen { "▸" } else { " " }), 2, theme.accent());
+        for (column, x, room) in &places {
+            buf.set_stringn(*x, y, fit(&cell(row, *column), *room), *room, style);
         }
     }
     if view.lines.is_empty() && !view.rows.is_empty() {

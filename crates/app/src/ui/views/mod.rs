@@ -36,6 +36,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         }
         return;
     }
+    app.spots.borrow_mut().clear();
     let body = Rect { x: area.x + 1, y: area.y, width: area.width - 2, height: area.height - 2 };
     let frame = app.frame();
     match app.screen {
@@ -58,15 +59,30 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
 }
 
+/// The keys of a line that is typed.
+const TYPING: [(&str, &str); 7] = [
+    ("Enter", "take it"),
+    ("Esc", "leave it as it was"),
+    ("← →", "move"),
+    ("Home End", "to the ends"),
+    ("Ctrl-W", "a word back"),
+    ("Ctrl-U", "clear"),
+    ("paste", "as one line"),
+];
+
 /// The last row: a message, or the keys of this view.
 fn bottom(app: &App, area: Rect, buf: &mut Buffer) {
     if let Some(message) = app.message() {
         buf.set_stringn(area.x, area.y, message, usize::from(area.width), app.theme.accent());
         return;
     }
-    let hints: Vec<(&str, &str)> = available(app.screen)
-        .filter_map(|b| Some((b.keys.split(' ').next().unwrap_or_default(), b.hint?)))
-        .collect();
+    let hints: Vec<(&str, &str)> = if app.is_typing() {
+        TYPING.to_vec()
+    } else {
+        available(app.screen)
+            .filter_map(|b| Some((b.all_keys().next().unwrap_or_default(), b.hint?)))
+            .collect()
+    };
     let width = |(key, hint): &(&str, &str)| (cells(key) + cells(hint) + 3) as u16;
     // Where not all fit, the way to the others is kept.
     let ways = |h: &&(&str, &str)| matches!(h.0, ":" | "?");

@@ -5,12 +5,14 @@ use hollow_mile_core::quantity::units::{Bytes, clock};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};
+use tui_input::Input;
 
 use crate::ui::actions::available;
-use crate::ui::app::{Overlay, Words, find_actions};
+use crate::ui::app::{Overlay, find_actions};
+use crate::ui::asking::{Prompt, Question, Words};
 use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
-use crate::ui::widgets::panel::{Writer, wrap};
+use crate::ui::widgets::panel::{Writer, with_cursor, wrap};
 
 fn framed(area: Rect, width: u16, height: u16, title: &str, theme: &Theme, buf: &mut Buffer) -> Rect {
     let width = width.min(area.width.saturating_sub(4));
@@ -62,7 +64,7 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             let found = find_actions(frame.screen, input.value());
             let inner = framed(area, 76, 20, "actions", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
-            out.line(&format!(": {}▏", input.value()), theme.accent());
+            out.line(&format!(": {}", with_cursor(input, usize::from(inner.width) - 2)), theme.accent());
             out.gap();
             let from = chosen.saturating_sub(usize::from(inner.height).saturating_sub(4));
             for (i, b) in found.iter().enumerate().skip(from) {
@@ -79,7 +81,7 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             let inner =
                 framed(area, 78, lines.len() as u16 + 6, "would it have held a stream?", frame.theme, buf);
             let mut out = Writer::new(inner, buf);
-            out.line(&format!("{}▏", input.value()), theme.accent());
+            typed(input, &mut out, usize::from(inner.width), theme);
             out.gap();
             for line in &lines {
                 out.line(line, theme.strong());
@@ -90,37 +92,50 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             out.line("Stream, buffer. A stream is a rate, or 64 channels x 24 bit x 96 kHz.", theme.faint());
             out.line("Enter asks, Esc goes back.", theme.faint());
         }
-        Some(Overlay::Note(input)) => {
-            let inner = framed(area, 70, 5, "note for the record", frame.theme, buf);
-            let mut out = Writer::new(inner, buf);
-            out.line(&format!("{}▏", input.value()), theme.accent());
-            out.gap();
-            out.line("Enter writes it down at this moment, Esc cancels.", theme.faint());
-        }
-        Some(Overlay::Words(words, input)) => {
-            let (title, help) = match words {
-                Words::Label => ("name of this haul", "Enter keeps it; an empty one takes it away."),
-                Words::Tags => ("tags of this haul", "name=value, with commas between. Enter keeps them."),
-                Words::Note => ("note on this haul", "Enter keeps it; an empty one takes it away."),
-                Words::Ambient => ("air temperature", "As 38 °C. Enter brings heat to it; empty, as it was."),
-            };
-            let inner = framed(area, 70, 5, title, frame.theme, buf);
-            let mut out = Writer::new(inner, buf);
-            out.line(&format!("{}▏", input.value()), theme.accent());
-            out.gap();
-            out.line(&format!("{help} Esc cancels."), theme.faint());
-        }
-        Some(Overlay::Ask { question, .. }) => {
-            let lines = wrap(question, 62);
-            let inner = framed(area, 68, lines.len() as u16 + 4, "please confirm", frame.theme, buf);
-            let mut out = Writer::new(inner, buf);
-            for line in &lines {
-                out.line(line, theme.strong());
-            }
-            out.gap();
-            out.line("y yes    n no", theme.accent());
-        }
+        Some(Overlay::Prompt(prompt)) => line_to_type(prompt, area, buf, theme),
+        Some(Overlay::Ask(asked)) => question(asked, area, buf, theme),
     }
+}
+
+fn line_to_type(prompt: &Prompt, area: Rect, buf: &mut Buffer, theme: &Theme) {
+    let (title, help) = match prompt.words {
+        Words::Moment => ("note for the record", "Enter writes it down at this moment."),
+        Words::Label => ("name of this haul", "Enter keeps it; an empty one takes it away."),
+        Words::Tags => ("tags of this haul", "name=value, with commas between. Enter keeps them."),
+        Words::Note => ("note on this haul", "Enter keeps it; an empty one takes it away."),
+        Words::Ambient => ("air temperature", "As 38 °C. Enter brings heat to it; empty, as it was."),
+    };
+    let faults: Vec<String> = prompt.fault.iter().flat_map(|f| wrap(f, 64)).collect();
+    let inner = framed(area, 70, 5 + faults.len() as u16, title, theme, buf);
+    let mut out = Writer::new(inner, buf);
+    typed(&prompt.input, &mut out, usize::from(inner.width), theme);
+    faults.iter().for_each(|f| out.line(f, theme.accent()));
+    out.gap();
+    out.line(&format!("{help} Esc cancels."), theme.faint());
+}
+
+/// What is typed, with the cursor where it is; the part around it when it is long.
+fn typed(input: &Input, out: &mut Writer<'_>, width: usize, theme: &Theme) {
+    out.line(&with_cursor(input, width), theme.accent());
+}
+
+fn question(asked: &Question, area: Rect, buf: &mut Buffer, theme: &Theme) {
+    let lines: Vec<String> = asked.lines.iter().flat_map(|l| wrap(l, 72)).collect();
+    let inner = framed(area, 78, lines.len() as u16 + 4, "please confirm", theme, buf);
+    let mut out = Writer::new(inner, buf);
+    let room = usize::from(out.left()).saturating_sub(2);
+    for line in lines.iter().take(if lines.len() > room { room.saturating_sub(1) } else { room }) {
+        out.line(line, theme.strong());
+    }
+    if lines.len() > room {
+        out.line("and more: make the window higher", theme.faint());
+    }
+    out.gap();
+    // One without words goes with the one before it.
+    let told = asked.answers.iter().filter(|a| !a.1.is_empty());
+    let answers: Vec<String> = told.map(|(key, words, _)| format!("{key} {words}")).collect();
+    out.line(&format!("{}    n {}", answers.join("    "), asked.no), theme.accent());
+    asked.is_seen();
 }
 
 /// All of a finding: where it is on every ruler, what changed, how sure it is, and why.

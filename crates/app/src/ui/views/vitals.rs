@@ -13,6 +13,7 @@ use ratatui::layout::Rect;
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::{Writer, fit};
+use crate::ui::widgets::scroll::moved;
 
 /// The health of one drive.
 #[derive(Default)]
@@ -36,13 +37,7 @@ impl VitalsView {
     /// Moves through the history.
     pub fn act(&mut self, action: Action) {
         let last = self.wear.len().saturating_sub(1);
-        self.from = match action {
-            Action::Up => self.from.saturating_sub(1),
-            Action::Down => (self.from + 1).min(last),
-            Action::First => 0,
-            Action::Last => last,
-            _ => self.from,
-        };
+        self.from = moved(self.from, last, action).unwrap_or(self.from);
     }
 }
 

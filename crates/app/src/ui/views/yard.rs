@@ -14,9 +14,10 @@ use crate::targets;
 
 use crate::ui::actions::Action;
 use crate::ui::follow_yard::DeviceNow;
-use crate::ui::frame::Frame;
+use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::live::Live;
 use crate::ui::widgets::panel::{Writer, fit};
+use crate::ui::widgets::scroll::{more, moved};
 
 /// A drive of the yard.
 #[derive(Debug, Clone)]
@@ -129,30 +130,43 @@ impl YardView {
         self.rows.get(self.chosen)
     }
 
+    /// The drive that a haul was made on: the same place and serial, or any place for a file.
+    #[must_use]
+    pub fn row_of(&self, target: &str, serial: &str) -> Option<&YardRow> {
+        let file = target.starts_with("file:");
+        self.rows.iter().find(|r| match r.identity.kind {
+            DriveKind::File => file,
+            _ => r.identity.target == target && r.identity.serial == serial,
+        })
+    }
+
     /// How many hauls there were on the drive with this serial: the next one is its next repeat.
     #[must_use]
     pub fn count_hauls(&self, serial: &str) -> u64 {
         self.rows.iter().find(|r| r.identity.serial == serial).map_or(0, |r| r.hauls)
     }
 
-    /// Moves the cursor.
+    /// Moves the cursor, marks.
     pub fn act(&mut self, action: Action) {
-        let last = self.rows.len().saturating_sub(1);
         self.moved = true;
-        if action == Action::Mark {
-            return self.mark();
+        match action {
+            Action::Mark => self.mark(),
+            Action::ClearMarks => self.marked.clear(),
+            _ => {
+                let last = self.rows.len().saturating_sub(1);
+                self.chosen = moved(self.chosen, last, action).unwrap_or(self.chosen);
+            }
         }
-        self.chosen = match action {
-            Action::Up => self.chosen.saturating_sub(1),
-            Action::Down => (self.chosen + 1).min(last),
-            Action::First => 0,
-            Action::Last => last,
-            _ => self.chosen,
-        };
     }
-}
 
-impl YardView {
+    /// Puts the cursor on a drive. True when it stood there.
+    pub fn press(&mut self, row: usize) -> bool {
+        self.moved = true;
+        let there = self.chosen == row;
+        self.chosen = row.min(self.rows.len().saturating_sub(1));
+        there
+    }
+
     /// Marks the chosen drive, or takes its mark away. A file is made for one haul alone.
     fn mark(&mut self) {
         let Some(row) = self.chosen_row().filter(|r| r.identity.kind != DriveKind::File) else { return };
@@ -163,15 +177,12 @@ impl YardView {
         }
     }
 
-    /// The marked drives but the chosen one: target and serial.
+    /// The drives that a route is planned for: the marked ones in the order of marking, or else the one under the cursor.
     #[must_use]
-    pub fn also_marked(&self) -> Vec<(String, String)> {
-        let chosen = self.chosen_row().map(|r| r.identity.target.as_str());
-        let others = self.rows.iter().map(|r| &r.identity);
-        others
-            .filter(|d| self.marked.contains(&d.target) && Some(d.target.as_str()) != chosen)
-            .map(|d| (d.target.clone(), d.serial.clone()))
-            .collect()
+    pub fn meant(&self) -> Vec<&YardRow> {
+        let row = |target: &String| self.rows.iter().find(|r| r.identity.target == *target);
+        let marked: Vec<&YardRow> = self.marked.iter().filter_map(row).collect();
+        if marked.is_empty() { self.chosen_row().into_iter().collect() } else { marked }
     }
 }
 
@@ -196,7 +207,11 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         (false, 1) => "1 drive of this machine, ".into(),
         (false, n) => format!("{n} drives of this machine, "),
     };
-    let words = format!("{real}{sims} simulated drives and a place for a file; {hauling}");
+    let marked = match view.marked.len() {
+        0 => String::new(),
+        n => format!("; {n} marked: Enter plans for {}", if n == 1 { "it" } else { "them" }),
+    };
+    let words = format!("{real}{sims} simulated drives and a place for a file; {hauling}{marked}");
     frame.top(area, buf, &words);
     let width = usize::from(area.width);
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
@@ -228,8 +243,12 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     for (i, row) in rows.iter().enumerate().skip(from).take(fits) {
         let y = area.y + 3 + (i - from) as u16 * each;
         let chosen = i == view.chosen;
-        draw_row(view, frame, row, chosen, known_at, Rect { y, height: 2, ..area }, buf);
+        let at = Rect { y, height: 2, ..area };
+        frame.spot(at, SpotOf::Row(i));
+        draw_row(view, frame, row, chosen, known_at, at, buf);
     }
+    let below = Rect { y: area.y + area.height.saturating_sub(1), height: 1, ..area };
+    more(from, rows.len().saturating_sub(from + fits), below, buf, theme);
 }
 
 struct Columns {

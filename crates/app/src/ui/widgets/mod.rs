@@ -5,4 +5,6 @@ pub mod glance;
 pub mod lane;
 pub mod panel;
 pub mod ruler;
+pub mod scroll;
 pub mod spine;
+pub mod window;

@@ -72,6 +72,17 @@ fn words(text: &str) -> Vec<String> {
     all
 }
 
+/// What is typed into a line, with a mark where the cursor is; of a long one the part around the cursor.
+#[must_use]
+pub fn with_cursor(input: &tui_input::Input, width: usize) -> String {
+    let mut shown: String = input.value().chars().take(input.cursor()).collect();
+    let after: String = input.value().chars().skip(input.cursor()).collect();
+    while cells(&shown) + 1 > width && !shown.is_empty() {
+        shown.remove(0);
+    }
+    format!("{shown}▏{after}")
+}
+
 /// Writes downwards, line by line, and stops at the bottom.
 pub struct Writer<'a> {
     area: Rect,

@@ -129,7 +129,8 @@ fn legs(s: &Subject) -> String {
 /// Tags of a haul that tell conditions; what the program ties hauls together with is left out.
 fn tags(s: &Subject) -> Vec<(String, String)> {
     let mut all: Vec<(String, String)> = s.tags.clone();
-    all.retain(|(k, _)| k != "continues");
+    // Which haul this one goes on from or repeats is no condition.
+    all.retain(|(k, _)| k != "continues" && k != "again");
     all.sort();
     all
 }
@@ -286,6 +287,15 @@ pub(super) fn warnings(groups: &[Vec<&Subject>], sides: &[Side], differs: &[Diff
             }
         }
         for s in group {
+            for cut in &s.digest.treatment.cut_legs {
+                out.push(format!(
+                    "Haul {} ({}): leg {} was ended by hand {}, so it may lack what the others have.",
+                    s.head.haul,
+                    side.letter,
+                    cut.leg + 1,
+                    cut.how_far()
+                ));
+            }
             if matches!(
                 s.state,
                 HaulState::Stopped | HaulState::CutShort | HaulState::Failed | HaulState::Running

@@ -17,17 +17,17 @@ use pages::{Page, sentences, there};
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
 use crate::ui::widgets::panel::Writer;
+use crate::ui::widgets::scroll::Scroll;
 use crate::ui::widgets::spine;
+use crate::ui::widgets::window::Window;
 
 /// How the surveys of the haul on screen are looked at.
 #[derive(Debug, Clone, Default)]
 pub struct SurveysView {
     page: Page,
-    /// Column under the cursor, as a share of the width.
-    cursor: Option<f64>,
-    /// Part of the drive that is shown, as shares of it.
-    window: Option<(f64, f64)>,
-    scroll: usize,
+    /// Part of the drive that is shown, as shares of it, and the cursor.
+    pub window: Window,
+    scroll: Scroll,
 }
 
 impl SurveysView {
@@ -37,20 +37,8 @@ impl SurveysView {
         all.iter().find(|p| **p == self.page).or(all.first()).copied()
     }
 
-    fn span(&self) -> (f64, f64) {
-        self.window.unwrap_or((0.0, 1.0))
-    }
-
     /// Moves, zooms, turns the page.
     pub fn act(&mut self, action: Action, surveys: &Surveys) {
-        let (from, to) = self.span();
-        let width = to - from;
-        let cursor = self.cursor.unwrap_or(0.5);
-        let window = |from: f64, width: f64| {
-            let width = width.clamp(1e-4, 1.0);
-            let from = from.clamp(0.0, 1.0 - width);
-            (width < 1.0).then_some((from, from + width))
-        };
         match action {
             Action::OtherPane => {
                 let all = there(surveys);
@@ -59,17 +47,13 @@ impl SurveysView {
                     *self = Self { page: *next, ..Self::default() };
                 }
             }
-            Action::CursorLeft => self.cursor = Some((cursor - 0.01).max(0.0)),
-            Action::CursorRight => self.cursor = Some((cursor + 0.01).min(1.0)),
-            Action::ZoomIn => self.window = window(from + width * (cursor - 0.25), width / 2.0),
-            Action::ZoomOut => self.window = window(from - width * 0.5, width * 2.0),
-            Action::PanLeft => self.window = window(from - width / 4.0, width),
-            Action::PanRight => self.window = window(from + width / 4.0, width),
-            Action::Whole => self.window = None,
-            Action::Up => self.scroll = self.scroll.saturating_sub(1),
-            Action::Down => self.scroll += 1,
-            Action::First => self.scroll = 0,
-            _ => {}
+            Action::Up | Action::Down => self.scroll.act(action),
+            action => {
+                if matches!(action, Action::First | Action::Last) {
+                    self.scroll.act(action);
+                }
+                self.window.act(action, 1.0);
+            }
         }
     }
 }
@@ -101,25 +85,24 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
         };
         out.text(&format!("{sentence}{rest}"), 0, theme.strong());
     }
-    let pages: Vec<String> = there(&c.surveys)
-        .iter()
-        .map(|p| format!("{}{}", if *p == page { "▸" } else { " " }, p.name()))
-        .collect();
-    buf.set_stringn(area.x, area.y + 3, pages.join(" "), usize::from(area.width), theme.faint());
+    let pages = there(&c.surveys);
+    let names: Vec<&str> = pages.iter().map(|p| p.name()).collect();
+    let shown = pages.iter().position(|p| *p == page).unwrap_or(0);
+    frame.tabs(&names, shown, Rect { y: area.y + 3, height: 1, ..area }, buf);
     let body = Rect { y: area.y + 5, height: area.height.saturating_sub(5), ..area };
     spine::render(Rect { width: spine::WIDTH, ..body }, buf, r, theme);
     let right = Rect { x: body.x + spine::WIDTH, width: body.width.saturating_sub(spine::WIDTH), ..body };
     if page == Page::Ground {
-        strips::render(view, frame.theme, r, c, right, buf);
+        strips::render(view, frame, r, c, right, buf);
     } else {
-        pages::render(page, &c.surveys, view.scroll, right, buf, theme);
+        pages::render(page, &c.surveys, &view.scroll, right, buf, theme);
     }
 }
 
 /// The part of the drive that is shown, in bytes.
 fn window(view: &SurveysView, r: &Readings) -> (f64, f64) {
     let extent = r.extent(Ruler::Position);
-    let (from, to) = view.span();
+    let (from, to) = view.window.span(1.0);
     (from * extent, to * extent)
 }
 

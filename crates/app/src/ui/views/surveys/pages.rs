@@ -17,6 +17,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 use crate::ui::theme::Theme;
+use crate::ui::widgets::scroll::{Scroll, more};
 
 /// One survey.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -110,7 +111,7 @@ fn plus_minus(r: &Repeated, shown: impl Fn(f64) -> String) -> String {
 }
 
 /// Draws one.
-pub fn render(page: Page, s: &Surveys, scroll: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
+pub fn render(page: Page, s: &Surveys, scroll: &Scroll, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let tables = match page {
         Page::Ground => Vec::new(),
         Page::Spans => s.spans.as_ref().map(|s| vec![spans(s, theme)]).unwrap_or_default(),
@@ -120,8 +121,14 @@ pub fn render(page: Page, s: &Surveys, scroll: usize, area: Rect, buf: &mut Buff
         Page::Verify => s.verify.as_ref().map(verify).unwrap_or_default(),
     };
     let mut y = area.y;
-    let bottom = area.y + area.height;
-    let mut skip = scroll;
+    // The last row says what does not fit.
+    let bottom = area.y + area.height.saturating_sub(1);
+    let rows: usize = tables.iter().map(|t| t.rows.len()).sum();
+    // Each table has two lines over its rows and a blank one under them.
+    let room = usize::from(bottom.saturating_sub(area.y)).saturating_sub(3 * tables.len()).max(1);
+    let first = scroll.first_of(rows, room);
+    let mut skip = first;
+    let mut drawn = first;
     for table in &tables {
         // Scrolled by rows, so that what does not fit can be reached.
         let hidden = skip.min(table.rows.len());
@@ -129,8 +136,11 @@ pub fn render(page: Page, s: &Surveys, scroll: usize, area: Rect, buf: &mut Buff
         if y + 2 >= bottom || (hidden == table.rows.len() && hidden > 0) {
             continue;
         }
-        y = draw(table, hidden, Rect { y, height: bottom - y, ..area }, buf, theme) + 1;
+        let until = draw(table, hidden, Rect { y, height: bottom - y, ..area }, buf, theme);
+        drawn += usize::from(until.saturating_sub(y + 2));
+        y = until + 1;
     }
+    more(first, rows.saturating_sub(drawn), Rect { y: bottom, height: 1, ..area }, buf, theme);
 }
 
 fn draw(table: &Table, hidden: usize, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 {

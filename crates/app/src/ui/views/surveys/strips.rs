@@ -12,11 +12,13 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::SurveysView;
+use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::theme::Theme;
 use crate::ui::views::haul;
 use crate::ui::widgets::lane;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::ruler;
+use crate::ui::widgets::scroll::Scroll;
 
 const BARS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 const PANEL: u16 = 44;
@@ -91,12 +93,13 @@ fn strip(grids: &[&Grid], (from, to): (f64, f64), top: f64, area: Rect, buf: &mu
 /// Draws it.
 pub fn render(
     view: &SurveysView,
-    theme: &Theme,
+    frame: &Frame<'_>,
     r: &Readings,
     c: &Conclusions,
     area: Rect,
     buf: &mut Buffer,
 ) {
+    let theme = frame.theme;
     let (Some(scans), Some(survey)) = (r.scan(), &c.surveys.ground) else {
         Writer::new(area, buf).text("The record is still being read.", 0, theme.faint());
         return;
@@ -137,15 +140,16 @@ pub fn render(
         height: at_ruler.y.saturating_sub(flags_row.y),
         ..flags_row
     };
-    haul::flags(r, c, Ruler::Position, (from, to), lanes, buf, theme);
-    if let Some(cursor) = view.cursor {
+    frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
+    haul::flags(frame, r, c, Ruler::Position, (from, to), lanes, buf);
+    if let Some(cursor) = view.window.cursor {
         haul::upright(lanes, cursor, buf, theme);
     }
     let panel = Rect { x: main.x + main.width + 2, width: panel_width, ..area };
     let under = under_cursor(view, grids, (from, to), plot_width);
     let below = under.len() as u16;
     let mut out = Writer::new(Rect { height: panel.height.saturating_sub(below + 1), ..panel }, buf);
-    table(c, survey, view.scroll, &mut out, theme);
+    table(c, survey, &view.scroll, &mut out, theme);
     let low = Rect { y: panel.y + panel.height.saturating_sub(below), height: below, ..panel };
     let mut out = Writer::new(low, buf);
     for (name, value) in &under {
@@ -156,7 +160,7 @@ pub fn render(
 fn table(
     c: &Conclusions,
     survey: &hollow_mile_core::conclude::surveys::ground::GroundSurvey,
-    scroll: usize,
+    scroll: &Scroll,
     out: &mut Writer<'_>,
     theme: &Theme,
 ) {
@@ -171,7 +175,9 @@ fn table(
         out.text("None: no stretch is below 80 % of what lies around it, pass after pass.", 0, theme.faint());
     }
     let lettered = c.findings.iter().enumerate().filter(|(_, f)| f.kind == FindingKind::SlowZone);
-    for (i, f) in lettered.skip(scroll) {
+    let lettered: Vec<_> = lettered.collect();
+    for (i, f) in &lettered[scroll.first_of(lettered.len(), 1)..] {
+        let i = *i;
         let (Some(from), Some(to)) = (f.position, f.position_end) else { continue };
         let (inside, beside) = (f.after.unwrap_or_default(), f.before.unwrap_or_default());
         out.line(&format!("{}  {from} to {to}", letter(i)), theme.strong());
@@ -224,7 +230,7 @@ fn under_cursor(
     (from, to): (f64, f64),
     width: u16,
 ) -> Vec<(String, String)> {
-    let Some(cursor) = view.cursor else { return Vec::new() };
+    let Some(cursor) = view.window.cursor else { return Vec::new() };
     let step = (to - from) / f64::from(width.max(1));
     let left = from + (to - from - step) * cursor;
     let mut lines = vec![(

@@ -1,0 +1,128 @@
+//! The route on screen: routes on the left, figures on the right, the cost below.
+
+use hollow_mile_core::route::all_legs;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::{Field, RouteView};
+use crate::ui::frame::{Frame, SpotOf};
+use crate::ui::widgets::panel::{Writer, with_cursor, wrap};
+use crate::ui::widgets::scroll::more;
+
+/// Width of the names before what it costs.
+const NAMES: u16 = 10;
+
+/// Draws the route: routes on the left, figures on the right, the cost below.
+pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let Some(drive) = view.drive() else {
+        frame.top(area, buf, "choose a drive in the yard first");
+        return;
+    };
+    let route = view.draft.as_ref();
+    let name = route.map_or("none", |r| r.name.as_str());
+    let on =
+        if view.is_file() { "a new file".to_owned() } else { format!("{} {}", drive.serial, drive.model) };
+    let also: Vec<&str> = view.drives.iter().skip(1).map(|d| d.identity.serial.as_str()).collect();
+    let also = if also.is_empty() { String::new() } else { format!(", and on {}", also.join(", ")) };
+    frame.top(area, buf, &format!("{name} on {on}{also}"));
+    let left = Rect {
+        y: area.y + 2,
+        width: (area.width / 5).clamp(16, 26),
+        height: area.height.saturating_sub(2),
+        ..area
+    };
+    let right = Rect {
+        x: left.x + left.width + 2,
+        y: left.y,
+        width: area.width.saturating_sub(left.width + 2),
+        height: left.height,
+    };
+    let mut out = Writer::new(left, buf);
+    out.line("routes", theme.faint());
+    for (i, r) in view.routes.iter().enumerate() {
+        let chosen = i == view.chosen;
+        let style = if chosen && !view.in_figures { theme.accent() } else { theme.strong() };
+        frame.spot(Rect { y: left.y + 1 + i as u16, height: 1, ..left }, SpotOf::Row(i));
+        out.line(&format!("{} {}", if chosen { "▸" } else { " " }, r.name), style);
+    }
+    let cost = view.cost();
+    let wide = usize::from(right.width.saturating_sub(NAMES));
+    let lines: usize = cost.iter().map(|(_, value)| wrap(value, wide).len()).sum();
+    let below = (lines as u16 + 4).min(right.height * 2 / 3);
+    let upper = Rect { height: right.height.saturating_sub(below), ..right };
+    figures(view, frame, upper, buf);
+    let lower = Rect { y: right.y + upper.height, height: right.height - upper.height, ..right };
+    let mut out = Writer::new(lower, buf);
+    let field = view.fields().get(view.field).copied();
+    match (&view.fault, field.filter(|_| view.in_figures)) {
+        (Some(fault), _) => out.text(fault, 0, theme.accent()),
+        (None, Some(field)) => out.text(field.help(), 0, theme.faint()),
+        (None, None) => out.text("Enter goes to the figures of this route; s starts it.", 0, theme.faint()),
+    }
+    out.gap();
+    for (name, value) in &cost {
+        for (i, part) in wrap(value, wide).iter().enumerate() {
+            out.pair(if i == 0 { name } else { "" }, part, NAMES, theme.faint(), theme.strong());
+        }
+    }
+}
+
+fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let Some(route) = &view.draft else { return };
+    let fields = view.fields();
+    // Lines with their field, so that the one under the cursor can be kept in sight.
+    let mut lines: Vec<(String, Option<usize>)> =
+        wrap(&route.about, usize::from(area.width)).into_iter().map(|l| (l, None)).collect();
+    lines.push((String::new(), None));
+    let mut leg_before = None;
+    for (i, field) in fields.iter().enumerate() {
+        let leg = if let Field::Of(place, _) = field { Some(*place) } else { None };
+        if leg != leg_before
+            && let Some((l, deep)) = leg.and_then(|p| all_legs(route).get(p).copied())
+        {
+            lines.push((String::new(), None));
+            let place = leg.unwrap_or(0) + 1;
+            lines.push((format!("{}leg {place}, {}", "  ".repeat(deep), l.words()), None));
+        }
+        leg_before = leg;
+        lines.push((String::new(), Some(i)));
+    }
+    let at = lines.iter().position(|l| l.1 == Some(view.field)).unwrap_or(0);
+    let fits = usize::from(area.height.saturating_sub(1));
+    let from = if view.in_figures { at.saturating_sub(fits.saturating_sub(1)) } else { 0 };
+    let shown = from + fits.min(lines.len().saturating_sub(from));
+    more(
+        from,
+        lines.len() - shown,
+        Rect { y: area.y + area.height.saturating_sub(1), height: 1, ..area },
+        buf,
+        theme,
+    );
+    let mut out = Writer::new(Rect { height: area.height.saturating_sub(1), ..area }, buf);
+    for (row, (line, field)) in lines.iter().skip(from).take(fits).enumerate() {
+        let Some(i) = field else {
+            out.line(line, theme.faint());
+            continue;
+        };
+        let at = Rect { y: area.y + row as u16, height: 1, ..area };
+        frame.spot(at, SpotOf::Row(view.routes.len() + *i));
+        let here = view.in_figures && *i == view.field;
+        let value = match &view.editing {
+            Some(input) if here => with_cursor(input, usize::from(area.width).saturating_sub(18)),
+            _ => view.value(fields[*i]),
+        };
+        // The eye looks for what is set.
+        let plain = if value.is_empty() { theme.faint() } else { theme.strong() };
+        let value = if value.is_empty() { "not set".to_owned() } else { value };
+        let name = format!("{} {}", if here { "▸" } else { " " }, fields[*i].name());
+        out.pair(
+            &name,
+            &value,
+            18,
+            if here { theme.accent() } else { theme.faint() },
+            if here { theme.accent() } else { plain },
+        );
+    }
+}

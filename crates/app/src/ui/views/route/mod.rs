@@ -1,0 +1,438 @@
+//! The route: what shall be done on a drive, with every figure open to change and the cost kept current.
+
+mod cost;
+mod draw;
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::quantity::plain::Plain;
+use hollow_mile_core::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
+use hollow_mile_core::record::Conditions;
+use hollow_mile_core::route::Route;
+use hollow_mile_drives::linux::guard::{Consent, Examination};
+use hollow_mile_ledger::Ledger;
+use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
+
+use super::yard::YardRow;
+use crate::again::Again;
+use crate::error::{AppError, Exit};
+use crate::machine;
+use crate::targets::{Target, file_size, fits};
+use hollow_mile_core::route::{Field as LegField, all_legs, leg_mut};
+
+use crate::ui::actions::Action;
+use crate::ui::widgets::scroll::moved;
+use cost::{KnownLevel, known_levels};
+
+pub use draw::render;
+
+/// A figure that can be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Field {
+    Path,
+    Size,
+    Erase,
+    GiveUp,
+    Ambient,
+    Cooling,
+    Slot,
+    Label,
+    WhenLeft,
+    Interval,
+    Limits,
+    /// A figure of the leg at this place of the route.
+    Of(usize, LegField),
+}
+
+impl Field {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Path => "path",
+            Self::Size => "size",
+            Self::Erase => "erase serial",
+            Self::GiveUp => "give up",
+            Self::Ambient => "ambient",
+            Self::Cooling => "cooling",
+            Self::Slot => "slot",
+            Self::Label => "label",
+            Self::WhenLeft => "when left",
+            Self::Interval => "interval",
+            Self::Limits => "limits",
+            Self::Of(_, field) => field.name(),
+        }
+    }
+
+    fn help(self) -> &'static str {
+        match self {
+            Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
+            Self::Size => {
+                "How large the file is, such as 20 GB. A share of the file system stays free for others."
+            }
+            Self::Erase => {
+                "Consent to lose what is on this drive: type its serial. Of several, each, with commas between."
+            }
+            Self::GiveUp => {
+                "What on the drive may be lost, by the names under \"destroys\": gpt, ext4. Each must be named."
+            }
+            Self::Ambient => {
+                "Temperature of the air around the drive, °C. A simulated drive is placed in it."
+            }
+            Self::Cooling => {
+                "How the drive is cooled, in your words. A simulated drive knows bare, heatsink, fan."
+            }
+            Self::Slot => "Slot or port, in your words, to tell hauls apart later.",
+            Self::Label => "A name for this haul.",
+            Self::WhenLeft => {
+                "What becomes of it when this terminal is left or closed: it ends, or goes on by itself. Enter changes it."
+            }
+            Self::Interval => {
+                "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second."
+            }
+            Self::Limits => {
+                "What must hold, one after the other with ; between: sustained >= 620 MB/s; no throttle below 38 °C ambient."
+            }
+            Self::Of(_, field) => field.help(),
+        }
+    }
+}
+
+/// A drive that a route is planned for, and what is known of it.
+pub struct OnDrive {
+    identity: DriveIdentity,
+    /// What stands against writing to a device.
+    examination: Option<Examination>,
+    /// What others move on it.
+    busy: Option<Rate>,
+    known: Vec<KnownLevel>,
+}
+
+impl OnDrive {
+    /// Of a drive of the yard, with what its hauls told.
+    #[must_use]
+    pub fn of(row: &YardRow, ledger: &Ledger) -> Self {
+        let known = row.last_haul.as_deref().map(|h| known_levels(ledger, h));
+        Self {
+            identity: row.identity.clone(),
+            examination: row.examination.clone(),
+            busy: row.now.as_ref().and_then(|n| n.moving).filter(|r| machine::is_busy(*r)),
+            known: known.unwrap_or_default(),
+        }
+    }
+}
+
+/// What shall be done on one drive, or on several at once.
+#[derive(Default)]
+pub struct RouteView {
+    /// The drives that it is started on; the first is the one that its figures are checked against.
+    drives: Vec<OnDrive>,
+    routes: Vec<Route>,
+    chosen: usize,
+    draft: Option<Route>,
+    field: usize,
+    in_figures: bool,
+    path: String,
+    size: Option<Bytes>,
+    conditions: Conditions,
+    consent: Consent,
+    /// The figure being typed.
+    pub editing: Option<Input>,
+    fault: Option<String>,
+    /// The haul goes on when the terminal that started it goes.
+    pub goes_on: bool,
+}
+
+/// Everything that a haul needs, checked.
+pub struct Plan {
+    /// The drives, as a user names them, with their serials.
+    pub drives: Vec<(String, String)>,
+    /// Of a file.
+    pub size: Option<Bytes>,
+    /// What to do.
+    pub route: Route,
+    /// Under which conditions.
+    pub conditions: Conditions,
+    /// What may be lost.
+    pub consent: Consent,
+}
+
+fn words(text: &str) -> Option<String> {
+    let clean: String = text.trim().chars().filter(|c| !c.is_control()).collect();
+    (!clean.is_empty()).then_some(clean)
+}
+
+/// Reads an optional figure: empty takes it away.
+fn optional<T: Plain>(text: &str) -> Result<Option<T>, ParseUnitError> {
+    if text.trim().is_empty() { Ok(None) } else { T::read(text).map(Some) }
+}
+
+impl RouteView {
+    /// For drives of the yard.
+    #[must_use]
+    pub fn plan(drives: Vec<OnDrive>, routes: Vec<Route>) -> Self {
+        let is_file = drives.iter().any(|d| d.identity.kind == DriveKind::File);
+        let here = std::env::current_dir().unwrap_or_else(|_| PathBuf::from("/tmp"));
+        Self {
+            draft: routes.first().cloned(),
+            routes,
+            drives,
+            path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
+            size: is_file.then_some(Bytes::from_mib(8192)),
+            ..Self::default()
+        }
+    }
+
+    /// For a haul once more, with all that it was made with.
+    #[must_use]
+    pub fn again(drive: OnDrive, again: Again) -> Self {
+        let path = again.drive.strip_prefix("file:").unwrap_or_default().to_owned();
+        let mut view = Self::plan(vec![drive], vec![again.route]);
+        view.path = path;
+        view.size = again.size;
+        view.conditions = again.conditions;
+        view.in_figures = true;
+        view.field = view.fields().iter().position(|f| *f == Field::Erase).unwrap_or(0);
+        view
+    }
+
+    /// Whether the guard, as far as the yard knows, would let it write to every drive.
+    ///
+    /// # Errors
+    /// What stands against it.
+    pub fn consented(&self) -> Result<(), AppError> {
+        let destroys = self.draft.as_ref().is_some_and(Route::destroys);
+        for on in self.drives.iter().filter(|_| destroys) {
+            let erase = self.serial_typed_for(&on.identity);
+            let consent = Consent { erase, ..self.consent.clone() };
+            if let Some(Err(refusal)) = on.examination.as_ref().map(|e| e.verdict(&consent)) {
+                return Err(AppError { message: refusal.to_string(), exit: Exit::Refused });
+            }
+        }
+        Ok(())
+    }
+
+    fn drive(&self) -> Option<&DriveIdentity> {
+        self.drives.first().map(|d| &d.identity)
+    }
+
+    fn is_file(&self) -> bool {
+        self.drive().is_some_and(|d| d.kind == DriveKind::File)
+    }
+
+    fn is_device(&self) -> bool {
+        self.drives.iter().any(|d| d.identity.kind == DriveKind::Block)
+    }
+
+    fn capacity_of(&self, drive: &DriveIdentity) -> Bytes {
+        self.size.unwrap_or(drive.capacity)
+    }
+
+    /// What stands between lines that were pasted into the field.
+    #[must_use]
+    pub fn between_pasted_lines(&self) -> &'static str {
+        match self.fields().get(self.field) {
+            Some(Field::Limits) => "; ",
+            Some(Field::Erase | Field::GiveUp) => ", ",
+            _ => " ",
+        }
+    }
+
+    /// Puts the cursor on a route, or on a figure: those come after the routes. True when it stood there.
+    pub fn press(&mut self, row: usize) -> bool {
+        let figures = self.fields().len();
+        match row.checked_sub(self.routes.len()) {
+            None => {
+                let there = !self.in_figures && self.chosen == row;
+                self.in_figures = false;
+                self.choose(row);
+                there
+            }
+            Some(field) => {
+                let there = self.in_figures && self.field == field;
+                self.in_figures = true;
+                self.field = field.min(figures.saturating_sub(1));
+                there
+            }
+        }
+    }
+
+    fn choose(&mut self, route: usize) {
+        if self.chosen != route {
+            self.chosen = route;
+            self.draft = self.routes.get(route).cloned();
+            self.field = 0;
+            self.fault = None;
+        }
+    }
+
+    fn fields(&self) -> Vec<Field> {
+        let mut all = if self.is_file() { vec![Field::Path, Field::Size] } else { Vec::new() };
+        if self.is_device() && self.draft.as_ref().is_some_and(Route::destroys) {
+            all.extend([Field::Erase, Field::GiveUp]);
+        }
+        all.extend([
+            Field::Ambient,
+            Field::Cooling,
+            Field::Slot,
+            Field::Label,
+            Field::WhenLeft,
+            Field::Interval,
+            Field::Limits,
+        ]);
+        for (place, (leg, _)) in self.draft.iter().flat_map(|r| all_legs(r).into_iter().enumerate()) {
+            all.extend(LegField::of(leg.kind).map(|f| Field::Of(place, f)));
+        }
+        all
+    }
+
+    fn value(&self, field: Field) -> String {
+        let Some(route) = &self.draft else { return String::new() };
+        fn plain<T: Plain>(v: Option<T>) -> String {
+            v.map(|v| v.plain()).unwrap_or_default()
+        }
+        match field {
+            Field::Path => self.path.clone(),
+            Field::Size => plain(self.size),
+            Field::Erase => self.consent.erase.clone().unwrap_or_default(),
+            Field::GiveUp => self.consent.give_up.join(", "),
+            Field::Ambient => plain(self.conditions.ambient),
+            Field::Cooling => self.conditions.cooling.clone().unwrap_or_default(),
+            Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
+            Field::Label => self.conditions.label.clone().unwrap_or_default(),
+            Field::WhenLeft => if self.goes_on { "goes on" } else { "ends" }.into(),
+            Field::Interval => route.interval.plain(),
+            Field::Limits => {
+                let all: Vec<&str> = route.limits.iter().map(hollow_mile_core::route::Limit::text).collect();
+                all.join("; ")
+            }
+            Field::Of(place, field) => {
+                all_legs(route).get(place).map(|(leg, _)| field.value(leg)).unwrap_or_default()
+            }
+        }
+    }
+
+    /// Changes a figure; nothing changes when it does not make sense.
+    fn set(&mut self, field: Field, given: &str) -> Result<(), String> {
+        let unit = |e: ParseUnitError| e.to_string();
+        match field {
+            Field::Path => self.path = given.trim().to_owned(),
+            Field::Size => self.size = Some(file_size(given).map_err(unit)?),
+            Field::Erase => self.consent.erase = words(given),
+            Field::GiveUp => {
+                self.consent.give_up = given
+                    .split([',', ' '])
+                    .map(str::trim)
+                    .filter(|n| !n.is_empty())
+                    .map(Into::into)
+                    .collect();
+            }
+            Field::Ambient => self.conditions.ambient = optional::<Celsius>(given).map_err(unit)?,
+            Field::Cooling => self.conditions.cooling = words(given),
+            Field::Slot => self.conditions.slot = words(given),
+            Field::Label => self.conditions.label = words(given),
+            // A choice of two, changed without typing.
+            Field::WhenLeft => {}
+            _ => {
+                let Some(mut route) = self.draft.clone() else { return Ok(()) };
+                match field {
+                    Field::Interval => route.interval = Duration::read(given).map_err(unit)?,
+                    Field::Limits => {
+                        let each = given.split(';').map(str::trim).filter(|l| !l.is_empty());
+                        route.limits = each.map(str::parse).collect::<Result<_, String>>()?;
+                    }
+                    Field::Of(place, field) => {
+                        if let Some(leg) = leg_mut(&mut route.legs, place) {
+                            field.set(leg, given)?;
+                        }
+                    }
+                    _ => {}
+                }
+                route.check().map_err(|e| e.to_string())?;
+                self.draft = Some(route);
+            }
+        }
+        Ok(())
+    }
+
+    /// A key while a figure is typed.
+    pub fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
+        match key.code {
+            KeyCode::Esc => {
+                self.editing = None;
+                self.fault = None;
+            }
+            KeyCode::Enter => {
+                let given = self.editing.as_ref().map(|i| i.value().to_owned()).unwrap_or_default();
+                let Some(field) = self.fields().get(self.field).copied() else { return };
+                match self.set(field, &given) {
+                    Ok(()) => {
+                        self.editing = None;
+                        self.fault = None;
+                    }
+                    // What was typed stays, to be mended.
+                    Err(e) => self.fault = Some(e),
+                }
+            }
+            _ => {
+                if let Some(input) = &mut self.editing {
+                    input.handle_event(event);
+                }
+            }
+        }
+    }
+
+    /// Moves the cursor, changes panes, begins to type.
+    pub fn act(&mut self, action: Action) {
+        let last = if self.in_figures { self.fields().len() } else { self.routes.len() }.saturating_sub(1);
+        let at = if self.in_figures { self.field } else { self.chosen };
+        match action {
+            Action::OtherPane => self.in_figures = !self.in_figures,
+            Action::Open if !self.in_figures => self.in_figures = true,
+            Action::Open if self.fields().get(self.field) == Some(&Field::WhenLeft) => {
+                self.goes_on = !self.goes_on
+            }
+            Action::Open => {
+                if let Some(field) = self.fields().get(self.field).copied() {
+                    self.fault = None;
+                    self.editing = Some(Input::new(self.value(field)));
+                }
+            }
+            _ => match moved(at, last, action) {
+                Some(to) if self.in_figures => self.field = to,
+                Some(to) => self.choose(to),
+                None => {}
+            },
+        }
+    }
+
+    /// The plan, when everything fits together.
+    ///
+    /// # Errors
+    /// What does not fit, in a sentence.
+    pub fn checked(&self) -> Result<Plan, AppError> {
+        let (Some(drive), Some(route)) = (self.drive(), &self.draft) else {
+            return Err(AppError::usage("There is no route to start: choose one in the list."));
+        };
+        route.check()?;
+        let target = |d: &DriveIdentity| match d.kind {
+            DriveKind::File => format!("file:{}", self.path),
+            _ => d.target.clone(),
+        };
+        for d in &self.drives {
+            Target::parse(&target(&d.identity))?;
+            if d.identity.kind != DriveKind::File {
+                fits(route, &d.identity)?;
+            }
+        }
+        Ok(Plan {
+            drives: self.drives.iter().map(|d| (target(&d.identity), d.identity.serial.clone())).collect(),
+            size: self.is_file().then(|| self.capacity_of(drive)),
+            route: route.clone(),
+            conditions: self.conditions.clone(),
+            consent: self.consent.clone(),
+        })
+    }
+}

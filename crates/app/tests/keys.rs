@@ -1,0 +1,153 @@
+//! Keys, pasted text and questions, in a real terminal: nothing happens by mistake.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::time::Duration;
+
+use common::{Bench, Terminal, put_demo};
+
+fn demo(width: u16, height: u16) -> (Bench, Terminal) {
+    let bench = Bench::new();
+    put_demo(&bench.dir.path().join("home/demo"));
+    let t = Terminal::start(&bench, "demo", width, height);
+    t.sees("KW-0417");
+    (bench, t)
+}
+
+#[test]
+fn pasted_text_is_no_keys_and_goes_where_text_is_asked_for() {
+    let (_bench, t) = demo(220, 50);
+    t.keys(&["L"]);
+    t.sees("20 hauls");
+    // A note of three lines, whose letters would delete, answer yes, and leave.
+    t.pastes("D\ny\nq the fan was off\n");
+    t.sees("Pasted text was left alone");
+    t.keys(&["Escape", "L"]);
+    t.sees("20 hauls");
+    // A question is not answered by it either.
+    t.keys(&["D"]);
+    t.sees("Delete this haul?");
+    t.pastes("y\n");
+    std::thread::sleep(Duration::from_millis(200));
+    t.sees("Delete this haul?");
+    t.keys(&["n"]);
+    // In a line it is one line.
+    t.keys(&["n"]);
+    t.sees("note on this haul");
+    t.pastes("fan off\nD\nq");
+    t.sees("fan off D q");
+    t.keys(&["Enter"]);
+    t.sees("“fan off D q”");
+    t.sees("20 hauls");
+    // And in the filter.
+    t.keys(&["/"]);
+    t.pastes("KW-0806\n");
+    t.sees("3 of 20 hauls");
+    t.keys(&["Enter", "q"]);
+    t.sees("left with 0");
+}
+
+#[test]
+fn marks_mean_what_is_seen_and_what_is_deleted_is_named() {
+    let (_bench, t) = demo(160, 47);
+    t.keys(&["L"]);
+    t.sees("20 hauls");
+    t.keys(&["m", "m", "/"]);
+    t.text("KW-0806");
+    t.keys(&["Enter"]);
+    t.sees("2 marked out of sight");
+    t.keys(&["D"]);
+    let asked = t.sees("Delete this haul?");
+    let question: Vec<&str> = asked.lines().filter(|l| l.contains('│')).collect();
+    assert!(question.iter().any(|l| l.contains("KW-0806")), "{asked}");
+    assert!(!question.iter().any(|l| l.contains("KW-0417")), "{asked}");
+    t.keys(&["y"]);
+    t.sees("1 haul deleted");
+    t.keys(&["Escape", "m", "m"]);
+    t.sees("4 marked, A first");
+    t.keys(&["M"]);
+    std::thread::sleep(Duration::from_millis(200));
+    assert!(!t.screen().contains(" marked"), "{}", t.screen());
+    t.keys(&["u"]);
+    t.sees("20 hauls");
+}
+
+#[test]
+fn stray_letters_start_and_end_nothing() {
+    let (_bench, t) = demo(140, 40);
+    t.keys(&["Enter"]);
+    t.sees("takes");
+    t.keys(&["s"]);
+    t.sees("Start long-haul?");
+    t.sees("which is simulated");
+    // The answer to another question is none to this one, and keys that come together with it are none.
+    t.keys(&["n"]);
+    t.text("sy");
+    t.sees("Start long-haul?");
+    t.keys(&["x", "Escape"]);
+    t.keys(&["Y"]);
+    t.sees("nothing is hauling");
+}
+
+#[test]
+fn a_leg_that_was_ended_by_hand_is_told_everywhere() {
+    let (bench, t) = demo(160, 47);
+    t.keys(&["Enter"]);
+    t.starts();
+    t.sees("leg 1 of 2, write");
+    t.sees("GB written");
+    t.keys(&["e"]);
+    t.sees("has moved");
+    t.keys(&["n"]);
+    std::thread::sleep(Duration::from_millis(300));
+    t.sees("leg 1 of 2, write");
+    t.keys(&["e"]);
+    t.sees("End this leg now?");
+    t.keys(&["y"]);
+    t.sees("Leg 1 was ended by hand after");
+    t.keys(&["X"]);
+    t.sees("Stop this haul?");
+    t.keys(&["y"]);
+    t.sees("Stopped after");
+    t.keys(&["L"]);
+    t.sees("leg 1 ended by hand");
+    drop(t);
+    let home = bench.path("home/demo");
+    let said = |args: &[&str]| {
+        let out = bench.command(args).env("HOLLOW_MILE_HOME", &home).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    let found = said(&["findings", "last"]);
+    assert!(found.contains("Leg 1 was ended by hand after"), "{found}");
+    let row: serde_json::Value = serde_json::from_str(&said(&["ledger", "--json"])).unwrap();
+    let listed = said(&["ledger"]);
+    assert!(listed.contains("leg 1 ended by hand"), "{listed}");
+    let before = row[1]["haul"].as_str().unwrap().to_owned();
+    let contrast = said(&["contrast", "last", &before]);
+    assert!(contrast.contains("ended by hand"), "{contrast}");
+}
+
+#[test]
+fn what_was_typed_wrong_stays_to_be_mended() {
+    let (_bench, t) = demo(160, 47);
+    t.keys(&["L", "#"]);
+    t.sees("tags of this haul");
+    t.text(", fan");
+    t.keys(&["Enter"]);
+    t.sees("is no tag");
+    t.text("=on");
+    t.keys(&["Enter"]);
+    t.sees("fan=on");
+}
+
+#[test]
+fn a_haul_runs_again_in_two_keys_and_six_repeats_are_set_side_by_side_in_four() {
+    let (_bench, t) = demo(160, 47);
+    t.keys(&["A"]);
+    t.sees("Start ");
+    t.keys(&["5"]);
+    t.sees("leg 1 of");
+    t.keys(&["Escape"]);
+    t.sees("hauling");
+}
