@@ -21,6 +21,18 @@ pub fn home() -> Result<PathBuf, AppError> {
         .ok_or_else(|| AppError::usage("no home folder is known: set HOLLOW_MILE_HOME"))
 }
 
+/// A command as it is to be typed for the ledger in this folder: with the folder before it where it is not the usual one.
+#[must_use]
+pub fn command_for(folder: &Path, words: &str) -> String {
+    if home().is_ok_and(|usual| usual == folder) {
+        return format!("`hollow-mile {words}`");
+    }
+    let shown = folder.display().to_string();
+    let plain = shown.chars().all(|c| c.is_ascii_alphanumeric() || "/._-+:@%,".contains(c));
+    let quoted = if plain { shown } else { format!("'{}'", shown.replace('\'', "'\\''")) };
+    format!("`HOLLOW_MILE_HOME={quoted} hollow-mile {words}`")
+}
+
 /// The demo's own folder within it, so that it never touches the user's ledger.
 #[must_use]
 pub fn demo_home(home: &Path) -> PathBuf {

@@ -1,6 +1,7 @@
 //! Live figures of hauls as OpenMetrics text, for the dashboards that people already have. Off unless asked for; on the
 //! loopback unless another address is named.
 
+use hollow_mile_core::quantity::text::named;
 use std::fmt::Write as _;
 use std::io::{Read, Write};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream};
@@ -154,8 +155,7 @@ pub fn address(text: &str) -> Result<SocketAddr, String> {
     if let Ok(port) = text.trim_start_matches(':').parse::<u16>() {
         return Ok(SocketAddr::new(IpAddr::V4(Ipv4Addr::LOCALHOST), port));
     }
-    text.parse()
-        .map_err(|_| format!("\"{}\" is no address such as 127.0.0.1:9400 or 9400", text.escape_default()))
+    text.parse().map_err(|_| format!("\"{}\" is no address such as 127.0.0.1:9400 or 9400", named(text)))
 }
 
 /// Serves the figures until the program ends. The address it listens on, whose port is the system's choice when 0 was asked.

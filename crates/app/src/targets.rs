@@ -1,5 +1,6 @@
 //! From what the user names to a drive: `/dev/…`, `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
 
+use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::route::LaidOn;
 use std::path::{Path, PathBuf};
 
@@ -35,7 +36,7 @@ impl Target {
     /// # Errors
     /// When it is none, with what would be.
     pub fn parse(text: &str) -> Result<Self, AppError> {
-        let shown = text.escape_default();
+        let shown = named(text);
         if let Some(name) = text.strip_prefix("sim:").filter(|n| !n.is_empty()) {
             return Ok(Self::Sim(name.to_owned()));
         }
@@ -67,7 +68,7 @@ pub fn sim_spec(name: &str) -> Result<SimSpec, AppError> {
     let names: Vec<&str> = sim::SHIPPED.iter().map(|(n, _)| *n).collect();
     Err(AppError::usage(format!(
         "no simulated drive \"{}\": there are {}, or a file of your own that ends in .toml",
-        name.escape_default(),
+        named(name),
         names.join(", ")
     )))
 }
@@ -227,7 +228,7 @@ pub fn find_route(name: &str, home: &Path) -> Result<Route, AppError> {
     let names: Vec<&str> = route::SHIPPED.iter().map(|(n, _)| *n).collect();
     Err(AppError::usage(format!(
         "no route \"{}\": there are {}, your own in {}, or a file that ends in .toml",
-        name.escape_default(),
+        named(name),
         names.join(", "),
         crate::home::routes(home).display()
     )))

@@ -151,3 +151,82 @@ fn a_haul_runs_again_in_two_keys_and_six_repeats_are_set_side_by_side_in_four() 
     t.keys(&["Escape"]);
     t.sees("hauling");
 }
+
+#[test]
+fn a_haul_that_just_ran_is_seen_again_and_a_paused_one_shows_no_rate() {
+    let (bench, t) = demo(160, 47);
+    t.keys(&["Enter", "Tab"]);
+    t.starts();
+    t.sees("leg 1 of 2, write");
+    t.keys(&["Space"]);
+    t.sees("paused: the load is off");
+    t.keys(&["Space"]);
+    t.sees("MB/s");
+    t.keys(&["X"]);
+    t.sees("Stop this haul?");
+    t.keys(&["y"]);
+    t.sees("Stopped after");
+    t.keys(&["t"]);
+    t.sees("time-lapse, 0:");
+    t.keys(&["Escape"]);
+    // What is exported is what is shown.
+    t.keys(&["l", "+", "+", "x"]);
+    t.sees("-lanes-elapsed-part.svg");
+    // What is left of a haul is told by commands that work as they are printed.
+    drop(t);
+    let t = Terminal::start(&bench, "demo", 160, 47);
+    t.sees("KW-0417");
+    t.keys(&["Enter", "Tab"]);
+    t.starts();
+    t.sees("leg 1 of 2, write");
+    t.keys(&["Space", "q"]);
+    t.sees("A haul is under way");
+    t.keys(&["n"]);
+    t.sees("paused");
+    t.keys(&["q"]);
+    t.sees("l let run and leave");
+    t.keys(&["l"]);
+    t.sees("goes on");
+    let said = t.sees("left with 0").replace('\n', "");
+    let stop = said.split('`').find(|c| c.ends_with(" stop")).unwrap_or_else(|| panic!("{said}")).to_owned();
+    let stop = stop.replace("hollow-mile ", &format!("{} ", common::PROGRAM));
+    let out = std::process::Command::new("sh").args(["-c", &stop]).output().unwrap();
+    assert!(out.status.success(), "{stop}: {}", String::from_utf8_lossy(&out.stderr));
+}
+
+#[test]
+fn a_size_stays_as_it_was_typed_and_a_wrong_one_too() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "", 140, 40);
+    t.sees("a file on this machine");
+    t.keys(&["G", "Enter"]);
+    t.sees("a new file");
+    t.keys(&["Tab", "j", "Enter", "C-u"]);
+    t.text("1 GB");
+    t.sees("Ctrl-U clear");
+    t.keys(&["Enter"]);
+    t.sees("size            1 GB");
+    t.keys(&["Enter", "C-u"]);
+    t.text("38 °X");
+    t.keys(&["Enter"]);
+    let wrong = t.sees("\"38 °X\" is");
+    assert!(wrong.contains("38 °X▏"), "what was typed stays: {wrong}");
+}
+
+#[test]
+fn a_console_gets_the_letters_that_it_has() {
+    let bench = Bench::new();
+    put_demo(&bench.dir.path().join("home/demo"));
+    let t = Terminal::start_with(&bench, "HM_CONSOLE=1", "demo", 100, 30);
+    t.sees("KW-0417");
+    t.keys(&["L", "G", "Enter"]);
+    let any = t.sees("rate, MB/s");
+    assert!(any.chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{any}");
+    drop(t);
+    let t = Terminal::start_as(&bench, "linux", "demo", 100, 30);
+    t.sees("KW-0417");
+    t.keys(&["L", "G", "Enter"]);
+    let plain = t.sees("rate, MB/s");
+    assert!(!plain.chars().any(|c| ('\u{2800}'..='\u{28ff}').contains(&c) || "▸▾┊▂▅".contains(c)), "{plain}");
+    assert!(plain.contains('█') && plain.contains('▄'), "{plain}");
+}

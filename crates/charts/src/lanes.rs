@@ -7,7 +7,7 @@ use hollow_mile_core::quantity::units::{Bytes, Rate, clock, mb_s_figure};
 use hollow_mile_core::readings::{Column, Readings, Ruler};
 
 use crate::plot::{FAINT, Plot, Range, TEXT, headed};
-use crate::scene::{Anchor, Ink, Scene};
+use crate::scene::{Anchor, Ink, Scene, beyond_one_line};
 
 pub(crate) const WIDTH: f64 = 1120.0;
 pub(crate) const LEFT: f64 = 92.0;
@@ -71,10 +71,24 @@ pub fn finding_line(f: &Finding) -> String {
 /// Draws the lanes of a haul along a ruler.
 #[must_use]
 pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Scene {
-    let flags = conclusions.findings.len() + readings.notes().len();
-    let shown = flags.min(26);
+    lanes_between(readings, conclusions, ruler, None)
+}
+
+/// Draws the lanes of a haul between two places of a ruler; all of it when there are none.
+#[must_use]
+pub fn lanes_between(
+    readings: &Readings,
+    conclusions: &Conclusions,
+    ruler: Ruler,
+    window: Option<(f64, f64)>,
+) -> Scene {
+    let extent = readings.extent(ruler).max(f64::MIN_POSITIVE);
+    let (from, to) = window.unwrap_or((0.0, extent));
+    let flags = flags_between(readings, conclusions, ruler, (from, to));
     let lanes_height = 420.0;
-    let height = TOP + lanes_height + 96.0 + shown as f64 * 17.0 + 20.0;
+    let told: f64 =
+        flags.iter().take(MOST_FLAGS).map(|f| 17.0 + beyond_one_line(&f.line, 11.5, FLAG_WORDS)).sum();
+    let height = TOP + lanes_height + 96.0 + told + 20.0;
     let head = readings.head();
     let title = head.map_or_else(
         || "A haul".to_owned(),
@@ -83,7 +97,6 @@ pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Sc
     let mut scene = Scene::new(WIDTH, height, title.clone());
     headed(&mut scene, &title, &conditions_line(readings), &source(readings));
 
-    let (from, to) = (0.0, readings.extent(ruler).max(f64::MIN_POSITIVE));
     let columns = readings.columns(ruler, from, to, COLUMNS);
     let plot = |top: f64, share: f64, low: f64, high: f64| Plot {
         left: LEFT,
@@ -102,7 +115,7 @@ pub fn lanes(readings: &Readings, conclusions: &Conclusions, ruler: Ruler) -> Sc
     draw_rate(&mut scene, &rate, &columns);
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
-    draw_flags(&mut scene, &rate, readings, conclusions, ruler, TOP + lanes_height, shown);
+    draw_flags(&mut scene, &rate, &flags, TOP + lanes_height);
     scene
 }
 
@@ -211,40 +224,47 @@ fn draw_heat(scene: &mut Scene, mut plot: Plot, columns: &[Column], readings: &R
     }
 }
 
-#[allow(clippy::too_many_arguments)]
-fn draw_flags(
-    scene: &mut Scene,
-    plot: &Plot,
-    readings: &Readings,
-    conclusions: &Conclusions,
-    ruler: Ruler,
-    base: f64,
-    shown: usize,
-) {
-    let findings =
-        conclusions.findings.iter().map(|f| (readings.place_of_finding(ruler, f), finding_line(f)));
-    let notes = readings
+/// Flags that are told below the lanes.
+const MOST_FLAGS: usize = 26;
+/// Room for their words.
+const FLAG_WORDS: f64 = RIGHT - LEFT - 24.0;
+
+struct Flag {
+    name: String,
+    place: Option<f64>,
+    line: String,
+}
+
+/// The flags that stand between two places, each with its letter of the whole haul; one without a place is told too.
+fn flags_between(r: &Readings, c: &Conclusions, ruler: Ruler, (from, to): (f64, f64)) -> Vec<Flag> {
+    let findings = c.findings.iter().map(|f| (r.place_of_finding(ruler, f), finding_line(f)));
+    let notes = r
         .notes()
         .iter()
-        .map(|(at, text)| (readings.place_of(ruler, *at), format!("note \"{text}\", {}", clock(*at))));
+        .map(|(at, text)| (r.place_of(ruler, *at), format!("note \"{text}\", {}", clock(*at))));
+    let all = findings.chain(notes).enumerate();
+    let seen = all.filter(|(_, (place, _))| place.is_none_or(|p| (from..=to).contains(&p)));
+    seen.map(|(i, (place, line))| Flag { name: letter(i), place, line }).collect()
+}
+
+fn draw_flags(scene: &mut Scene, plot: &Plot, flags: &[Flag], base: f64) {
     let mut free_from = f64::MIN;
-    for (i, (place, line)) in findings.chain(notes).enumerate().take(shown) {
-        let name = letter(i);
-        if let Some(place) = place {
+    let mut y = base + 64.0;
+    for flag in flags.iter().take(MOST_FLAGS) {
+        if let Some(place) = flag.place {
             let x = plot.x(place);
             scene.dashes(vec![(x, plot.top - 4.0), (x, base)], TEXT, 0.8);
             // Letters of flags that stand close together step aside; their lines stay.
             let at = x.max(free_from);
             free_from = at + 12.0;
-            scene.heavy((at, plot.top - 8.0 - 11.0), name.clone(), 12.0, TEXT, Anchor::Middle);
+            scene.heavy((at, plot.top - 8.0 - 11.0), flag.name.clone(), 12.0, TEXT, Anchor::Middle);
         }
-        let y = base + 64.0 + i as f64 * 17.0;
-        scene.heavy((LEFT, y), name, 11.5, TEXT, Anchor::Start);
-        scene.words((LEFT + 24.0, y), line, 11.5, TEXT, Anchor::Start);
+        scene.heavy((LEFT, y), flag.name.clone(), 11.5, TEXT, Anchor::Start);
+        scene.paragraph((LEFT + 24.0, y), &flag.line, 11.5, TEXT, FLAG_WORDS);
+        y += 17.0 + beyond_one_line(&flag.line, 11.5, FLAG_WORDS);
     }
-    let more = conclusions.findings.len() + readings.notes().len() - shown;
+    let more = flags.len().saturating_sub(MOST_FLAGS);
     if more > 0 {
-        let y = base + 64.0 + shown as f64 * 17.0;
         scene.words((LEFT + 24.0, y), format!("and {more} more"), 11.5, FAINT, Anchor::Start);
     }
 }

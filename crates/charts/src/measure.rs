@@ -27,15 +27,23 @@ fn font(face: Face) -> Option<&'static Font<'static>> {
 /// The text without control characters, and with a sign for each character that the fonts do not have.
 #[must_use]
 pub fn writable(text: &str) -> String {
-    let known = |c: char| font(Face::Regular).is_some_and(|f| f.glyph_index(c).is_some());
     text.chars()
         .map(|c| match c {
             c if c.is_control() => ' ',
             '\u{202f}' | '\u{2009}' => '\u{a0}',
-            c if known(c) => c,
+            c if is_known(c) => c,
             _ => '\u{fffd}',
         })
         .collect()
+}
+
+fn is_known(c: char) -> bool {
+    font(Face::Regular).is_some_and(|f| f.glyph_index(c).is_some())
+}
+
+/// The characters of a text that the fonts do not have.
+pub fn lacking(text: &str) -> impl Iterator<Item = char> + '_ {
+    text.chars().filter(|c| !c.is_control() && !matches!(c, '\u{202f}' | '\u{2009}') && !is_known(*c))
 }
 
 /// Width of a text, in the unit of `size`; kerning is left out.

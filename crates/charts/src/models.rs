@@ -10,7 +10,7 @@ use hollow_mile_core::readings::Readings;
 
 use crate::lanes::{HEAT, LEFT, RATE, RIGHT, WIDTH, conditions_line, source};
 use crate::plot::{FAINT, Plot, Range, TEXT, headed, legend, line_of, mark};
-use crate::scene::{Anchor, Dash, Scene};
+use crate::scene::{Anchor, Dash, Scene, beyond_one_line};
 
 const TOP: f64 = 96.0;
 
@@ -73,16 +73,17 @@ pub fn wear(
     moment: &dyn Fn(i64) -> String,
 ) -> Scene {
     let name = format!("{drive}: wear over time");
-    let mut scene = Scene::new(WIDTH, TOP + 470.0, name.clone());
+    let sentence = match projection {
+        Ok(p) => p.sentence(date),
+        Err(r) => r.words(),
+    };
+    let more = beyond_one_line(&sentence, 11.5, RIGHT - LEFT);
+    let mut scene = Scene::new(WIDTH, TOP + 470.0 + more, name.clone());
     let below = endurance.map_or_else(
         || "endurance not known".to_owned(),
         |e| format!("endurance {}", hollow_mile_core::archive::claims::terabytes(e.get())),
     );
     headed(&mut scene, &name, &below, "Hollow Mile · health readings before and after each haul");
-    let sentence = match projection {
-        Ok(p) => p.sentence(date),
-        Err(r) => r.words(),
-    };
     let by_bytes: Vec<(f64, f64)> =
         points.iter().filter_map(|p| Some((p.unix_ms as f64, p.host_written?.as_f64()))).collect();
     let by_percent: Vec<(f64, f64)> =
@@ -137,6 +138,6 @@ pub fn wear(
         let (ink, dash) = line_of(1);
         scene.stroke(vec![at(from - margin), at(to + margin)], ink, 1.4, dash);
     }
-    scene.words((LEFT, TOP + 435.0), sentence, 11.5, TEXT, Anchor::Start);
+    scene.paragraph((LEFT, TOP + 435.0), &sentence, 11.5, TEXT, RIGHT - LEFT);
     scene
 }

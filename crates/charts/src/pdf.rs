@@ -13,6 +13,7 @@ use krilla::surface::Surface;
 use krilla::text::{Font, TextDirection};
 
 use crate::measure::{self, Face};
+use crate::plot::FAINT;
 use crate::scene::{Anchor, Ink, Scene, Shape};
 
 /// Why pages could not be written.
@@ -103,6 +104,27 @@ fn draw(surface: &mut Surface<'_>, shape: &Shape, regular: &Font, heavy: &Font) 
     }
 }
 
+/// What is said of letters that the fonts of the program lack, by their code points.
+pub(crate) fn missing_letters(scene: &Scene) -> Option<String> {
+    const NAMED: usize = 6;
+    let texts = scene.shapes.iter().filter_map(|s| match s {
+        Shape::Words { text, .. } => Some(text.as_str()),
+        Shape::Line { .. } | Shape::Area { .. } => None,
+    });
+    let mut lacking: Vec<char> = texts.flat_map(measure::lacking).collect();
+    lacking.sort_unstable();
+    lacking.dedup();
+    let named: Vec<String> = lacking.iter().take(NAMED).map(|c| format!("U+{:04X}", u32::from(*c))).collect();
+    let more =
+        if lacking.len() > NAMED { format!(" and {} more", lacking.len() - NAMED) } else { String::new() };
+    (!lacking.is_empty()).then(|| {
+        format!(
+            "Shown as \u{fffd}, which these fonts lack: {}{more}. SVG, Markdown and JSON have them.",
+            named.join(", ")
+        )
+    })
+}
+
 /// A PDF of these pages, in order. Its title is that of the first.
 ///
 /// # Errors
@@ -118,6 +140,11 @@ pub fn pages(scenes: &[Scene]) -> Result<Vec<u8>, PdfError> {
         let mut page = document.start_page_with(size);
         let mut surface = page.surface();
         scene.shapes.iter().for_each(|s| draw(&mut surface, s, &regular, &heavy));
+        if let Some(words) = missing_letters(scene) {
+            let at = (30.0, scene.height - 10.0);
+            let (text, size, ink, anchor) = (words, 7.0, FAINT, Anchor::Start);
+            draw(&mut surface, &Shape::Words { at, text, size, ink, anchor, bold: false }, &regular, &heavy);
+        }
         surface.finish();
         page.finish();
     }

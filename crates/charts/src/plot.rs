@@ -2,6 +2,7 @@
 
 use hollow_mile_core::quantity::scale::Axis;
 
+use crate::measure::{Face, fitting, lines};
 use crate::scene::{Anchor, Dash, Ink, Scene};
 
 /// Text.
@@ -232,8 +233,15 @@ pub fn legend_in(scene: &mut Scene, at: (f64, f64), names: &[(Style, String)], m
 
 /// Title, a line below it, and where the data is from, at the foot.
 pub fn headed(scene: &mut Scene, title: &str, below: &str, source: &str) {
-    scene.heavy((92.0, 34.0), title, 19.0, TEXT, Anchor::Start);
-    scene.words((92.0, 55.0), below, 11.5, FAINT, Anchor::Start);
+    let most = scene.width - 92.0 - 30.0;
+    scene.heavy((92.0, 34.0), fitting(title, 19.0, Face::Bold, most), 19.0, TEXT, Anchor::Start);
+    // Two lines have room there.
+    let mut below = lines(below, 11.5, Face::Regular, most);
+    let rest = below.split_off(below.len().min(1)).join(" ");
+    for (i, line) in below.into_iter().chain((!rest.is_empty()).then_some(rest)).enumerate() {
+        let line = fitting(&line, 11.5, Face::Regular, most);
+        scene.words((92.0, 55.0 + 14.0 * i as f64), line, 11.5, FAINT, Anchor::Start);
+    }
     let foot = (scene.width - 30.0, scene.height - 10.0);
-    scene.words(foot, source, 9.5, FAINT, Anchor::End);
+    scene.words(foot, fitting(source, 9.5, Face::Regular, most), 9.5, FAINT, Anchor::End);
 }

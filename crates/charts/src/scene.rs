@@ -1,5 +1,7 @@
 //! What a chart is made of: lines, areas and words at places. One scene, several writers.
 
+use crate::measure::{Face, lines};
+
 /// A colour, as red, green and blue.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Ink(pub u8, pub u8, pub u8);
@@ -82,6 +84,15 @@ pub enum Shape {
     },
 }
 
+/// From one baseline to the next, in heights of the letters.
+const LINE: f64 = 1.3;
+
+/// How much higher a page has to be for this text to stand in lines of this width and not in one.
+#[must_use]
+pub fn beyond_one_line(text: &str, size: f64, most: f64) -> f64 {
+    (lines(text, size, Face::Regular, most).len() as f64 - 1.0) * size * LINE
+}
+
 /// A page.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Scene {
@@ -144,6 +155,17 @@ impl Scene {
     /// Adds an area.
     pub fn area(&mut self, points: Vec<(f64, f64)>, ink: Ink) {
         self.shapes.push(Shape::Area { points, ink });
+    }
+
+    /// Adds a text in as many lines as it takes to be no wider than this, one under the other. Gives the baseline of a next one.
+    pub fn paragraph(&mut self, at: (f64, f64), text: &str, size: f64, ink: Ink, most: f64) -> f64 {
+        let mut y = at.1;
+        for line in lines(text, size, Face::Regular, most) {
+            // Spaces that kept figures and units together have done their work.
+            self.words((at.0, y), line.replace('\u{a0}', " "), size, ink, Anchor::Start);
+            y += size * LINE;
+        }
+        y
     }
 
     /// Adds words.

@@ -252,7 +252,7 @@ pub fn spans(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
     let names: Vec<String> = curves.iter().map(|c| c.0.to_owned()).collect();
     legend(&mut scene, (LEFT + 20.0, TOP + 30.0), &names, true);
     if let Some(words) = survey.sentence() {
-        scene.words((LEFT, TOP + 440.0), words, 11.5, TEXT, Anchor::Start);
+        scene.paragraph((LEFT, TOP + 440.0), &words, 11.5, TEXT, RIGHT - LEFT);
     }
     Ok(scene)
 }

@@ -4,7 +4,11 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::record::{Event, Sample};
 
-use crate::lanes::{lanes, letter};
+use crate::lanes::{lanes, lanes_between, letter};
+use crate::measure::{self, Face};
+use crate::pdf;
+use crate::plot::TEXT;
+use crate::scene::{Anchor, Scene, Shape};
 
 /// What is drawn, without the letters that come with it.
 fn drawn(svg: &str) -> &str {
@@ -68,6 +72,61 @@ fn nothing_recorded_is_still_a_page() {
 #[test]
 fn letters_go_on_after_z() {
     assert_eq!([0, 25, 26, 27, 52].map(letter), ["A", "Z", "AA", "AB", "BA"]);
+}
+
+#[test]
+fn a_part_of_a_haul_is_drawn_with_its_own_flags_and_their_letters_of_the_whole() {
+    let r = two_levels();
+    let c = r.conclude();
+    let part = lanes_between(&r, &c, Ruler::Elapsed, Some((90.0, 110.0))).to_svg();
+    assert!(part.contains("note &quot;fan &lt;on&gt;&quot;, 0:01:40") || part.contains("0:01:40"), "{part}");
+    let other = lanes_between(&r, &c, Ruler::Elapsed, Some((150.0, 160.0))).to_svg();
+    assert!(!other.contains("fan &lt;on&gt;"), "a note outside is not told");
+}
+
+#[test]
+fn no_words_run_out_of_the_page_however_long_they_are() {
+    let mut r = two_levels();
+    let long = "the fan of the upper bay was taken out and put back with another cable ".repeat(12);
+    r.push(&Event::Note { at: Duration::from_secs(120), text: long });
+    let scene = lanes(&r, &r.conclude(), Ruler::Elapsed);
+    let mut lowest = 0.0f64;
+    for shape in &scene.shapes {
+        let Shape::Words { at, text, size, anchor, bold, .. } = shape else { continue };
+        let width = measure::width(text, *size, if *bold { Face::Bold } else { Face::Regular });
+        let left = match anchor {
+            Anchor::Start => at.0,
+            Anchor::Middle => at.0 - width / 2.0,
+            Anchor::End => at.0 - width,
+        };
+        assert!(left >= 0.0 && left + width <= scene.width, "{text}: {left} and {width} of {}", scene.width);
+        lowest = lowest.max(at.1);
+    }
+    assert!(lowest <= scene.height, "{lowest} of {}", scene.height);
+    let told: Vec<&str> = scene
+        .shapes
+        .iter()
+        .filter_map(|s| match s {
+            Shape::Words { text, .. } => Some(text.as_str()),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(told.join(" ").matches("another cable").count(), 12, "no word is lost");
+}
+
+#[test]
+fn letters_that_the_fonts_lack_are_said_in_a_pdf() {
+    let mut scene = Scene::new(400.0, 200.0, "x".into());
+    scene.words((10.0, 50.0), "机箱 fan", 11.0, TEXT, Anchor::Start);
+    let said = |scene: &Scene| pdf::missing_letters(scene);
+    assert_eq!(
+        said(&scene).unwrap(),
+        "Shown as \u{fffd}, which these fonts lack: U+673A, U+7BB1. SVG, Markdown and JSON have them."
+    );
+    assert!(pdf::pages(&[scene]).unwrap().starts_with(b"%PDF-"));
+    let mut plain = Scene::new(400.0, 200.0, "x".into());
+    plain.words((10.0, 50.0), "Größe 温".trim_end_matches('温'), 11.0, TEXT, Anchor::Start);
+    assert_eq!(said(&plain), None);
 }
 
 /// The words of the page with their places, and the ends of its lines: what a reader would miss first.

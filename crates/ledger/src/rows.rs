@@ -1,5 +1,6 @@
 //! Hauls as lists show them, and how one is found by its name.
 
+use hollow_mile_core::quantity::text::named;
 use std::time::Duration;
 
 use hollow_mile_core::quantity::units::Bytes;
@@ -127,7 +128,7 @@ impl Ledger {
         };
         match found.len() {
             1 => Ok(found.remove(0)),
-            0 => Err(LedgerError::NoSuchHaul(given.escape_default().to_string())),
+            0 => Err(LedgerError::NoSuchHaul(named(given))),
             count => Err(LedgerError::Ambiguous { given: given.to_owned(), count }),
         }
     }

@@ -2,6 +2,7 @@
 
 use crate::told::drive;
 use crate::told::words;
+use hollow_mile_core::quantity::text::named;
 use std::path::Path;
 
 use hollow_mile_core::archive::claims::{Claims, terabytes};
@@ -41,7 +42,7 @@ pub fn show(model: &str, answer: Answer) -> Result<Exit, AppError> {
     let claims = claims::of_model(&home::home()?, model).ok_or_else(|| {
         AppError::usage(format!(
             "no claims of a model \"{}\": `hollow-mile claims list` names them; your own go into {}",
-            model.escape_default(),
+            named(model),
             home::home().map_or_else(|_| "claims/".into(), |h| claims::folder(&h).display().to_string())
         ))
     })?;

@@ -1,6 +1,7 @@
 //! What is done to hauls in the ledger afterwards: names, tags, notes, deletion, rescue of a damaged file.
 
 use crate::told::tags::retagged;
+use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_ledger::Purge;
 use hollow_mile_ledger::{Ledger, rescue};
@@ -43,11 +44,7 @@ pub fn annotate(args: &AnnotateArgs) -> Result<Exit, AppError> {
     }
     if !args.tags.is_empty() || !args.untag.is_empty() {
         if let Some(unknown) = args.untag.iter().find(|k| !row.conditions.tags.iter().any(|t| t.0 == **k)) {
-            return Err(AppError::usage(format!(
-                "haul {} has no tag \"{}\"",
-                row.haul,
-                unknown.escape_default()
-            )));
+            return Err(AppError::usage(format!("haul {} has no tag \"{}\"", row.haul, named(unknown))));
         }
         ledger.tag(&row.haul, &retagged(row.conditions.tags, &args.tags, &args.untag))?;
     }
@@ -70,7 +67,7 @@ pub fn annotate(args: &AnnotateArgs) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
-fn named(ledger: &Ledger, hauls: &[String]) -> Result<Vec<String>, AppError> {
+fn hauls_named(ledger: &Ledger, hauls: &[String]) -> Result<Vec<String>, AppError> {
     Ok(hauls
         .iter()
         .map(|h| Ok(ledger.haul(h)?.haul))
@@ -79,7 +76,7 @@ fn named(ledger: &Ledger, hauls: &[String]) -> Result<Vec<String>, AppError> {
 
 pub fn delete(hauls: &[String], for_good: bool, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
-    let hauls = named(&ledger, hauls)?;
+    let hauls = hauls_named(&ledger, hauls)?;
     ledger.delete(&hauls)?;
     let removed = if for_good { ledger.purge(Purge::All)? } else { 0 };
     if answer == Answer::Json {
@@ -109,7 +106,7 @@ pub fn restore(hauls: &[String], answer: Answer) -> Result<Exit, AppError> {
             _ => {
                 return Err(AppError::usage(format!(
                     "\"{}\" is not the beginning of one deleted haul: `hollow-mile ledger --deleted` lists them",
-                    given.escape_default()
+                    named(given)
                 )));
             }
         }

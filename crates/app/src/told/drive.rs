@@ -2,6 +2,7 @@
 
 use hollow_mile_core::drive::health::Health;
 use hollow_mile_core::drive::protocol::nvme::SelfTestKind;
+use hollow_mile_core::quantity::text::named;
 use std::path::Path;
 
 use super::words::date;
@@ -66,7 +67,7 @@ impl DriveFile {
         match serials.as_slice() {
             [] => Err(AppError::usage(format!(
                 "no haul is of a drive \"{}\": `hollow-mile ledger` lists them",
-                wanted.escape_default()
+                named(wanted)
             ))),
             [serial] => {
                 let serial = (*serial).to_owned();
@@ -74,7 +75,7 @@ impl DriveFile {
             }
             many => Err(AppError::usage(format!(
                 "\"{}\" stands for {} drives: {}",
-                wanted.escape_default(),
+                named(wanted),
                 many.len(),
                 many.join(", ")
             ))),

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+pub use hollow_mile_core::quantity::text::is_unsafe;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
@@ -17,13 +18,6 @@ pub fn local_time(unix_ms: i64) -> String {
         |_| String::new(),
         |t| t.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
     )
-}
-
-/// What a terminal would obey, or show in another order or not at all: controls, marks of direction, characters without width.
-#[must_use]
-pub fn is_unsafe(c: char) -> bool {
-    c.is_control()
-        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }
 
 /// The text without what a terminal would obey: names come from drives and files.

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use hollow_mile_charts::lanes::lanes_between;
 use hollow_mile_core::conclude::models::stream;
 use hollow_mile_core::route::Stream;
 use tui_input::Input;
@@ -69,10 +70,13 @@ impl App {
         if self.haul.lapse.take().is_some() {
             return;
         }
-        let Some(kept) = &self.haul.kept else {
-            return self.say("A time-lapse is for a haul that is over: open one from the ledger.");
+        // One that ended since the program was opened is over too.
+        let ended = self.shown_live().filter(|l| !l.runs()).map(|l| (l.haul.clone(), l.readings.elapsed()));
+        let kept = self.haul.kept.as_ref().map(|k| (k.row.haul.clone(), k.row.elapsed));
+        let Some((haul, elapsed)) = kept.or(ended) else {
+            return self.say("A time-lapse is for a haul that is over.");
         };
-        match Lapse::begin(&self.ledger, &kept.row.haul, kept.row.elapsed) {
+        match Lapse::begin(&self.ledger, &haul, elapsed) {
             Ok(lapse) => self.haul.lapse = Some(Box::new(lapse)),
             Err(e) => self.say(e.message),
         }
@@ -218,7 +222,10 @@ impl App {
             hollow_mile_core::readings::Ruler::Moved => "written",
             hollow_mile_core::readings::Ruler::Position => "position",
         };
-        let svg = hollow_mile_charts::lanes::lanes(readings, conclusions, self.haul.ruler).to_svg();
-        write_beside(self, &format!("{haul}-lanes-{along}"), "svg", svg.as_bytes())
+        let (ruler, window) = (self.haul.ruler, self.haul.window);
+        let shown = window.is_zoomed().then(|| window.span(readings.extent(ruler)));
+        let svg = lanes_between(readings, conclusions, ruler, shown).to_svg();
+        let part = if shown.is_some() { "-part" } else { "" };
+        write_beside(self, &format!("{haul}-lanes-{along}{part}"), "svg", svg.as_bytes())
     }
 }

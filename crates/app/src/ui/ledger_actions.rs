@@ -13,6 +13,7 @@ use super::making::Made;
 use super::review::Loading;
 use super::views::haul::HaulView;
 use crate::error::AppError;
+use crate::home;
 use crate::told::{Compared, DriveFile, Told};
 use crate::told::{report, words};
 
@@ -176,9 +177,10 @@ impl App {
 
     fn undo_delete(&mut self) {
         let Some(hauls) = self.deleted.pop() else {
-            return self.say(
-                "Nothing was deleted since the program began; `hollow-mile restore` knows what was before.",
-            );
+            let restore = home::command_for(&self.home, "restore");
+            return self.say(format!(
+                "Nothing was deleted since the program began; {restore} knows what was before."
+            ));
         };
         let result = self.ledger.restore(&hauls).map_err(AppError::from).and_then(|()| self.reload());
         match result {

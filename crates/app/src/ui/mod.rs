@@ -39,10 +39,11 @@ use ratatui::crossterm::terminal::{
 };
 
 use crate::error::{AppError, Exit};
+use crate::home;
 use crate::watch::keeper::Kept;
 use app::App;
 use keys::{Keys, Waited};
-use theme::{Depth, Theme};
+use theme::{Depth, Letters, Theme};
 
 /// Where the interface begins.
 pub enum Start {
@@ -119,7 +120,7 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
             "the interface needs a terminal; `hollow-mile --help` lists the commands that do not",
         ));
     }
-    let theme = Theme::new(Depth::of_terminal());
+    let theme = Theme::new(Depth::of_terminal()).with(Letters::of_terminal());
     let mut app = match start {
         Start::Yard { home, demo } => App::new(home, demo, theme)?,
         Start::Watch { home, hauls, kept } => {
@@ -154,9 +155,9 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     app.kept.drain(..).for_each(Kept::let_go);
     drop(screen);
     for haul in stay {
-        let words = format!(
-            "haul {haul} goes on: `hollow-mile watch {haul}` shows it, `hollow-mile tell {haul} stop` ends it"
-        );
+        let watch = home::command_for(&app.home, &format!("watch {haul}"));
+        let stop = home::command_for(&app.home, &format!("tell {haul} stop"));
+        let words = format!("haul {haul} goes on: {watch} shows it, {stop} ends it");
         let _ = writeln!(stdout(), "{words}");
     }
     ran.map_err(trouble)?;

@@ -26,8 +26,10 @@ impl App {
     fn ask_to_start(&mut self) -> Result<(), AppError> {
         self.route.checked()?;
         self.route.consented()?;
-        let mut answers =
-            vec![('y', "once", Yes::Start { times: 1 }), ('2', "to 9: so often", Yes::Start { times: 2 })];
+        let mut answers = vec![
+            ('y', "once", Yes::Start { times: 1 }),
+            ('2', "to 9 that many times", Yes::Start { times: 2 }),
+        ];
         answers.extend(('3'..='9').zip(3..).map(|(key, times)| (key, "", Yes::Start { times })));
         self.ask(Question::choice(self.route.what_starts(), answers, "no"));
         Ok(())

@@ -46,6 +46,29 @@ const HEAT_16: [Color; 4] = [Color::Blue, Color::Cyan, Color::Yellow, Color::Red
 #[derive(Debug, Clone, Copy)]
 pub struct Theme {
     depth: Depth,
+    letters: Letters,
+}
+
+/// Which characters the terminal can show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Letters {
+    /// Any: braille, eighth blocks, thin lines.
+    All,
+    /// Those of a console's own font: half blocks and plain lines.
+    Console,
+}
+
+impl Letters {
+    /// From the environment: the consoles of Linux and the BSDs have fonts of 256 or 512 characters.
+    #[must_use]
+    pub fn of_terminal() -> Self {
+        let term = std::env::var("TERM").unwrap_or_default();
+        if matches!(term.as_str(), "linux" | "console" | "pcvt" | "vt220" | "wsvt25" | "dumb") {
+            Self::Console
+        } else {
+            Self::All
+        }
+    }
 }
 
 fn mix(ramp: &[Rgb], share: f64) -> Rgb {
@@ -75,7 +98,19 @@ impl Theme {
     /// For a terminal of this depth.
     #[must_use]
     pub const fn new(depth: Depth) -> Self {
-        Self { depth }
+        Self { depth, letters: Letters::All }
+    }
+
+    /// With the characters that the terminal has.
+    #[must_use]
+    pub const fn with(self, letters: Letters) -> Self {
+        Self { letters, ..self }
+    }
+
+    /// Which characters there are.
+    #[must_use]
+    pub const fn letters(&self) -> Letters {
+        self.letters
     }
 
     fn style(&self, rgb: Rgb, sixteen: Color) -> Style {

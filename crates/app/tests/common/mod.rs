@@ -109,6 +109,15 @@ impl Terminal {
     }
 
     pub fn start_with(bench: &Bench, env: &str, args: &str, width: u16, height: u16) -> Self {
+        Self::start_in(bench, &format!("{env} TERM=tmux-256color"), args, width, height)
+    }
+
+    /// In a terminal that calls itself so.
+    pub fn start_as(bench: &Bench, term: &str, args: &str, width: u16, height: u16) -> Self {
+        Self::start_in(bench, &format!("TERM={term}"), args, width, height)
+    }
+
+    fn start_in(bench: &Bench, env: &str, args: &str, width: u16, height: u16) -> Self {
         // A server of its own each time: one that was told to end may not have ended yet.
         static STARTED: AtomicU32 = AtomicU32::new(0);
         let number = STARTED.fetch_add(1, Ordering::Relaxed);
@@ -116,7 +125,7 @@ impl Terminal {
         let socket = format!("hm-{}-{number}-{dir}", std::process::id());
         let home = bench.dir.path().join("home");
         let command = format!(
-            "cd {} && env {env} HOLLOW_MILE_HOME={} TERM=tmux-256color {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
+            "cd {} && env {env} HOLLOW_MILE_HOME={} {PROGRAM} {args} 2>{}; echo \"left with $?\"; sleep 60",
             bench.dir.path().display(),
             home.display(),
             bench.path("stderr")

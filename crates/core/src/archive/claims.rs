@@ -1,5 +1,6 @@
 //! Claims: what the maker states for a model, in a TOML file, and how a haul stands against them.
 
+use crate::quantity::text::named;
 use serde::{Deserialize, Serialize};
 
 use crate::archive::digest::{Digest, LoadFigure};
@@ -24,8 +25,7 @@ impl PerSecond {
 impl TryFrom<String> for PerSecond {
     type Error = String;
     fn try_from(text: String) -> Result<Self, String> {
-        let wrong =
-            || format!("\"{}\" is not a number of operations such as 900k IOPS", text.escape_default());
+        let wrong = || format!("\"{}\" is not a number of operations such as 900k IOPS", named(&text));
         let number = text.trim().strip_suffix("IOPS").ok_or_else(wrong)?.trim();
         let (digits, scale) = match number.strip_suffix(['k', 'K']) {
             Some(d) => (d, 1e3),

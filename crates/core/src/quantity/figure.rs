@@ -1,6 +1,7 @@
 //! Figures: what a haul is told in. One table says of each its name, what it is a number of, which way is well, what must be
 //! measured for it, and what it means. Limits, digests, contrasts, claims, reports and the docs all take it from here.
 
+use crate::quantity::text::named;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
@@ -111,7 +112,7 @@ impl Quantity {
     /// # Errors
     /// What would be one.
     pub fn read(self, text: &str) -> Result<f64, String> {
-        let shown = text.escape_default();
+        let shown = named(text);
         let number = |unit: &str| {
             text.strip_suffix(unit).and_then(|n| n.trim().parse::<f64>().ok()).filter(|n| n.is_finite())
         };

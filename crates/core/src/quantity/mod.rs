@@ -6,6 +6,7 @@ pub mod mb_s;
 pub mod plain;
 pub mod scale;
 pub mod stats;
+pub mod text;
 pub mod units;
 
 pub use figure::{Better, FigureId, FigureKey, Needs, Quantity};

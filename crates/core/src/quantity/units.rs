@@ -3,6 +3,7 @@
 //! Rates and capacities print decimally, as drive makers state them (MB/s is 10^6 B/s); memory and I/O sizes print in
 //! binary units (KiB, MiB). Parsing says which it took by the suffix: `GB` is 10^9, `GiB` is 2^30.
 
+use crate::quantity::text::named;
 use std::fmt;
 use std::ops::{Add, AddAssign, Sub};
 use std::str::FromStr;
@@ -19,7 +20,7 @@ pub struct ParseUnitError {
 }
 
 fn unit_error(given: &str, wanted: &'static str) -> ParseUnitError {
-    ParseUnitError { given: given.escape_default().to_string(), wanted }
+    ParseUnitError { given: named(given), wanted }
 }
 
 /// Splits `"12.5 GB"` into the number and the suffix; `None` when there is no finite, non-negative number in front.

@@ -1,6 +1,7 @@
 //! The fields of a leg: one table that says of each its key in a route file, the legs in which it does something, and what it means.
 //! The checks of a route, the Route view and the table in `docs/routes.md` are made of it.
 
+use crate::quantity::text::named;
 use std::time::Duration;
 
 use super::amount::{Amount, Region};
@@ -148,7 +149,7 @@ fn optional<T>(text: &str, read: impl Fn(&str) -> Result<T, String>) -> Result<O
 
 fn number<T: std::str::FromStr>(text: &str) -> Result<T, String> {
     let clean = text.trim();
-    clean.parse().map_err(|_| format!("\"{}\" is no whole number that fits here", clean.escape_default()))
+    clean.parse().map_err(|_| format!("\"{}\" is no whole number that fits here", named(clean)))
 }
 
 fn one_of<T: Copy>(text: &str, choices: &[(&str, T)]) -> Result<T, String> {
@@ -169,10 +170,7 @@ fn region_words(r: &Region) -> String {
 
 fn region(text: &str) -> Result<Region, String> {
     let (from, to) = text.split_once(" to ").ok_or_else(|| {
-        format!(
-            "\"{}\" is no region: give start to 10 %, 20 % to 400 GB, or 90 % to end",
-            text.escape_default()
-        )
+        format!("\"{}\" is no region: give start to 10 %, 20 % to 400 GB, or 90 % to end", named(text))
     })?;
     let or =
         |t: &str, word: &str| if t.trim() == word { Ok(None) } else { plain::<Amount>(t.trim()).map(Some) };

@@ -1,5 +1,6 @@
 //! Limits: the user's pass/fail lines for figures and findings, in words.
 
+use crate::quantity::text::named;
 use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -101,7 +102,7 @@ impl FromStr for Limit {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let clean = text.split_whitespace().collect::<Vec<_>>().join(" ");
-        let shown = text.escape_default();
+        let shown = named(text);
         if clean == ERRORS_ALLOWED {
             return Ok(Self::ErrorsAllowed);
         }
@@ -115,9 +116,10 @@ impl FromStr for Limit {
             };
             let kind = match what {
                 "finding" | "findings" => None,
-                word => Some(FindingKind::from_word(word).ok_or_else(|| {
-                    format!("\"{}\" is no kind of finding; {EXPECTED}", word.escape_default())
-                })?),
+                word => Some(
+                    FindingKind::from_word(word)
+                        .ok_or_else(|| format!("\"{}\" is no kind of finding; {EXPECTED}", named(word)))?,
+                ),
             };
             return Ok(Self::No { kind, below_ambient: below, text: clean });
         }
@@ -128,7 +130,7 @@ impl FromStr for Limit {
         let number = clean[at..].trim_start_matches(['<', '>', '=', '≤', '≥']).trim();
         let of = FigureId::from_name(name).ok_or_else(|| {
             let names: Vec<&str> = FigureId::all().map(FigureId::name).collect();
-            format!("\"{}\" is no figure: there are {}", name.escape_default(), names.join(", "))
+            format!("\"{}\" is no figure: there are {}", named(name), names.join(", "))
         })?;
         let bound = of.quantity().read(number).map_err(|e| {
             let wants =

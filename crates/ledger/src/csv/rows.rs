@@ -1,5 +1,6 @@
 //! The rows of a CSV file that can be used, one by one.
 
+use hollow_mile_core::quantity::text::named;
 use std::io::{BufReader, Read};
 
 use csv::ByteRecord;
@@ -125,7 +126,7 @@ impl<R: Read> Rows<BufReader<R>> {
         let Some(elapsed) = self.number(Column::Elapsed) else {
             let cell = self.index[Column::Elapsed].and_then(|i| self.record.get(i)).unwrap_or_default();
             let given: String = String::from_utf8_lossy(cell.trim_ascii()).chars().take(40).collect();
-            self.refused.add(line, &format!("elapsed_s is \"{}\", not a number", given.escape_default()));
+            self.refused.add(line, &format!("elapsed_s is \"{}\", not a number", named(&given)));
             return None;
         };
         if !(0.0..=3.2e9).contains(&elapsed) {

@@ -227,8 +227,10 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
     };
     let fastest = scale::rate_top(seen(&rates).1.max(0.0));
     let (coldest, hottest) = seen(&heat);
-    let warm = coldest <= hottest && plots.height >= 10;
-    let lower = if warm { (plots.height / 3).max(4) } else { 0 };
+    // A title and two rows are a picture; where there is no room for that, it is said.
+    let known = coldest <= hottest;
+    let warm = known && plots.height >= 7;
+    let lower = if warm { (plots.height / 3).max(3) } else { 0 };
     let rate_at = Rect { height: plots.height - lower, ..plots };
     let ticks = |h: u16| usize::from(h / 3).clamp(2, 5);
     curves(
@@ -240,6 +242,11 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
         &rates,
         theme,
     );
+    if known && !warm {
+        let words = "no room for the temperature: a higher window has it";
+        let x = plots.x + plots.width.saturating_sub(words.len() as u16);
+        buf.set_stringn(x, plots.y, words, words.len(), theme.faint());
+    }
     if warm {
         let at = Rect { y: rate_at.y + rate_at.height, height: lower, ..plots };
         let (low, high) = ((coldest / 10.0).floor() * 10.0, ((hottest + 1.0) / 10.0).ceil() * 10.0);

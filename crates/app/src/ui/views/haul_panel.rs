@@ -171,9 +171,13 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
     let live = frame.shown_live.filter(|l| l.runs());
     if live.is_some() {
         let p99 = r.last().and_then(|s| s.latency).map(|l| Duration::from_micros(l.p99_us.into()));
-        let rate = headline::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
-        lines.push(("now", rate));
-        lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
+        if live.is_some_and(|l| l.paused) {
+            lines.push(("now", "paused: the load is off".into()));
+        } else {
+            let rate = headline::rate_now(r).map_or_else(|| "at rest".into(), |r| r.to_string());
+            lines.push(("now", rate));
+            lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
+        }
     }
     if let Some(n) = live.and_then(|_| r.steady_rounds()) {
         lines.push(("steady", format!("{n} of 5 rounds inside")));

@@ -17,6 +17,8 @@ use ratatui::layout::Rect;
 
 use super::actions::{Screen, available};
 use super::app::App;
+use super::theme::Letters;
+use super::widgets::canvas::on_a_console;
 use super::widgets::panel::wrap;
 
 /// The smallest terminal that a view is drawn in.
@@ -55,6 +57,12 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     for cell in &mut buf.content {
         if cell.symbol().chars().any(crate::told::words::is_unsafe) {
             cell.set_symbol("\u{fffd}");
+        }
+        if app.theme.letters() == Letters::Console
+            && let Some(c) = cell.symbol().chars().next()
+            && on_a_console(c) != c
+        {
+            cell.set_char(on_a_console(c));
         }
     }
 }

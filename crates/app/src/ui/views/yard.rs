@@ -308,7 +308,10 @@ fn draw_row(
     match live_on(frame, row) {
         Some(live) => {
             let r = &live.readings;
-            let now = headline::rate_now(r).map(|r| r.to_string()).unwrap_or_default();
+            let now = match headline::rate_now(r) {
+                _ if live.paused => "paused".to_owned(),
+                rate => rate.map(|r| r.to_string()).unwrap_or_default(),
+            };
             let heat = r.last().and_then(|s| s.temperature).map(|t| format!("  {t}")).unwrap_or_default();
             let line = format!("hauling  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());

@@ -56,3 +56,53 @@ impl Canvas {
         }
     }
 }
+
+/// What a console's own font has in place of a character that it lacks: blocks for dots and for eighths, plain lines and arrows.
+#[must_use]
+pub fn on_a_console(c: char) -> char {
+    match c {
+        '\u{2800}'..='\u{28ff}' => {
+            // Rows 1 and 2 above, 3 and 4 below.
+            let dots = (u32::from(c) - 0x2800) as u8;
+            match (dots & 0b0001_1011 != 0, dots & 0b1110_0100 != 0) {
+                (true, true) => '█',
+                (true, false) => '▀',
+                (false, true) => '▄',
+                (false, false) => ' ',
+            }
+        }
+        '▁' | '▂' | '▃' => '▄',
+        '▅' | '▆' | '▇' => '█',
+        '▏' | '▎' | '▍' | '▋' => '▌',
+        '▊' | '▉' => '█',
+        '┊' | '╎' | '┆' => '│',
+        '┄' | '╌' => '─',
+        '╭' => '┌',
+        '╮' => '┐',
+        '╰' => '└',
+        '╯' => '┘',
+        '▸' | '⇧' => '>',
+        '▾' => 'v',
+        '▴' => '^',
+        '•' => '*',
+        '−' | '–' => '-',
+        '…' => '.',
+        '“' | '”' => '"',
+        '’' | '‘' => '\'',
+        c => c,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dots_become_halves_on_a_console() {
+        for (dots, block) in [('⠉', '▀'), ('⣀', '▄'), ('⣿', '█'), ('⠀', ' '), ('⠤', '▄'), ('⠒', '▀')]
+        {
+            assert_eq!(on_a_console(dots), block, "{dots}");
+        }
+        assert_eq!(on_a_console('A'), 'A');
+    }
+}

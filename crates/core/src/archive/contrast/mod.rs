@@ -14,6 +14,7 @@ pub mod stats;
 mod tests;
 mod words;
 
+use crate::quantity::text::named;
 use serde::Serialize;
 
 use crate::archive::digest::{Digest, Figure};
@@ -203,7 +204,7 @@ impl Contrast {
         if let Some(name) = by.unknown(subjects) {
             return Err(ContrastError::OneSide(format!(
                 "\"{}\" is no tag of these hauls and no condition: there are {}",
-                name.escape_default(),
+                named(&name),
                 Group::names().join(", ")
             )));
         }

@@ -135,7 +135,8 @@ pub struct RouteView {
     field: usize,
     in_figures: bool,
     path: String,
-    size: Option<Bytes>,
+    /// Of a file, as it was typed.
+    size: String,
     conditions: Conditions,
     consent: Consent,
     /// The figure being typed.
@@ -180,7 +181,7 @@ impl RouteView {
             routes,
             drives,
             path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
-            size: is_file.then_some(Bytes::from_mib(8192)),
+            size: if is_file { Bytes::from_mib(8192).plain() } else { String::new() },
             ..Self::default()
         }
     }
@@ -191,7 +192,7 @@ impl RouteView {
         let path = again.drive.strip_prefix("file:").unwrap_or_default().to_owned();
         let mut view = Self::plan(vec![drive], vec![again.route]);
         view.path = path;
-        view.size = again.size;
+        view.size = again.size.map(|s| s.plain()).unwrap_or_default();
         view.conditions = again.conditions;
         view.in_figures = true;
         view.field = view.fields().iter().position(|f| *f == Field::Erase).unwrap_or(0);
@@ -226,8 +227,12 @@ impl RouteView {
         self.drives.iter().any(|d| d.identity.kind == DriveKind::Block)
     }
 
+    fn file_size(&self) -> Option<Bytes> {
+        file_size(&self.size).ok().filter(|_| self.is_file())
+    }
+
     fn capacity_of(&self, drive: &DriveIdentity) -> Bytes {
-        self.size.unwrap_or(drive.capacity)
+        self.file_size().unwrap_or(drive.capacity)
     }
 
     /// What stands between lines that were pasted into the field.
@@ -295,7 +300,7 @@ impl RouteView {
         }
         match field {
             Field::Path => self.path.clone(),
-            Field::Size => plain(self.size),
+            Field::Size => self.size.clone(),
             Field::Erase => self.consent.erase.clone().unwrap_or_default(),
             Field::GiveUp => self.consent.give_up.join(", "),
             Field::Ambient => plain(self.conditions.ambient),
@@ -319,7 +324,10 @@ impl RouteView {
         let unit = |e: ParseUnitError| e.to_string();
         match field {
             Field::Path => self.path = given.trim().to_owned(),
-            Field::Size => self.size = Some(file_size(given).map_err(unit)?),
+            Field::Size => {
+                file_size(given).map_err(unit)?;
+                self.size = given.trim().to_owned();
+            }
             Field::Erase => self.consent.erase = words(given),
             Field::GiveUp => {
                 self.consent.give_up = given
