@@ -12,7 +12,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     t.sees("KW-0417");
     // A route for the second drive, with a label typed in.
     t.keys(&["j", "Enter"]);
-    t.sees("by the last haul on this drive");
+    t.sees("of this route on this drive");
     t.keys(&["Tab", "j", "j", "j", "Enter"]);
     t.text("keel survey 7");
     t.keys(&["Enter"]);

@@ -75,6 +75,7 @@ fn pictures_of_the_views() {
     assert!(app.take_glance());
     insta::assert_snapshot!("yard", text(&app, 160, 47));
     insta::assert_snapshot!("yard_small", text(&app, 100, 30));
+    insta::assert_snapshot!("yard_least", text(&app, 80, 24));
     app.act(Action::Open);
     insta::assert_snapshot!("route", text(&app, 120, 36));
     app.act(Action::Vitals);

@@ -3,10 +3,12 @@
 
 pub mod contrast;
 pub mod drive;
+pub mod estimate;
 pub mod findings;
 mod haul;
 pub mod headline;
 pub mod report;
+pub mod road;
 pub mod tags;
 pub mod words;
 

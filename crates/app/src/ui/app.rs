@@ -32,6 +32,7 @@ use super::widgets::glance::Glance;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::session::Session;
+use crate::told::estimate::known_of;
 use crate::watch::keeper::Kept;
 use crate::watch::watching::Watching;
 
@@ -260,6 +261,7 @@ impl App {
             self.say(e.message);
             changed = true;
         }
+        self.expect_of_live();
         self.kept.retain_mut(|k| !k.reap());
         changed |= self.take_news();
         changed |= self.look_elsewhere();
@@ -272,6 +274,15 @@ impl App {
             }
         }
         changed
+    }
+
+    /// Asks once of each haul how long its legs should take, as soon as its head is there.
+    fn expect_of_live(&mut self) {
+        for live in self.live.iter_mut().filter(|l| l.expected.is_none()) {
+            let Some(head) = live.readings.head() else { continue };
+            let known = known_of(&self.ledger, self.archive.all(), &head.drive);
+            live.expected = Some(known.legs(&head.route, head.drive.capacity));
+        }
     }
 
     /// Lets a time-lapse run on, takes a record that was read meanwhile, makes models anew. True when it shows.

@@ -2,12 +2,14 @@
 
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::archive::estimate::Span;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 
 use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::session::{Over, Session};
+use crate::told::road::Road;
 use crate::watch::frame::Desk;
 use crate::watch::watching::Watching;
 
@@ -47,6 +49,8 @@ pub struct Live {
     pub paused: bool,
     /// The drive computes its own time.
     pub simulated: bool,
+    /// How long each leg of its route was expected to take, once that was asked.
+    pub expected: Option<Vec<Option<Span>>>,
     source: Option<Source>,
     concluded: Instant,
     /// Samples that the conclusions were made from.
@@ -66,6 +70,7 @@ impl Live {
             speed,
             paused: false,
             simulated: session.simulated,
+            expected: None,
             source: Some(Source::Here(session)),
             concluded: Instant::now(),
             concluded_at: 0,
@@ -84,12 +89,19 @@ impl Live {
             speed: Speed::Most,
             paused: false,
             simulated: watching.simulated,
+            expected: None,
             source: Some(Source::There(watching)),
             concluded: Instant::now(),
             concluded_at: 0,
             cost: Duration::ZERO,
             stale: false,
         }
+    }
+
+    /// Its legs, behind and ahead.
+    #[must_use]
+    pub fn road(&self) -> Option<Road> {
+        Road::of(&self.readings, self.expected.as_deref().unwrap_or_default())
     }
 
     /// Still under way.

@@ -51,7 +51,7 @@ impl App {
                 again.serial
             ))
         })?;
-        self.route = RouteView::again(OnDrive::of(row, &self.ledger), again);
+        self.route = RouteView::again(OnDrive::of(row, &self.ledger, self.archive.all()), again);
         if self.route.consented().is_ok() {
             return self.ask_to_start();
         }

@@ -40,8 +40,12 @@ impl App {
                 if let Some(first) = broken.first() {
                     self.say(format!("Left out: {first}"));
                 }
-                let drives: Vec<OnDrive> =
-                    self.yard.meant().into_iter().map(|row| OnDrive::of(row, &self.ledger)).collect();
+                let drives: Vec<OnDrive> = self
+                    .yard
+                    .meant()
+                    .into_iter()
+                    .map(|row| OnDrive::of(row, &self.ledger, self.archive.all()))
+                    .collect();
                 if !drives.is_empty() {
                     self.route = RouteView::plan(drives, routes);
                     self.go(Screen::Route);

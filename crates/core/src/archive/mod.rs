@@ -4,4 +4,5 @@ pub mod claims;
 pub mod contrast;
 pub mod digest;
 pub mod document;
+pub mod estimate;
 pub mod life;

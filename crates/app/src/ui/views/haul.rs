@@ -1,6 +1,7 @@
 //! A haul: what happens on the drive, where, and why. The answer in words first, the lanes on one ruler under it.
 
 use crate::told::headline;
+use crate::told::road::Road;
 use crate::told::words::cells;
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::conclude::Conclusions;
@@ -20,7 +21,7 @@ use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::window::Window;
-use crate::ui::widgets::{lane, ruler, spine};
+use crate::ui::widgets::{lane, ribbon, ruler, spine};
 
 /// What is followed of a haul at first: its newest ten minutes.
 const NEWEST: Duration = Duration::from_secs(600);
@@ -231,6 +232,7 @@ impl HaulView {
 struct Layout {
     head: Rect,
     answer: Rect,
+    road: Rect,
     spine: Rect,
     flags: Rect,
     rate: Rect,
@@ -253,6 +255,7 @@ impl Layout {
             width: body.width.saturating_sub(spine::WIDTH + panel_width + 2),
             ..body
         };
+        let road = Rect { x: lanes.x, y: area.y + 3, width: lanes.width, height: 1 };
         let flags = Rect { height: 1, ..lanes };
         let ruler = Rect { y: lanes.y + lanes.height.saturating_sub(2), height: 2, ..lanes };
         let rows = lanes.height.saturating_sub(3);
@@ -262,7 +265,7 @@ impl Layout {
         let rate = Rect { y: lanes.y + 1, height: high, ..lanes };
         let latency = Rect { y: rate.y + high, height: low, ..lanes };
         let temperature = Rect { y: latency.y + low, height: low, ..lanes };
-        Self { head, answer, spine, flags, rate, latency, temperature, ruler, panel }
+        Self { head, answer, road, spine, flags, rate, latency, temperature, ruler, panel }
     }
 }
 
@@ -277,6 +280,14 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     head(frame, readings, at.head, buf);
     answer(readings, conclusions, at.answer, buf, theme);
     spine::render(at.spine, buf, readings, theme);
+    let road = match frame.shown_live {
+        Some(live) => live.road(),
+        None => Road::of(readings, &[]),
+    };
+    // One leg tells nothing that the head does not.
+    if let Some(road) = road.filter(|r| r.legs.len() > 1 || !r.over) {
+        ribbon::render(&road, at.road, buf, theme);
+    }
 
     let (from, to) = view.span(readings);
     let plot_width = at.rate.width.saturating_sub(lane::LABELS);

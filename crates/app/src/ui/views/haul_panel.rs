@@ -187,10 +187,18 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
         moved.push_str(&format!(", {} read", r.read()));
     }
     lines.push(("so far", moved));
-    if let Some((time, bytes)) = live.and_then(|_| headline::left(r)) {
-        let time = time.map(|t| format!("about {}", words::about(t)));
-        let bytes = bytes.map(|b| b.to_string());
-        lines.push(("left", [time, bytes].into_iter().flatten().collect::<Vec<_>>().join(", ")));
+    if let Some(road) = live.and_then(Live::road) {
+        let time = road.left_of_leg.map(|t| format!("about {}", words::about(t)));
+        let bytes = headline::left(r).and_then(|l| l.1).map(|b| b.to_string());
+        let leg: Vec<String> = [time, bytes].into_iter().flatten().collect();
+        if !leg.is_empty() {
+            lines.push(("leg left", leg.join(", ")));
+        }
+        if let Some(all) = road.left_words().filter(|_| road.legs.len() > 1) {
+            let done =
+                road.done().map(|d| format!(", {:.0} % done", (d * 100.0).floor())).unwrap_or_default();
+            lines.push(("all left", format!("about {all}{done}")));
+        }
     }
     if let Some(live) = live.filter(|l| l.simulated) {
         lines.push(("clock", if live.paused { "stands".into() } else { live.speed.words() }));

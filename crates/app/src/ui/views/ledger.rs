@@ -173,6 +173,12 @@ impl LedgerView {
         }
     }
 
+    /// Every haul, newest first.
+    #[must_use]
+    pub fn all(&self) -> &[HaulRow] {
+        &self.rows
+    }
+
     fn shown_rows(&self) -> impl Iterator<Item = &HaulRow> {
         self.lines.iter().filter_map(|l| match l {
             Line::Haul(i) => self.rows.get(*i),

@@ -1,6 +1,7 @@
 //! The yard: which drives are here, what each is, and what is known of it.
 
 use crate::told::headline;
+use crate::told::road::Road;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use hollow_mile_core::record::HaulState;
@@ -32,6 +33,8 @@ pub struct YardRow {
     pub known: String,
     /// How many hauls there were on it.
     pub hauls: u64,
+    /// The newest of them failed.
+    pub failed: bool,
     /// Of a device: what stands against writing to it.
     pub examination: Option<Examination>,
     /// Of a device: how it is now.
@@ -63,6 +66,7 @@ fn file_row() -> YardRow {
         last_haul: None,
         known: String::new(),
         hauls: 0,
+        failed: false,
         examination: None,
         now: None,
     }
@@ -106,6 +110,7 @@ impl YardView {
             last_haul: last.map(|h| h.haul.clone()),
             known: last.map(|h| h.summary.clone()).unwrap_or_default(),
             hauls: own.len() as u64,
+            failed: own.first().is_some_and(|h| h.state == HaulState::Failed),
             examination: now.as_ref().map(|n| n.examination.clone()),
             now,
             identity,
@@ -214,21 +219,22 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let words = format!("{real}{sims} simulated drives and a place for a file; {hauling}{marked}");
     frame.top(area, buf, &words);
     let width = usize::from(area.width);
+    let narrow = area.width < NARROW;
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
     let head_y = area.y + 2;
     let cells = columns(known_at);
-    for (name, at) in
-        [("serial", 2), ("model", cells.model), ("capacity", cells.capacity), ("connection", cells.link)]
-    {
-        buf.set_stringn(area.x + at, head_y, name, width, theme.faint());
+    let (link, known) =
+        if narrow { ("now; below, what is known", "") } else { ("connection", "now, and what is known") };
+    for (name, at) in [
+        ("serial", 2),
+        ("model", cells.model),
+        ("capacity", cells.capacity),
+        (link, cells.link),
+        (known, known_at + 2),
+    ] {
+        let room = width.saturating_sub(usize::from(at));
+        buf.set_stringn(area.x + at, head_y, name, room, theme.faint());
     }
-    buf.set_stringn(
-        area.x + known_at + 2,
-        head_y,
-        "now, and what is known",
-        width - usize::from(known_at),
-        theme.faint(),
-    );
     // With room between the drives where the lower part has room too.
     let roomy = rows.len() as u16 * 3 + 4 + 9 <= area.height;
     let each = if roomy { 3u16 } else { 2 };
@@ -250,6 +256,9 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let below = Rect { y: area.y + area.height.saturating_sub(1), height: 1, ..area };
     more(from, rows.len().saturating_sub(from + fits), below, buf, theme);
 }
+
+/// Below this width there is no room beside a drive for what is known of it.
+const NARROW: u16 = 98;
 
 struct Columns {
     model: u16,
@@ -293,8 +302,12 @@ fn draw_row(
     if d.capacity > Bytes::ZERO {
         put(at.capacity, 0, &d.capacity.to_string(), at.link - 1, plain);
     }
-    put(at.link, 0, &d.link.as_ref().map(Link::words).unwrap_or_default(), known_at, plain);
-    let right = known_at + 2;
+    // Where there is no room beside, what is known stands below, in the place of what is always the same.
+    let narrow = area.width < NARROW;
+    if !narrow {
+        put(at.link, 0, &d.link.as_ref().map(Link::words).unwrap_or_default(), known_at, plain);
+    }
+    let (right, below) = if narrow { (at.link, at.model) } else { (known_at + 2, known_at + 2) };
     let safety = match d.kind {
         DriveKind::Simulated => "simulated: nothing real is written",
         DriveKind::File => "makes one new file, removes it",
@@ -304,7 +317,9 @@ fn draw_row(
         put(2, 1, d.target.trim_start_matches("/dev/"), at.model - 1, theme.faint());
     }
     let guard = row.examination.as_ref().map(Examination::words);
-    put(at.model, 1, guard.as_deref().unwrap_or(safety), known_at, theme.faint());
+    if !narrow {
+        put(at.model, 1, guard.as_deref().unwrap_or(safety), known_at, theme.faint());
+    }
     match live_on(frame, row) {
         Some(live) => {
             let r = &live.readings;
@@ -313,35 +328,48 @@ fn draw_row(
                 rate => rate.map(|r| r.to_string()).unwrap_or_default(),
             };
             let heat = r.last().and_then(|s| s.temperature).map(|t| format!("  {t}")).unwrap_or_default();
-            let line = format!("hauling  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
+            let road = live.road();
+            let done = road.as_ref().and_then(Road::done).map(|d| format!("  {:.0} %", (d * 100.0).floor()));
+            let left = road.and_then(|r| r.left_words()).map(|l| format!(", {l} left"));
+            let how_far = format!("{}{}", done.unwrap_or_default(), left.unwrap_or_default());
+            let line =
+                format!("hauling{how_far}  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());
-            put(right, 1, &headline::answer(r, &live.conclusions), area.width, theme.strong());
+            put(below, 1, &headline::answer(r, &live.conclusions), area.width, theme.strong());
         }
         None if view.under_way_on(d).is_some() => {
             if let Some(h) = view.under_way_on(d) {
                 let line = format!("hauling  {} written  {}", h.written, clock(h.elapsed));
                 put(right, 0, &line, area.width, theme.accent());
                 let words = format!("haul {}, {}, is kept by another program: w watches it", h.haul, h.route);
-                put(right, 1, &words, area.width, theme.strong());
+                put(below, 1, &words, area.width, theme.strong());
             }
         }
         None if row.now.is_some() => {
             if let Some(now) = &row.now {
                 put(right, 0, &state_of(now), area.width, theme.strong());
                 let (words, loud) = second_line(row, now);
-                put(right, 1, &words, area.width, if loud { theme.accent() } else { theme.faint() });
+                put(below, 1, &words, area.width, if loud { theme.accent() } else { theme.faint() });
             }
         }
         None if row.hauls > 0 => {
+            if row.failed {
+                put(1, 1, "!", at.model, theme.accent());
+            }
             let hauls = if row.hauls == 1 { "1 haul".to_owned() } else { format!("{} hauls", row.hauls) };
             let known = if row.known.is_empty() { "none of them ended" } else { &row.known };
-            put(right, 0, &format!("at rest  ·  {hauls}: {known}"), area.width, theme.strong());
-            put(right, 1, &row.about, area.width, theme.faint());
+            if narrow {
+                put(right, 0, &format!("at rest  ·  {hauls}"), area.width, theme.strong());
+                put(below, 1, known, area.width, theme.strong());
+            } else {
+                put(right, 0, &format!("at rest  ·  {hauls}: {known}"), area.width, theme.strong());
+                put(below, 1, &row.about, area.width, theme.faint());
+            }
         }
         None => {
             let first = if d.kind == DriveKind::File { "ready" } else { "at rest  ·  no haul yet" };
             put(right, 0, first, area.width, theme.strong());
-            put(right, 1, &row.about, area.width, theme.faint());
+            put(below, 1, &row.about, area.width, theme.faint());
         }
     }
 }

@@ -4,6 +4,7 @@ pub mod canvas;
 pub mod glance;
 pub mod lane;
 pub mod panel;
+pub mod ribbon;
 pub mod ruler;
 pub mod scroll;
 pub mod spine;

@@ -1,48 +1,14 @@
 //! What a route will cost, drive by drive: what is written, how long it takes, what is lost.
 
-use std::path::PathBuf;
-use std::time::Duration;
-
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::quantity::units::{Bytes, Rate, significant};
+use hollow_mile_core::quantity::units::{Bytes, significant};
 use hollow_mile_core::route::{LaidOn, Route};
 use hollow_mile_drives::linux::Room;
 use hollow_mile_drives::linux::guard::{self, Reason};
-use hollow_mile_ledger::Ledger;
+use std::path::PathBuf;
 
 use super::{OnDrive, RouteView};
-use crate::told::words;
-
-/// A stretch of an earlier haul: up to so many bytes, at this rate.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct KnownLevel {
-    up_to: Option<Bytes>,
-    rate: Rate,
-}
-
-/// The levels that an earlier haul showed, from its conclusions.
-#[must_use]
-pub fn known_levels(ledger: &Ledger, haul: &str) -> Vec<KnownLevel> {
-    let Ok((_, c)) = ledger.concluded(haul) else { return Vec::new() };
-    let ends: Vec<_> = c.findings.iter().filter(|f| f.may_be_cache_end()).collect();
-    let mut levels: Vec<KnownLevel> = ends
-        .iter()
-        .filter_map(|f| f.before.map(|rate| KnownLevel { up_to: Some(f.written), rate }))
-        .collect();
-    let last = ends.last().map_or_else(|| c.figures.mean, |f| f.after);
-    levels.extend(last.map(|rate| KnownLevel { up_to: None, rate }));
-    levels
-}
-
-fn expected_write(levels: &[KnownLevel], bytes: Bytes) -> Option<Duration> {
-    let (mut done, mut time) = (Bytes::ZERO, Duration::ZERO);
-    for level in levels {
-        let end = level.up_to.map_or(bytes, |u| u.min(bytes));
-        time += level.rate.time_for(end.saturating_sub(done))?;
-        done = end.max(done);
-    }
-    (done >= bytes).then_some(time)
-}
+use crate::told::estimate::takes;
 
 type Line = (String, String);
 
@@ -92,12 +58,24 @@ impl RouteView {
                 |b| format!("{b} at most"),
             ),
         )];
-        if let Some((share, rated)) =
-            written.zip(drive.rated_writes).map(|(b, r)| (b.as_f64() / r.as_f64(), r))
-        {
-            lines.push(("wear", format!("{} % of the rated {rated}", significant(share * 100.0))));
+        if let Some(bytes) = written.filter(|b| *b > Bytes::ZERO) {
+            let wear = match drive.rated_writes.or_else(|| on.known.endurance()) {
+                Some(rated) => {
+                    let share = bytes.as_f64() / rated.as_f64().max(1.0);
+                    format!("{} % of the rated {rated}", significant(share * 100.0))
+                }
+                None if drive.kind == DriveKind::File => {
+                    "on the drive below, whose rating is not asked".into()
+                }
+                None => {
+                    let times = bytes.as_f64() / capacity.as_f64().max(1.0);
+                    format!("{} times the drive's capacity; no rating is known", significant(times))
+                }
+            };
+            lines.push(("wear", wear));
         }
-        lines.push(("takes", self.expected(route, capacity, on)));
+        let laid_out = route.laid_out(LaidOn::file_system_if(drive.kind == DriveKind::File));
+        lines.push(("takes", takes(&on.known, &laid_out, capacity)));
         lines.push(("destroys", self.destroys(route, on)));
         if let Some(rate) = on.busy {
             lines.push(("busy", format!("others move {rate} on it now: the figures would tell of them too")));
@@ -176,29 +154,6 @@ impl RouteView {
             Some(Ok(room)) => format!("{} could be used there", room.usable()),
             _ => "in a folder that is not there".into(),
         }
-    }
-
-    fn expected(&self, route: &Route, capacity: Bytes, on: &OnDrive) -> String {
-        let known = &on.known;
-        let mut total = Duration::ZERO;
-        for (place, leg) in route.laid_out(LaidOn::file_system_if(self.is_file())).legs.iter().enumerate() {
-            let by_time = leg.takes();
-            let by_bytes = leg.bytes_on(capacity).and_then(|b| expected_write(known, b));
-            match (by_time, by_bytes) {
-                (Some(a), Some(b)) => total += a.min(b),
-                (Some(a), None) => total += a,
-                (None, Some(b)) => total += b,
-                (None, None) if known.is_empty() => {
-                    return "not known: no earlier haul on this drive tells its rates".into();
-                }
-                (None, None) => {
-                    let (n, kind) = (place + 1, leg.kind.word());
-                    return format!("not known: nothing tells beforehand how long leg {n}, {kind}, takes");
-                }
-            }
-        }
-        let basis = if known.is_empty() { "by its legs" } else { "by the last haul on this drive" };
-        format!("about {}, {basis}", words::about(total))
     }
 }
 

@@ -6,13 +6,14 @@ mod draw;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use hollow_mile_core::archive::estimate::Known;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::plain::Plain;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::{Consent, Examination};
-use hollow_mile_ledger::Ledger;
+use hollow_mile_ledger::{HaulRow, Ledger};
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
@@ -22,11 +23,11 @@ use crate::again::Again;
 use crate::error::{AppError, Exit};
 use crate::machine;
 use crate::targets::{Target, file_size, fits};
+use crate::told::estimate::known_of;
 use hollow_mile_core::route::{Field as LegField, all_legs, leg_mut};
 
 use crate::ui::actions::Action;
 use crate::ui::widgets::scroll::moved;
-use cost::{KnownLevel, known_levels};
 
 pub use draw::render;
 
@@ -107,19 +108,18 @@ pub struct OnDrive {
     examination: Option<Examination>,
     /// What others move on it.
     busy: Option<Rate>,
-    known: Vec<KnownLevel>,
+    known: Known,
 }
 
 impl OnDrive {
-    /// Of a drive of the yard, with what its hauls told.
+    /// Of a drive of the yard, with what its hauls told; `rows` are all hauls, newest first.
     #[must_use]
-    pub fn of(row: &YardRow, ledger: &Ledger) -> Self {
-        let known = row.last_haul.as_deref().map(|h| known_levels(ledger, h));
+    pub fn of(row: &YardRow, ledger: &Ledger, rows: &[HaulRow]) -> Self {
         Self {
             identity: row.identity.clone(),
             examination: row.examination.clone(),
             busy: row.now.as_ref().and_then(|n| n.moving).filter(|r| machine::is_busy(*r)),
-            known: known.unwrap_or_default(),
+            known: known_of(ledger, rows, &row.identity),
         }
     }
 }

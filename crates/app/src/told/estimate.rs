@@ -1,0 +1,98 @@
+//! How long a route will take on a drive, in words, from what the ledger knows of the drive.
+
+use hollow_mile_core::archive::estimate::{Basis, Known, Span};
+use hollow_mile_core::drive::{DriveIdentity, Link};
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::record::HaulState;
+use hollow_mile_core::route::Route;
+use hollow_mile_ledger::{HaulRow, Ledger};
+
+use super::words;
+use crate::claims;
+
+/// Hauls of a drive that are asked, the newest first.
+const ASKED: usize = 16;
+
+/// What is known of a drive: from its own hauls among these rows, newest first, and from paper. Only what is at hand is asked:
+/// no record is read for it.
+#[must_use]
+pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Known {
+    let link = drive.link.as_ref().and_then(Link::payload_ceiling);
+    let mut known = Known::of_paper(claims::of_model(ledger.home(), &drive.model), link);
+    let own = rows.iter().filter(|r| r.serial == drive.serial && r.state == HaulState::Done);
+    for row in own.take(ASKED) {
+        let head = ledger.head(&row.haul);
+        if let (Ok(head), Some(digest)) = (head, ledger.digest_at_hand(&row.haul)) {
+            known.learn(&head.route, row.elapsed, &digest);
+        }
+    }
+    known
+}
+
+/// How long it takes, in words: `32 to 41 min, by 3 hauls of this route on this drive`.
+#[must_use]
+pub fn takes(known: &Known, route: &Route, capacity: Bytes) -> String {
+    match known.route(route, capacity) {
+        Ok(span) => span_words(&span),
+        Err(leg) => {
+            let kind = route.legs.get(leg).map_or("", |l| l.kind.word());
+            format!("not known: nothing tells beforehand how long leg {}, {kind}, takes", leg + 1)
+        }
+    }
+}
+
+/// A span, and what it is estimated from.
+#[must_use]
+pub fn span_words(span: &Span) -> String {
+    let hauls = |n: usize| if n == 1 { "1 haul".to_owned() } else { format!("{n} hauls") };
+    let by = match span.basis {
+        Basis::Legs => "by its legs".to_owned(),
+        Basis::SameRoute(n) => format!("by {} of this route on this drive", hauls(n)),
+        Basis::Hauls(n) => format!("by {} of this drive", hauls(n)),
+        Basis::Claims => "by what its maker claims".into(),
+        Basis::Link => "by what its link carries".into(),
+    };
+    let (low, high) = (words::about(span.low), span.high.map(words::about));
+    match high {
+        None => format!("at least {low}, {by}"),
+        Some(high) if high == low => format!("about {low}, {by}"),
+        Some(high) => format!("{}, {by}", range(&low, &high)),
+    }
+}
+
+/// `32 to 41 min` of `32 min` and `41 min`; whole where the units differ.
+fn range(low: &str, high: &str) -> String {
+    match (low.split_once(' '), high.split_once(' ')) {
+        (Some((a, unit)), Some((b, other))) if unit == other && !unit.contains(' ') => {
+            format!("{a} to {b} {unit}")
+        }
+        _ => format!("{low} to {high}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::Duration;
+
+    #[test]
+    fn a_span_is_said_as_people_say_it() {
+        let span = |low, high: Option<u64>, basis| Span {
+            low: Duration::from_secs(low),
+            likely: Duration::from_secs(low),
+            high: high.map(Duration::from_secs),
+            basis,
+        };
+        for (given, said) in [
+            (
+                span(1920, Some(2460), Basis::SameRoute(3)),
+                "32 to 41 min, by 3 hauls of this route on this drive",
+            ),
+            (span(3000, Some(5400), Basis::Hauls(1)), "50 min to 1 h 30 min, by 1 haul of this drive"),
+            (span(600, Some(600), Basis::Legs), "about 10 min, by its legs"),
+            (span(5400, None, Basis::Link), "at least 1 h 30 min, by what its link carries"),
+        ] {
+            assert_eq!(span_words(&given), said);
+        }
+    }
+}
