@@ -85,7 +85,8 @@ impl Ledger {
     #[must_use]
     pub fn digest_at_hand(&self, haul: &str) -> Option<Digest> {
         let kept = self.db.query_row("SELECT digest FROM hauls WHERE haul = ?1", [haul], |r| r.get(0));
-        serde_json::from_str(&kept.ok().flatten().unwrap_or_else(String::new)).ok()
+        let json: Option<String> = kept.ok().flatten();
+        serde_json::from_str(&json?).ok()
     }
 
     /// A haul as a contrast takes it.

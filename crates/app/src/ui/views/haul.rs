@@ -255,7 +255,12 @@ impl Layout {
             width: body.width.saturating_sub(spine::WIDTH + panel_width + 2),
             ..body
         };
-        let road = Rect { x: lanes.x, y: area.y + 3, width: lanes.width, height: 1 };
+        let road = Rect {
+            x: lanes.x + lane::LABELS,
+            y: area.y + 3,
+            width: lanes.width.saturating_sub(lane::LABELS),
+            height: 1,
+        };
         let flags = Rect { height: 1, ..lanes };
         let ruler = Rect { y: lanes.y + lanes.height.saturating_sub(2), height: 2, ..lanes };
         let rows = lanes.height.saturating_sub(3);

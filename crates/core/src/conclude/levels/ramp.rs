@@ -71,32 +71,103 @@ impl Sums {
         Self { y, ky }
     }
 
-    /// How much of the sum of squares the mean of these bins explains.
-    fn flat(&self, from: usize, to: usize) -> f64 {
-        (self.y[to] - self.y[from]).powi(2) / (to - from) as f64
+    fn count(&self) -> usize {
+        self.y.len() - 1
     }
 
-    /// The best levels for a slope that begins after bin `i` and is over at bin `j`: before, after, and how much of the sum of
-    /// squares they explain.
-    fn fit(&self, i: usize, j: usize) -> Option<(f64, f64, f64)> {
-        let n = self.y.len() - 1;
-        let width = (j - i) as f64;
-        // w = 0 up to i, (k − i)/(j − i) on the slope, 1 from j on.
-        let m = (j - i - 1) as f64;
-        let (slope_w, slope_ww) = (m / 2.0, (m * (m + 1.0) * (2.0 * m + 1.0) / 6.0) / (width * width));
-        let late = (n - j) as f64;
-        let (w, ww, total) = (slope_w + late, slope_ww + late, n as f64);
-        let on_slope = (self.ky[j] - self.ky[i + 1] - i as f64 * (self.y[j] - self.y[i + 1])) / width;
-        let wy = on_slope + self.y[n] - self.y[j];
-        let y = self.y[n];
-        // Level and rise by least squares.
-        let det = total * ww - w * w;
-        (det > 1e-9).then(|| {
-            let rise = (total * wy - w * y) / det;
-            let before = (y - rise * w) / total;
-            (before, before + rise, before * y + rise * wy)
-        })
+    /// The levels by least squares for a slope that begins after bin `i` and is over at bin `j`: before, and after.
+    fn levels(&self, i: usize, j: usize) -> (f64, f64) {
+        let (n, y) = (self.count() as f64, self.y[self.count()]);
+        let (w, ww) = weights(i, j, self.count());
+        let rise = (n * self.weighed(i, j) - w * y) / (n * ww - w * w);
+        let before = (y - rise * w) / n;
+        (before, before + rise)
     }
+
+    /// Sum of the bins, each as much as it has of the rise.
+    fn weighed(&self, i: usize, j: usize) -> f64 {
+        let on_slope = self.ky[j] - self.ky[i + 1] - i as f64 * (self.y[j] - self.y[i + 1]);
+        on_slope / (j - i) as f64 + self.y[self.count()] - self.y[j]
+    }
+
+    /// What a slope from bin `i` to bin `j` explains beyond one level. The rise r and the level b of least squares explain
+    /// b Σy + r Σwy = (Σy)²/n + (n Σwy − Σw Σy)² / n (n Σw² − (Σw)²).
+    fn slope(&self, i: usize, j: usize) -> f64 {
+        let (n, y) = (self.count() as f64, self.y[self.count()]);
+        let (w, ww) = weights(i, j, self.count());
+        let along = n * self.weighed(i, j) - w * y;
+        along * along / (n * (n * ww - w * w)).max(1e-9)
+    }
+
+    /// What two steps, at bins `i` and `j`, explain.
+    fn two_steps(&self, i: usize, j: usize) -> f64 {
+        let flat = |from: usize, to: usize| (self.y[to] - self.y[from]).powi(2) / (to - from) as f64;
+        flat(0, i) + flat(i, j) + flat(j, self.count())
+    }
+
+    /// The slope that explains most, and how much of the sum of squares is explained by it, by the best step and by the best two.
+    fn search(&self) -> Option<Found> {
+        let n = self.count();
+        let ((i, j), slope) = search(n, |i, j| self.slope(i, j))?;
+        let (_, steps) = search(n, |i, j| self.two_steps(i, j))?;
+        let step = (1..n - 2).map(|i| self.slope(i, i + 1)).fold(0.0, f64::max);
+        let flat = self.y[n] * self.y[n] / n as f64;
+        Some(Found { i, j, slope: flat + slope.max(step), step: flat + step, steps })
+    }
+}
+
+/// Bins between the pairs of a first look.
+const STRIDE: usize = 4;
+/// The best of them are looked at again, bin by bin.
+const AGAIN: usize = 3;
+
+/// The pair i < j of bins 1 to n − 2 that explains most: every fourth is looked at, and all around the best of those. What a pair
+/// explains changes little from one bin to the next.
+fn search(n: usize, explains: impl Fn(usize, usize) -> f64) -> Option<((usize, usize), f64)> {
+    let mut best: Vec<((usize, usize), f64)> = Vec::with_capacity(AGAIN + 1);
+    let take = |best: &mut Vec<((usize, usize), f64)>, i: usize, j: usize, most: usize| {
+        let value = explains(i, j);
+        let at = best.partition_point(|b| b.1 >= value);
+        if at < most {
+            best.insert(at, ((i, j), value));
+            best.truncate(most);
+        }
+    };
+    for i in (1..n.saturating_sub(2)).step_by(STRIDE) {
+        for j in (i + 1..n - 1).step_by(STRIDE) {
+            take(&mut best, i, j, AGAIN);
+        }
+    }
+    let mut finest = Vec::with_capacity(2);
+    for ((i, j), _) in best {
+        for near_i in i.saturating_sub(STRIDE - 1).max(1)..(i + STRIDE).min(n - 2) {
+            for near_j in j.saturating_sub(STRIDE - 1).max(near_i + 1)..(j + STRIDE).min(n - 1) {
+                take(&mut finest, near_i, near_j, 1);
+            }
+        }
+    }
+    finest.first().copied()
+}
+
+/// The slope of a search, and what of the sum of squares each shape explains.
+struct Found {
+    i: usize,
+    j: usize,
+    slope: f64,
+    step: f64,
+    steps: f64,
+}
+
+/// Σw and Σw² over the bins within a slope of so many bins: w is k/width for k from 1 to width − 1.
+fn slope_weights(width: usize) -> (f64, f64) {
+    let m = width.saturating_sub(1) as f64;
+    (m / 2.0, (m * (m + 1.0) * (2.0 * m + 1.0) / 6.0) / (width.max(1) * width.max(1)) as f64)
+}
+
+/// Σw and Σw² over all bins: w is 0 up to `i`, rises on the slope, and is 1 from `j` on.
+fn weights(i: usize, j: usize, n: usize) -> (f64, f64) {
+    let (w, ww) = slope_weights(j - i);
+    (w + (n - j) as f64, ww + (n - j) as f64)
 }
 
 /// What a straight line with an even bend leaves over.
@@ -171,15 +242,6 @@ pub fn fit(points: &[f32], whole: Range<usize>) -> Option<Ramp> {
     fit_once(points, &near).map(|finer| Ramp { whole: first.whole, bow: first.bow, ..finer })
 }
 
-/// A slope from bin `i` to bin `j`, the levels around it, and what it leaves over.
-struct Knots {
-    i: usize,
-    j: usize,
-    before: f64,
-    after: f64,
-    left: f64,
-}
-
 fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
     if range.len() < 12 {
         return None;
@@ -190,22 +252,11 @@ fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
     bins.iter_mut().for_each(|v| *v = (*v - top).exp());
     let sums = Sums::of(&bins);
     let all: f64 = bins.iter().map(|v| v * v).sum();
-    let mut best: Option<Knots> = None;
-    let (mut step, mut steps) = (f64::INFINITY, f64::INFINITY);
-    for i in 1..n - 2 {
-        for j in i + 1..n - 1 {
-            steps = steps.min(all - sums.flat(0, i) - sums.flat(i, j) - sums.flat(j, n));
-            let Some((before, after, explained)) = sums.fit(i, j) else { continue };
-            let left = (all - explained).max(0.0);
-            if j == i + 1 {
-                step = step.min(left);
-            }
-            if best.as_ref().is_none_or(|b| left < b.left) {
-                best = Some(Knots { i, j, before, after, left });
-            }
-        }
-    }
-    let Knots { i, j, before, after, left } = best?;
+    let found = sums.search()?;
+    let (i, j) = (found.i, found.j);
+    let (before, after) = sums.levels(i, j);
+    let [left, step, steps] =
+        [found.slope, found.step, found.steps].map(|explained| (all - explained).max(0.0));
     let mut residuals: Vec<f64> = (0..n)
         .map(|k| {
             let w = ((k as f64 - i as f64) / (j - i) as f64).clamp(0.0, 1.0);
@@ -222,7 +273,7 @@ fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
         after: after.max(1e-4).ln() + top,
         left: left / noise,
         step: step / noise,
-        steps: steps.max(0.0) / noise,
+        steps: steps / noise,
         whole: left / noise,
         bow: bow(&bins) / noise,
     })
