@@ -230,3 +230,20 @@ fn a_console_gets_the_letters_that_it_has() {
     assert!(!plain.chars().any(|c| ('\u{2800}'..='\u{28ff}').contains(&c) || "▸▾┊▂▅".contains(c)), "{plain}");
     assert!(plain.contains('█') && plain.contains('▄'), "{plain}");
 }
+
+#[test]
+fn whoever_looks_elsewhere_is_told_by_bell_and_title() {
+    let (_bench, t) = demo(120, 36);
+    common::wait_until("the title", || t.title() == "Hollow Mile");
+    assert!(!t.rang());
+    t.keys(&["Enter", "Tab"]);
+    t.starts();
+    t.sees("The cache ended");
+    common::wait_until("the bell", || t.rang());
+    common::wait_until("the title", || t.title().contains("% · Hollow Mile"));
+    t.keys(&["X"]);
+    t.sees("Stop this haul?");
+    t.keys(&["y"]);
+    t.sees("Stopped after");
+    common::wait_until("the title", || t.title() == "Hollow Mile");
+}

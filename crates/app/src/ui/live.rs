@@ -6,6 +6,7 @@ use hollow_mile_core::archive::estimate::Span;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 
+use super::alarm::ToldOf;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::session::{Over, Session};
@@ -51,6 +52,9 @@ pub struct Live {
     pub simulated: bool,
     /// How long each leg of its route was expected to take, once that was asked.
     pub expected: Option<Vec<Option<Span>>>,
+    /// What was told of it to whoever looks elsewhere.
+    told: ToldOf,
+    looked_at: (usize, bool),
     source: Option<Source>,
     concluded: Instant,
     /// Samples that the conclusions were made from.
@@ -71,6 +75,8 @@ impl Live {
             paused: false,
             simulated: session.simulated,
             expected: None,
+            told: ToldOf::default(),
+            looked_at: (0, false),
             source: Some(Source::Here(session)),
             concluded: Instant::now(),
             concluded_at: 0,
@@ -90,12 +96,27 @@ impl Live {
             paused: false,
             simulated: watching.simulated,
             expected: None,
+            told: ToldOf::default(),
+            looked_at: (0, false),
             source: Some(Source::There(watching)),
             concluded: Instant::now(),
             concluded_at: 0,
             cost: Duration::ZERO,
             stale: false,
         }
+    }
+
+    /// What is new on it since this was last asked, in words.
+    pub fn news(&mut self) -> Option<String> {
+        // What is concluded is told as soon as it is; the rest needs no look at every frame.
+        if self.looked_at == (self.concluded_at, self.readings.ended().is_some()) {
+            return None;
+        }
+        self.looked_at = (self.concluded_at, self.readings.ended().is_some());
+        let mut told = std::mem::take(&mut self.told);
+        let news = told.news(self);
+        self.told = told;
+        news
     }
 
     /// Its legs, behind and ahead.

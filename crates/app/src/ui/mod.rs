@@ -4,6 +4,7 @@
 //! for what happens on hauls, draws when something changed, and gives the terminal back whatever happens.
 
 pub mod actions;
+pub mod alarm;
 pub mod app;
 pub mod asking;
 pub mod bindings;
@@ -41,6 +42,7 @@ use ratatui::crossterm::terminal::{
 use crate::error::{AppError, Exit};
 use crate::home;
 use crate::watch::keeper::Kept;
+use alarm::Ways;
 use app::App;
 use keys::{Keys, Waited};
 use theme::{Depth, Letters, Theme};
@@ -139,9 +141,12 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
             .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
     let trouble = |e: std::io::Error| AppError::usage(format!("the terminal does not answer: {e}"));
+    let ways = Ways::of_environment();
     let screen = Screen::take().map_err(trouble)?;
+    ways.keep_title(&mut stdout()).map_err(trouble)?;
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout())).map_err(trouble)?;
-    let ran = turn(&mut app, &mut terminal, &stop);
+    let ran = turn(&mut app, &mut terminal, &stop, ways);
+    let _ = ways.give_title_back(&mut stdout());
     for live in &mut app.live {
         if let Err(e) = live.end() {
             app.quit = true;
@@ -177,7 +182,8 @@ fn fault_at_will(event: &event::Event) {
     }
 }
 
-fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Result<()> {
+fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool, ways: Ways) -> std::io::Result<()> {
+    let mut title = String::new();
     let keys = Keys::new();
     let mut stale = true;
     let mut had_message = false;
@@ -214,6 +220,13 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool) -> std::io::Resul
             }
         }
         stale |= app.follow(FOLD);
+        for words in app.take_alarms() {
+            ways.tell(&words, &mut stdout())?;
+        }
+        if app.title() != title {
+            title = app.title();
+            ways.title(&title, &mut stdout())?;
+        }
     }
     Ok(())
 }

@@ -138,12 +138,23 @@ impl Terminal {
         assert!(ok.success());
         let t = Self { socket };
         t.tmux(&["set", "-g", "escape-time", "5"]);
+        t.tmux(&["set", "-g", "monitor-bell", "on"]);
         t
     }
 
     fn tmux(&self, args: &[&str]) -> String {
         let out = Command::new("tmux").args(["-L", &self.socket]).args(args).output().unwrap();
         String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+
+    /// The title that the program gave its window.
+    pub fn title(&self) -> String {
+        self.tmux(&["display", "-p", "#{pane_title}"]).trim().to_owned()
+    }
+
+    /// The program rang its bell.
+    pub fn rang(&self) -> bool {
+        self.tmux(&["display", "-p", "#{window_bell_flag}"]).trim() == "1"
     }
 
     pub fn screen(&self) -> String {
