@@ -247,3 +247,29 @@ fn whoever_looks_elsewhere_is_told_by_bell_and_title() {
     t.sees("Stopped after");
     common::wait_until("the title", || t.title() == "Hollow Mile");
 }
+
+#[test]
+fn the_command_line_fits_its_terminal_and_is_whole_in_a_pipe() {
+    let bench = Bench::new();
+    put_demo(&bench.dir.path().join("home"));
+    for args in
+        ["ledger", "yard", "contrast a3f1 last", "findings last", "drive KW-0417", "vitals sim:corrie-2t"]
+    {
+        let t = Terminal::start(&bench, args, 60, 60);
+        t.sees("left with 0");
+        // As the program wrote its lines: what the terminal itself broke is one line again.
+        let screen = t.lines_as_written();
+        let longest = screen.lines().map(|l| l.chars().count()).max().unwrap_or(0);
+        assert!(longest <= 60, "{args}: {screen}");
+        if args == "ledger" {
+            assert!(
+                screen.lines().filter(|l| l.contains("long-haul")).all(|l| l.contains("KW-")),
+                "{screen}"
+            );
+            assert!(screen.contains('…'), "{screen}");
+        }
+    }
+    let out = bench.run(&["ledger"]);
+    let piped = String::from_utf8_lossy(&out.stdout);
+    assert!(!piped.contains('…') && piped.lines().any(|l| l.chars().count() > 100), "{piped}");
+}

@@ -9,7 +9,7 @@ use hollow_mile_core::archive::claims::{Claims, terabytes};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use serde::Serialize;
 
-use super::{Answer, open_ledger, say, say_json, table};
+use super::{Answer, open_ledger, say, say_as_it_is, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::told::DriveFile;
 use crate::{claims, home};
@@ -50,7 +50,7 @@ pub fn show(model: &str, answer: Answer) -> Result<Exit, AppError> {
         say_json(&claims)?;
     } else {
         let text = toml_text(&claims)?;
-        say(text.trim_end())?;
+        say_as_it_is(text.trim_end())?;
     }
     Ok(Exit::Done)
 }

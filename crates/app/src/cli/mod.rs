@@ -17,7 +17,7 @@ mod worlds;
 
 pub use chart::{ChartKind, draw, encode};
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
@@ -27,7 +27,8 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use crate::error::{AppError, Exit};
-use crate::told::words::table;
+use crate::told::words;
+use crate::told::wrap::wrap;
 use crate::{demo, home, targets, ui};
 
 /// What the program's own words mean, for whoever meets them first.
@@ -436,12 +437,48 @@ fn open_ledger() -> Result<Ledger, AppError> {
 
 /// Writes to standard output; a reader that went away (`| head`) is no fault.
 fn say(text: &str) -> Result<(), AppError> {
-    match writeln!(std::io::stdout(), "{}", crate::told::words::printable(text)) {
+    match terminal_width() {
+        Some(width) => say_as_it_is(&within(text, width)),
+        None => say_as_it_is(text),
+    }
+}
+
+/// What others read back: TOML, JSON.
+fn say_as_it_is(text: &str) -> Result<(), AppError> {
+    match writeln!(std::io::stdout(), "{}", words::printable(text)) {
         Err(e) if e.kind() != std::io::ErrorKind::BrokenPipe => {
             Err(AppError::machine(format!("standard output cannot be written: {e}")))
         }
         _ => Ok(()),
     }
+}
+
+/// Columns of the terminal that answers are read on; `None` where they go into a file or a pipe, which take them as they are.
+fn terminal_width() -> Option<usize> {
+    if !std::io::stdout().is_terminal() {
+        return None;
+    }
+    let (width, _) = ratatui::crossterm::terminal::size().ok()?;
+    (width >= 20).then_some(width.into())
+}
+
+/// Lines longer than this broken at words, what follows as far in as the line began.
+fn within(text: &str, width: usize) -> String {
+    let line = |line: &str| {
+        let inset = line.len() - line.trim_start_matches(' ').len();
+        if words::cells(line) <= width || inset + 10 > width {
+            return line.to_owned();
+        }
+        let lead = " ".repeat(inset);
+        let parts = wrap(line.trim_start(), width - inset);
+        parts.iter().map(|p| format!("{lead}{p}")).collect::<Vec<_>>().join("\n")
+    };
+    text.lines().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// Columns for the terminal that they are read on, or as wide as they are for a file or a pipe.
+fn table(rows: &[Vec<String>]) -> String {
+    terminal_width().map_or_else(|| words::table(rows), |width| words::table_within(rows, width))
 }
 
 /// How a command answers.
@@ -459,5 +496,5 @@ impl Answer {
 
 fn say_json(value: &impl Serialize) -> Result<(), AppError> {
     let text = serde_json::to_string_pretty(value).map_err(|e| AppError::machine(format!("no JSON: {e}")))?;
-    say(&crate::told::words::escaped_json(&text))
+    say_as_it_is(&words::escaped_json(&text))
 }

@@ -8,7 +8,7 @@ use hollow_mile_core::route::{Route, RouteError};
 use hollow_mile_drives::sim::Truth;
 use serde::Serialize;
 
-use super::{Answer, say, say_json, table};
+use super::{Answer, say, say_as_it_is, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::{home, machine, targets};
 
@@ -159,7 +159,7 @@ pub fn route(name: &str, answer: Answer) -> Result<Exit, AppError> {
         say_json(&document(&route))?;
     } else {
         let text = route.to_toml().map_err(|e| AppError::usage(e.to_string()))?;
-        say(text.trim_end())?;
+        say_as_it_is(text.trim_end())?;
     }
     Ok(Exit::Done)
 }
@@ -251,7 +251,7 @@ pub fn sim(name: &str, answer: Answer) -> Result<Exit, AppError> {
             Some(text) => text,
             None => std::fs::read_to_string(name).map_err(|e| AppError::file(Path::new(name), "read", &e))?,
         };
-        say(text.trim_end())?;
+        say_as_it_is(text.trim_end())?;
     }
     Ok(Exit::Done)
 }

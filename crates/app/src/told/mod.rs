@@ -11,6 +11,7 @@ pub mod report;
 pub mod road;
 pub mod tags;
 pub mod words;
+pub mod wrap;
 
 pub use contrast::Compared;
 pub use drive::{DriveFile, Past};

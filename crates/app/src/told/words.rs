@@ -121,12 +121,37 @@ pub fn fit(text: &str, width: usize) -> String {
 /// Columns with two spaces between them, as wide as their widest cell.
 #[must_use]
 pub fn table(rows: &[Vec<String>]) -> String {
+    laid_out(rows, &widths_of(rows))
+}
+
+/// The same, no wider than this: what is widest is cut first.
+#[must_use]
+pub fn table_within(rows: &[Vec<String>], most: usize) -> String {
+    /// Narrower than this a column says nothing.
+    const LEAST: usize = 6;
+    let mut widths = widths_of(rows);
+    let gaps = 2 * widths.len().saturating_sub(1);
+    while widths.iter().sum::<usize>() + gaps > most {
+        let Some(widest) = widths.iter_mut().max_by_key(|w| **w).filter(|w| **w > LEAST) else { break };
+        *widest -= 1;
+    }
+    laid_out(rows, &widths)
+}
+
+fn widths_of(rows: &[Vec<String>]) -> Vec<usize> {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
     let width = |c: usize| rows.iter().filter_map(|r| r.get(c)).map(|t| cells(t)).max().unwrap_or(0);
-    let widths: Vec<usize> = (0..columns).map(width).collect();
-    let padded = |(t, w): (&String, &usize)| format!("{t}{}", " ".repeat(w - cells(t)));
+    (0..columns).map(width).collect()
+}
+
+fn laid_out(rows: &[Vec<String>], widths: &[usize]) -> String {
+    let padded = |(t, w): (&String, &usize)| {
+        let t = fit(t, *w);
+        let room = w.saturating_sub(cells(&t));
+        format!("{t}{}", " ".repeat(room))
+    };
     let line = |row: &Vec<String>| {
-        let cells: Vec<String> = row.iter().zip(&widths).map(padded).collect();
+        let cells: Vec<String> = row.iter().zip(widths).map(padded).collect();
         cells.join("  ").trim_end().to_owned()
     };
     rows.iter().map(line).collect::<Vec<_>>().join("\n")
@@ -147,5 +172,9 @@ mod tests {
         assert_eq!((fit("容量 8", 4).as_str(), cells(&fit("容量 8", 4))), ("容…", 3));
         let rows = [["容量", "a"], ["size", "b"], ["x", "c"]].map(|r| r.map(String::from).to_vec());
         assert_eq!(table(&rows), "容量  a\nsize  b\nx     c");
+        let long = [["KW-0417", "cache-end 312.4 GB and 4 more"], ["KW-0118", "nothing found"]];
+        let long = long.map(|r| r.map(String::from).to_vec());
+        assert_eq!(table_within(&long, 20), "KW-0417  cache-end …\nKW-0118  nothing fo…");
+        assert_eq!(table_within(&long, 200), table(&long), "what fits stays as it is");
     }
 }

@@ -147,6 +147,11 @@ impl Terminal {
         String::from_utf8_lossy(&out.stdout).into_owned()
     }
 
+    /// The screen with lines joined that were wider than it.
+    pub fn lines_as_written(&self) -> String {
+        self.tmux(&["capture-pane", "-p", "-J"])
+    }
+
     /// The title that the program gave its window.
     pub fn title(&self) -> String {
         self.tmux(&["display", "-p", "#{pane_title}"]).trim().to_owned()
