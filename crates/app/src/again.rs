@@ -1,13 +1,17 @@
 //! A haul once more: the same drive, route and conditions as an earlier one.
 
+use std::path::Path;
+
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
 
+use crate::command::Speed;
 use crate::error::AppError;
 use crate::going_on::CONTINUES;
+use crate::orders::{Orders, Seat};
 
 /// The tag of a haul that repeats an earlier one, with the identifier of the first of them.
 pub const AGAIN: &str = "again";
@@ -25,6 +29,31 @@ pub struct Again {
     pub route: Route,
     /// As they were stated, with a tag that tells of what it is a repeat.
     pub conditions: Conditions,
+}
+
+impl Again {
+    /// Orders to do it, with consent that was given for it; `number` is how many hauls the drive had.
+    #[must_use]
+    pub fn orders(&self, home: &Path, erase: Option<String>, give_up: Vec<String>, number: u64) -> Orders {
+        Orders {
+            home: home.to_owned(),
+            route: self.route.clone(),
+            seats: vec![Seat {
+                drive: self.drive.clone(),
+                size: self.size,
+                conditions: self.conditions.clone(),
+                erase,
+                give_up,
+                thermometers: Vec::new(),
+                number,
+            }],
+            continues: None,
+            repeat: 1,
+            speed: Speed::Most,
+            metrics: None,
+            ends_with_starter: false,
+        }
+    }
 }
 
 /// What to do to repeat a haul.

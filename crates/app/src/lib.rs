@@ -14,6 +14,7 @@ pub mod home;
 pub mod machine;
 pub mod metrics;
 pub mod orders;
+pub mod queue;
 pub mod session;
 pub mod targets;
 pub mod told;

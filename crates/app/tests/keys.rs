@@ -143,13 +143,126 @@ fn what_was_typed_wrong_stays_to_be_mended() {
 
 #[test]
 fn a_haul_runs_again_in_two_keys_and_six_repeats_are_set_side_by_side_in_four() {
-    let (_bench, t) = demo(160, 47);
+    let bench = Bench::new();
+    put_demo(&bench.dir.path().join("home"));
+    // A short one to repeat, so that six of it are there in a while.
+    let route = bench.path("short.toml");
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"20 GB\" }\n")
+        .unwrap();
+    let first = bench.json(&["haul", &route, "--on", "sim:corrie-2t", "--cooling", "fan", "--json"]);
+    let first = first["haul"].as_str().unwrap().to_owned();
+    let t = Terminal::start(&bench, "", 160, 47);
+    t.sees("KW-0417");
+    t.keys(&["L"]);
+    t.sees("short");
+    // The second run, with its conditions: two keys, and five more times the first: two.
     t.keys(&["A"]);
-    t.sees("Start ");
-    t.keys(&["5"]);
-    t.sees("leg 1 of");
-    t.keys(&["Escape"]);
-    t.sees("hauling");
+    t.sees("Start short?");
+    t.keys(&["6"]);
+    common::wait_until("six repeats", || {
+        let all = bench.json(&["ledger", "--drive", "KW-0203", "short", "--json"]);
+        all.as_array().unwrap().iter().filter(|h| h["state"] == "done").count() == 7
+    });
+    let all = bench.json(&["ledger", "short", "--json"]);
+    for haul in all.as_array().unwrap().iter().take(6) {
+        assert!(haul.to_string().contains(&first), "tagged with the first: {haul}");
+        assert!(haul.to_string().contains("fan"), "with its conditions: {haul}");
+    }
+    t.keys(&["q"]);
+    t.sees("left with 0");
+    drop(t);
+    let t = Terminal::start(&bench, "", 160, 47);
+    t.sees("KW-0417");
+    t.keys(&["L"]);
+    t.sees("short");
+    t.keys(&["*", "c"]);
+    t.sees("Contrast");
+    assert!(t.sees("burst").contains("figure"));
+}
+
+#[test]
+fn what_waits_is_shown_edited_paused_and_goes_on_without_the_interface() {
+    let bench = Bench::new();
+    put_demo(&bench.dir.path().join("home"));
+    let route = bench.path("long.toml");
+    std::fs::write(&route, "name = \"long\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"60 GB\" }\n")
+        .unwrap();
+    for (label, drive) in [("alpha", "sim:corrie-1t"), ("beta", "sim:corrie-1t")] {
+        bench.json(&["haul", &route, "--on", drive, "--label", label, "--json"]);
+    }
+    let haul = |label: &str| {
+        bench.json(&["ledger", label, "long", "--json"])[0]["haul"].as_str().unwrap().to_owned()
+    };
+    let (one, two) = (haul("alpha"), haul("beta"));
+    let drive = "sim:corrie-1t";
+    // Paused before anything waits, so that all of it can be looked at.
+    bench.run(&["queue", "pause", drive]);
+    let queued = bench.json(&["again", &one, &two, "--repeat", "2", "--in-turns", "--json"]);
+    let waiting = |v: &serde_json::Value| -> Vec<String> {
+        v[0]["waiting"].as_array().unwrap().iter().map(|w| w["label"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(waiting(&queued), ["alpha", "beta", "alpha", "beta"]);
+    assert_eq!(queued[0]["paused"], true);
+    assert_eq!(
+        waiting(&bench.json(&["queue", "move", drive, "4", "1", "--json"])),
+        ["beta", "alpha", "beta", "alpha"]
+    );
+    assert_eq!(waiting(&bench.json(&["queue", "remove", drive, "2", "--json"])), ["beta", "beta", "alpha"]);
+    let none = bench.refusal(&["queue", "remove", drive, "9"], 2);
+    assert!(none.contains("nothing waits at place 9"), "{none}");
+    let t = Terminal::start(&bench, "", 160, 47);
+    t.sees("3 wait, paused (Q)");
+    for _ in 0..20 {
+        if t.screen().lines().any(|l| l.contains('▸') && l.contains("KW-0188")) {
+            break;
+        }
+        t.keys(&["j"]);
+    }
+    t.keys(&["Q"]);
+    t.sees("queue of sim:corrie-1t");
+    t.sees("Paused: nothing begins");
+    t.keys(&["j", "D"]);
+    t.sees("Take this haul out of the queue");
+    t.keys(&["y"]);
+    t.sees("  2  long, alpha");
+    t.keys(&["Space"]);
+    t.sees("It goes on by itself");
+    t.keys(&["Escape", "q"]);
+    drop(t);
+    common::wait_until("the queue to be empty", || {
+        bench.json(&["queue", "--json"]).as_array().unwrap().is_empty()
+    });
+    let hauls = bench.json(&["ledger", "--drive", "KW-0188", "--json"]);
+    let labels: Vec<&str> = hauls.as_array().unwrap().iter().map(|h| h["label"].as_str().unwrap()).collect();
+    assert_eq!(
+        labels,
+        ["alpha", "beta", "beta", "alpha"],
+        "newest first: two, then one, after the first two"
+    );
+}
+
+#[test]
+fn a_queue_stops_where_a_haul_cannot_be_made_and_says_why() {
+    let bench = Bench::new();
+    let route = bench.path("short.toml");
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"32 MiB\" }\n")
+        .unwrap();
+    let target = format!("file:{}", bench.path("q.hm"));
+    bench.json(&["haul", &route, "--on", &target, "--size", "32MiB", "--json"]);
+    // Somebody put a file of theirs there meanwhile.
+    std::fs::write(bench.path("q.hm"), "mine").unwrap();
+    bench.json(&["again", "last", "--repeat", "2", "--rest", "100 ms", "--json"]);
+    common::wait_until("the trouble", || bench.json(&["queue", "--json"])[0]["trouble"].is_string());
+    let q = bench.json(&["queue", "--json"]);
+    assert!(q[0]["trouble"].as_str().unwrap().contains("q.hm") && q[0]["paused"] == true, "{q}");
+    assert_eq!(q[0]["waiting"].as_array().unwrap().len(), 2, "nothing is lost: {q}");
+    assert_eq!(std::fs::read_to_string(bench.path("q.hm")).unwrap(), "mine");
+    std::fs::remove_file(bench.path("q.hm")).unwrap();
+    bench.run(&["queue", "go-on", &target]);
+    common::wait_until("the queue to be empty", || {
+        bench.json(&["queue", "--json"]).as_array().unwrap().is_empty()
+    });
+    assert_eq!(bench.json(&["ledger", "--json"]).as_array().unwrap().len(), 3);
 }
 
 #[test]

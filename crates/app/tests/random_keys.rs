@@ -63,10 +63,15 @@ fn keys() -> Vec<KeyCode> {
 struct State {
     hauls: BTreeSet<String>,
     live: usize,
+    waiting: Vec<usize>,
 }
 
 fn state(app: &App) -> State {
-    State { hauls: app.archive.all().iter().map(|r| r.haul.clone()).collect(), live: app.live.len() }
+    State {
+        hauls: app.archive.all().iter().map(|r| r.haul.clone()).collect(),
+        live: app.live.len(),
+        waiting: hollow_mile::queue::all(&app.home).iter().map(|q| q.entries.len()).collect(),
+    }
 }
 
 fn draw(app: &App, (w, h): (u16, u16)) {
@@ -127,9 +132,10 @@ fn press_at_random(seeds: impl Iterator<Item = u64>) {
             let after = state(&app);
             seen.insert(app.screen.name());
             let answered = asked
-                && matches!(event, Event::Key(k) if matches!(k.code, KeyCode::Char(c) if c.eq_ignore_ascii_case(&'y') || c.is_ascii_digit()));
+                && matches!(event, Event::Key(k) if matches!(k.code, KeyCode::Char(c) if "yYwW".contains(c) || c.is_ascii_digit()));
             let what = format!("seed {seed}, press {press}: {event:?} on {}", app.screen.name());
             assert!(after.live == before.live || answered, "{what}: a haul began unasked");
+            assert!(after.waiting == before.waiting || answered, "{what}: {:?} wait", after.waiting);
             let gone: Vec<&String> = before.hauls.difference(&after.hauls).collect();
             assert!(gone.is_empty() || answered, "{what}: {gone:?} went unasked");
             let back = after.hauls.difference(&before.hauls).count();

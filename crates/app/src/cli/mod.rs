@@ -9,6 +9,7 @@ mod haul;
 mod keep;
 mod live;
 mod prove;
+mod queue;
 mod report;
 mod shell;
 mod show;
@@ -161,6 +162,19 @@ enum Verb {
     },
     /// Say something to a haul under way
     Tell(live::TellArgs),
+    /// Run hauls once more: the same drives, routes and conditions, one after the other in the queues of their drives
+    Again(queue::AgainArgs),
+    /// Show what waits for each drive, or change it
+    Queue {
+        #[command(subcommand)]
+        what: Option<queue::What>,
+        /// As JSON
+        #[arg(long, global = true)]
+        json: bool,
+    },
+    /// What the program starts to run a queue
+    #[command(name = "keep-queue", hide = true)]
+    KeepQueue { drive: String },
     /// What the program starts to keep hauls that go on without their terminal
     #[command(name = "keep-hauls", hide = true)]
     KeepHauls,
@@ -402,6 +416,9 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Live { json }) => live::list(Answer::json_if(json)),
         Some(Verb::Tell(args)) => live::tell(args),
         Some(Verb::KeepHauls) => crate::watch::keeper::run(),
+        Some(Verb::Again(args)) => queue::again(&args),
+        Some(Verb::Queue { what, json }) => queue::run(what.as_ref(), Answer::json_if(json)),
+        Some(Verb::KeepQueue { drive }) => crate::queue::runner::run(&home::home()?, &drive),
         Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(Answer::json_if(json)),
         Some(Verb::Ledger { compact: Some(days), json, .. }) => keep::compact(days, Answer::json_if(json)),
         Some(Verb::Ledger { drive, filter, deleted, json, .. }) => {

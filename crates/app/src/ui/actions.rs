@@ -137,6 +137,7 @@ pub enum Action {
     Sort,
     Reverse,
     Again,
+    Queue,
     Redraw,
 }
 

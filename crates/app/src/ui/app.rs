@@ -31,6 +31,7 @@ use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
+use crate::queue;
 use crate::session::Session;
 use crate::told::estimate::known_of;
 use crate::watch::keeper::Kept;
@@ -51,6 +52,13 @@ pub enum Overlay {
     Evidence(usize),
     /// A stream and a buffer to ask about, and what was answered.
     Hold(Input, Vec<String>),
+    /// What waits for a drive.
+    Queue {
+        /// The drive.
+        drive: String,
+        /// The one under the cursor.
+        chosen: usize,
+    },
     /// A line to type.
     Prompt(Prompt),
     /// A question.
@@ -397,6 +405,7 @@ impl App {
             shown: self.shown(),
             shown_live: self.shown_live(),
             glance: self.glance.as_ref(),
+            queues: self.yard.queues(),
             spots: &self.spots,
         }
     }
@@ -518,7 +527,7 @@ impl App {
         self.looked_elsewhere = Instant::now();
         // A ledger that cannot be read now is asked again; whoever opens a haul is told.
         let Ok(rows) = self.ledger.under_way() else { return false };
-        let any = !rows.is_empty();
+        let any = !rows.is_empty() | self.yard.queues_are(queue::all(&self.home));
         if self.yard.under_way_are(rows) {
             let result = self.reload();
             self.heed(result);

@@ -12,6 +12,7 @@ use tui_input::{Input, InputRequest};
 use super::app::{App, Overlay};
 use crate::command::Command;
 use crate::error::AppError;
+use crate::queue;
 use crate::told::tags::{retagged, tags_of};
 
 /// What an answer does.
@@ -29,6 +30,20 @@ pub enum Yes {
     Remove(Leftover),
     /// Take these hauls out of the ledger.
     Delete(Vec<String>),
+    /// Put what the Route view plans into the queues of its drives.
+    Queue {
+        /// How often, in turns.
+        times: u32,
+    },
+    /// Put these hauls once more into the queues of their drives.
+    Repeat {
+        /// Their identifiers.
+        hauls: Vec<String>,
+        /// How often, in turns.
+        times: u32,
+    },
+    /// Take the haul at this place out of the queue of this drive.
+    Unqueue(String, usize),
     /// Start what the Route view plans.
     Start {
         /// How often, one after the other.
@@ -209,6 +224,23 @@ impl App {
                 }
             }
             Yes::Delete(hauls) => self.delete_hauls(hauls),
+            Yes::Queue { times } => {
+                let queued = self.queue_plan(times);
+                self.heed(queued);
+            }
+            Yes::Repeat { hauls, times } => {
+                let queued = self.repeat_in_turns(&hauls, times);
+                self.heed(queued);
+            }
+            Yes::Unqueue(drive, place) => {
+                let removed = queue::change(&self.home, &drive, |q| {
+                    if place < q.entries.len() {
+                        q.entries.remove(place);
+                    }
+                    place
+                });
+                self.reopen_queue(drive, removed);
+            }
             Yes::Start { times } => {
                 let result = self.start(times);
                 self.heed(result);

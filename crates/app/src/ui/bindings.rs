@@ -175,6 +175,8 @@ pub const BINDINGS: &[Binding] = &[
         "Let the drive test itself in full: up to hours.",
     )
     .also("long"),
+    key(YARD, "Q", Action::Queue, "queue", "What waits for this drive: edit it, pause it.")
+        .also("wait list next"),
     key(VITALS, "", Action::EndTest, "end the self-test", "End the self-test that runs.")
         .also("abort stop cancel"),
     key(YARD, "T", Action::Tidy, "tidy up", "Remove a file that a killed haul left behind.")

@@ -1,5 +1,6 @@
 //! What every view gets of the interface around it.
 
+use crate::queue::Queue;
 use crate::told::words::cells;
 use std::cell::RefCell;
 
@@ -37,6 +38,8 @@ pub struct Frame<'a> {
     pub shown_live: Option<&'a Live>,
     /// The haul that a list shows below itself.
     pub glance: Option<&'a Glance>,
+    /// What waits for drives.
+    pub queues: &'a [Queue],
     /// What of it the mouse can press.
     pub spots: &'a RefCell<Vec<(Rect, SpotOf)>>,
 }

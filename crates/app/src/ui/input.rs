@@ -45,7 +45,7 @@ impl App {
                 return paste_into(input, text, " ");
             }
             Some(Overlay::Hold(input, _)) => return paste_into(input, text, " "),
-            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_)) => {}
+            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_) | Overlay::Queue { .. }) => {}
             None => match self.screen {
                 Screen::Route => {
                     if let Some(input) = &mut self.route.editing {
@@ -107,7 +107,7 @@ impl App {
     pub fn is_typing(&self) -> bool {
         match self.overlay {
             Some(Overlay::Prompt(_) | Overlay::Find { .. } | Overlay::Hold(..)) => true,
-            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_)) => false,
+            Some(Overlay::Help | Overlay::Evidence(_) | Overlay::Ask(_) | Overlay::Queue { .. }) => false,
             None => self.takes_text(),
         }
     }
@@ -125,6 +125,7 @@ impl App {
             Some(Overlay::Ask(question)) => self.on_question_key(question, key),
             Some(Overlay::Prompt(prompt)) => self.on_prompt_key(prompt, event, key),
             Some(Overlay::Evidence(index)) => self.on_evidence_key(index, key),
+            Some(Overlay::Queue { drive, chosen }) => self.on_queue_key(drive, chosen, key),
             Some(Overlay::Hold(input, answer)) => self.on_stream_key(input, answer, event, key),
             Some(Overlay::Find { input, chosen }) => self.on_find_key(input, chosen, event, key),
         }

@@ -16,6 +16,7 @@ pub mod keys;
 mod ledger_actions;
 pub mod live;
 mod making;
+mod queue_actions;
 pub mod review;
 mod route_actions;
 pub mod theme;

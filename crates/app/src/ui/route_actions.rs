@@ -31,12 +31,16 @@ impl App {
             ('2', "to 9 that many times", Yes::Start { times: 2 }),
         ];
         answers.extend(('3'..='9').zip(3..).map(|(key, times)| (key, "", Yes::Start { times })));
+        answers.push(('w', "wait in the queue", Yes::Queue { times: 1 }));
         self.ask(Question::choice(self.route.what_starts(), answers, "no"));
         Ok(())
     }
 
     /// The haul that is shown or under the cursor, once more.
     pub(super) fn haul_again(&mut self) -> Result<(), AppError> {
+        if self.screen == Screen::Ledger && self.archive.marked_rows().len() > 1 {
+            return self.ask_to_repeat_marked();
+        }
         let haul = match self.screen {
             Screen::Haul => self.shown().and_then(|(r, _)| r.head()).map(|h| h.haul.clone()),
             Screen::Ledger => self.archive.chosen_row().map(|r| r.haul.clone()),
@@ -60,11 +64,12 @@ impl App {
         Ok(())
     }
 
-    pub(super) fn start(&mut self, times: u32) -> Result<(), AppError> {
+    /// What the Route view plans, as orders.
+    pub(super) fn orders(&self, times: u32) -> Result<Orders, AppError> {
         let plan = self.route.checked()?;
         let seats =
             plan.drives.iter().map(|(target, serial)| self.seat(&plan, target.clone(), serial)).collect();
-        let orders = Orders {
+        Ok(Orders {
             home: self.home.clone(),
             route: plan.route,
             seats,
@@ -74,7 +79,11 @@ impl App {
             speed: Speed::Times(60.0),
             metrics: None,
             ends_with_starter: !self.route.goes_on,
-        };
+        })
+    }
+
+    pub(super) fn start(&mut self, times: u32) -> Result<(), AppError> {
+        let orders = self.orders(times)?;
         if self.apart {
             let kept = keeper::start(&orders)?;
             for haul in kept.hauls.clone() {

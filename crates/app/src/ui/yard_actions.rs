@@ -51,6 +51,7 @@ impl App {
                     self.go(Screen::Route);
                 }
             }
+            Action::Queue => self.show_queue(),
             Action::Vitals => self.show_vitals(),
             Action::DriveFile => {
                 if let Some(serial) = self.yard.chosen_row().map(|r| r.identity.serial.clone()) {

@@ -143,7 +143,7 @@ pub fn start(orders: &Orders) -> Result<Kept, AppError> {
 }
 
 /// Where a keeper's last words go.
-fn log(home: &Path) -> std::io::Result<std::fs::File> {
+pub(crate) fn log(home: &Path) -> std::io::Result<std::fs::File> {
     std::fs::create_dir_all(home)?;
     OpenOptions::new().create(true).append(true).mode(0o600).open(home.join("keeper.log"))
 }

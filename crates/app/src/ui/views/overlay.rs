@@ -92,9 +92,40 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             out.line("Stream, buffer. A stream is a rate, or 64 channels x 24 bit x 96 kHz.", theme.faint());
             out.line("Enter asks, Esc goes back.", theme.faint());
         }
+        Some(Overlay::Queue { drive, chosen }) => queue(frame, drive, *chosen, area, buf),
         Some(Overlay::Prompt(prompt)) => line_to_type(prompt, area, buf, theme),
         Some(Overlay::Ask(asked)) => question(asked, area, buf, theme),
     }
+}
+
+/// What waits for a drive.
+fn queue(frame: &Frame<'_>, drive: &str, chosen: usize, area: Rect, buf: &mut Buffer) {
+    let theme = frame.theme;
+    let Some(q) = frame.queues.iter().find(|q| q.drive == drive) else { return };
+    let height = q.entries.len() as u16 + 8;
+    let inner = framed(area, 90, height, &format!("queue of {drive}"), theme, buf);
+    let mut out = Writer::new(inner, buf);
+    let state = match (&q.trouble, q.paused) {
+        (Some(why), _) => format!("It waits because {why}. Space goes on."),
+        (None, true) => "Paused: nothing begins. Space goes on.".into(),
+        (None, false) => "It goes on by itself, also when you leave.".into(),
+    };
+    out.text(&state, 0, if q.trouble.is_some() { theme.accent() } else { theme.strong() });
+    if let Some(now) = &q.now {
+        out.text(&format!("now  {now}"), 5, theme.strong());
+    }
+    out.gap();
+    let room = usize::from(out.left()).saturating_sub(2).max(1);
+    let from = chosen.saturating_sub(room - 1);
+    for (i, entry) in q.entries.iter().enumerate().skip(from).take(room) {
+        let style = if i == chosen { theme.chosen() } else { ratatui::style::Style::new() };
+        out.line(&format!("{:>3}  {}", i + 1, entry.words()), style);
+    }
+    if q.entries.is_empty() {
+        out.line("Nothing waits.", theme.faint());
+    }
+    out.gap();
+    out.line("j k choose    - + earlier, later    D take out    Space pause    Esc back", theme.accent());
 }
 
 fn line_to_type(prompt: &Prompt, area: Rect, buf: &mut Buffer, theme: &Theme) {

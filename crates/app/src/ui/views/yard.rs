@@ -1,7 +1,9 @@
 //! The yard: which drives are here, what each is, and what is known of it.
 
+use crate::queue::Queue;
 use crate::told::headline;
 use crate::told::road::Road;
+use crate::told::words::cells;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use hollow_mile_core::record::HaulState;
@@ -54,6 +56,8 @@ pub struct YardView {
     marked: Vec<String>,
     /// Hauls under way, also those that other programs keep.
     under_way: Vec<HaulRow>,
+    /// What waits for drives.
+    queues: Vec<Queue>,
 }
 
 fn file_row() -> YardRow {
@@ -85,6 +89,26 @@ impl YardView {
             && hauls.iter().zip(&self.under_way).all(|(a, b)| a.haul == b.haul);
         self.under_way = hauls;
         !same
+    }
+
+    /// Takes what waits for drives now. True when that changed.
+    pub fn queues_are(&mut self, queues: Vec<Queue>) -> bool {
+        let same = queues == self.queues;
+        self.queues = queues;
+        !same
+    }
+
+    /// What waits for drives.
+    #[must_use]
+    pub fn queues(&self) -> &[Queue] {
+        &self.queues
+    }
+
+    /// What waits for a drive, by the name that a user gives it.
+    #[must_use]
+    pub fn queue_of(&self, drive: &str) -> Option<&Queue> {
+        let file = drive == "file:";
+        self.queues.iter().find(|q| q.drive == drive || (file && q.drive.starts_with("file:")))
     }
 
     /// The haul under way on this drive.
@@ -222,14 +246,14 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let narrow = area.width < NARROW;
     let known_at = if area.width >= 120 { 62u16 } else { 55 };
     let head_y = area.y + 2;
-    let cells = columns(known_at);
+    let at = columns(known_at);
     let (link, known) =
         if narrow { ("now; below, what is known", "") } else { ("connection", "now, and what is known") };
     for (name, at) in [
         ("serial", 2),
-        ("model", cells.model),
-        ("capacity", cells.capacity),
-        (link, cells.link),
+        ("model", at.model),
+        ("capacity", at.capacity),
+        (link, at.link),
         (known, known_at + 2),
     ] {
         let room = width.saturating_sub(usize::from(at));
@@ -290,6 +314,13 @@ fn draw_row(
     buf.set_string(area.x, area.y, if chosen { "▸" } else { " " }, theme.accent());
     if view.marked.contains(&d.target) {
         buf.set_string(area.x + 1, area.y, "+", theme.accent());
+    }
+    // What waits stands at the right edge, over whatever else there is to say.
+    let queue = view.queue_of(&d.target).map(queue_words).unwrap_or_default();
+    let whole = area;
+    let area = Rect { width: area.width.saturating_sub(cells_of_words(&queue)), ..area };
+    if !queue.is_empty() {
+        buf.set_string(area.x + area.width + 1, whole.y, &queue, theme.accent());
     }
     let mut put = |x: u16, y: u16, text: &str, to: u16, style| {
         let room = usize::from(to.saturating_sub(x));
@@ -371,6 +402,20 @@ fn draw_row(
             put(right, 0, first, area.width, theme.strong());
             put(below, 1, &row.about, area.width, theme.faint());
         }
+    }
+}
+
+fn cells_of_words(words: &str) -> u16 {
+    if words.is_empty() { 0 } else { cells(words) as u16 + 1 }
+}
+
+/// `2 wait (Q)`.
+fn queue_words(q: &Queue) -> String {
+    match (q.entries.len(), q.trouble.is_some(), q.paused) {
+        (_, true, _) => "! queue waits (Q)".into(),
+        (0, ..) => String::new(),
+        (n, _, true) => format!("{n} wait, paused (Q)"),
+        (n, ..) => format!("{n} wait (Q)"),
     }
 }
 
