@@ -386,3 +386,80 @@ fn the_command_line_fits_its_terminal_and_is_whole_in_a_pipe() {
     let piped = String::from_utf8_lossy(&out.stdout);
     assert!(!piped.contains('…') && piped.lines().any(|l| l.chars().count() > 100), "{piped}");
 }
+
+#[test]
+fn what_was_entered_is_there_next_time_and_becomes_a_route_of_ones_own() {
+    let (bench, t) = demo(140, 50);
+    t.keys(&["Enter", "Tab"]);
+    t.sees("▸ ambient");
+    t.keys(&["Enter"]);
+    t.text("31 C");
+    t.keys(&["Enter"]);
+    t.sees("31 °C");
+    // Legs are copied, moved, taken out, and put back.
+    t.keys(&["G", "&"]);
+    t.sees("leg 3, rest");
+    t.keys(&["{", "{"]);
+    t.sees("leg 1, rest 30 s");
+    t.keys(&["{"]);
+    t.sees("The leg can go no further");
+    t.keys(&["D"]);
+    t.sees("The leg is out: u puts it back.");
+    t.keys(&["u"]);
+    t.sees("leg 3, rest");
+    t.keys(&["I", "C-u"]);
+    t.text("wryte");
+    t.keys(&["Enter"]);
+    t.sees("wryte");
+    t.keys(&["C-u"]);
+    t.text("read");
+    t.keys(&["Enter"]);
+    t.sees("leg 2, read 10 GB");
+    t.sees("long-haul *");
+    t.keys(&["q"]);
+    t.sees("left with 0");
+    drop(t);
+    let t = Terminal::start(&bench, "demo", 140, 50);
+    t.sees("KW-0417");
+    t.keys(&["Enter"]);
+    let again = t.sees("leg 2, read 10 GB");
+    assert!(again.contains("31 °C") && again.contains("long-haul *"), "{again}");
+    // Another drive knows nothing of it.
+    t.keys(&["Escape", "j", "Enter"]);
+    t.sees("KW-0417 Ptarmigan");
+    assert!(!t.screen().contains("31 °C") && !t.screen().contains('*'), "{}", t.screen());
+    t.keys(&["Escape", "k", "Enter", "W"]);
+    t.sees("name of your route");
+    t.sees("my-long-haul");
+    t.keys(&["Enter"]);
+    t.sees("Route written");
+    t.sees("▸ my-long-haul");
+    let kept = std::fs::read_to_string(bench.path("home/demo/routes/my-long-haul.toml")).unwrap();
+    assert!(kept.contains("kind = \"read\""), "{kept}");
+    // A name that is taken is left alone, and what was typed stays.
+    t.keys(&["W", "C-u"]);
+    t.text("my-long-haul");
+    t.keys(&["Enter"]);
+    t.sees("exist");
+    t.keys(&["Escape"]);
+}
+
+#[test]
+fn a_stopped_haul_goes_on_by_a_key() {
+    let (_bench, t) = demo(160, 47);
+    t.keys(&["Enter", "Tab"]);
+    t.starts();
+    t.sees("leg 1 of 2, write");
+    t.keys(&["X"]);
+    t.sees("Stop this haul?");
+    t.keys(&["y"]);
+    t.sees("Stopped after");
+    t.keys(&["K"]);
+    t.sees("It goes on where haul");
+    t.keys(&["y"]);
+    t.sees("leg 1 of 2, write");
+    t.keys(&["L"]);
+    t.sees("continues=");
+    t.keys(&["G", "K"]);
+    t.sees("came to its end: A runs it again");
+}

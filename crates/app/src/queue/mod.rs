@@ -78,10 +78,10 @@ impl Queue {
         to
     }
 
-    /// There is nothing in it, and nothing to say.
+    /// Nothing waits in it, and there is nothing to say of it.
     #[must_use]
     pub const fn is_idle(&self) -> bool {
-        self.entries.is_empty() && self.now.is_none() && self.trouble.is_none()
+        self.entries.is_empty() && self.now.is_none() && self.trouble.is_none() && !self.paused
     }
 }
 
@@ -115,8 +115,9 @@ fn folder(home: &Path) -> PathBuf {
     home.join("queues")
 }
 
-/// The file of a drive's queue. Its name is made of plain letters: what drives are called is not ours.
-fn file_of(home: &Path, drive: &str) -> PathBuf {
+/// A name for a file of this drive, of plain letters, another for each drive: what drives are called is not ours.
+#[must_use]
+pub fn plain_file_name(drive: &str) -> String {
     let mut name = String::new();
     for byte in drive.bytes() {
         if byte.is_ascii_alphanumeric() || byte == b'-' {
@@ -125,7 +126,11 @@ fn file_of(home: &Path, drive: &str) -> PathBuf {
             name.push_str(&format!("_{byte:02x}"));
         }
     }
-    folder(home).join(format!("{name}.json"))
+    name
+}
+
+fn file_of(home: &Path, drive: &str) -> PathBuf {
+    folder(home).join(format!("{}.json", plain_file_name(drive)))
 }
 
 /// All queues that are not idle.

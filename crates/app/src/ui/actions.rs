@@ -138,6 +138,12 @@ pub enum Action {
     Reverse,
     Again,
     Queue,
+    AddLeg,
+    CopyLeg,
+    LegUp,
+    LegDown,
+    SaveRoute,
+    Continue,
     Redraw,
 }
 

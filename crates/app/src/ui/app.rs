@@ -471,6 +471,10 @@ impl App {
                 let asked = self.haul_again();
                 self.heed(asked);
             }
+            Action::Continue => {
+                let asked = self.continue_haul();
+                self.heed(asked);
+            }
             Action::Redraw => self.redraw = true,
             Action::GoYard => self.go(Screen::Yard),
             Action::GoLedger => {

@@ -99,6 +99,10 @@ pub enum Words {
     Note,
     /// Air temperature to which the heat of a contrast is brought.
     Ambient,
+    /// The kind of a new leg.
+    Leg,
+    /// The name of a route of one's own.
+    Route,
 }
 
 /// A line that is typed.
@@ -177,6 +181,8 @@ impl App {
                 let ambient = ambient.map_err(|e| AppError::usage(e.to_string()))?;
                 self.contrast.compared.as_mut().map_or(Ok(()), |c| c.in_air_of(ambient))
             }
+            (Words::Leg, _) => some.map_or(Ok(()), |kind| self.add_leg(kind)),
+            (Words::Route, _) => some.map_or(Ok(()), |name| self.save_route(name)),
             (_, None) => Ok(()),
             (Words::Label, Some(row)) => {
                 self.ledger.rename(&row.haul, some)?;

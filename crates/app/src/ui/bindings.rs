@@ -104,6 +104,30 @@ pub const BINDINGS: &[Binding] = &[
     .also("compare differ"),
     hint(LEDGER, "/", Action::Filter, ("filter", "filter"), "Show only hauls with these words.")
         .also("search find"),
+    hint(ROUTE, "I", Action::AddLeg, ("add a leg", "add leg"), "Add a leg behind this one.")
+        .also("insert new"),
+    key(ROUTE, "&", Action::CopyLeg, "copy the leg", "This leg once more, behind itself.").also("duplicate"),
+    key(ROUTE, "D", Action::Delete, "take a leg out", "Take this leg out; u takes that back.")
+        .also("remove delete"),
+    key(ROUTE, "{", Action::LegUp, "leg earlier", "Move this leg one place up.").also("order"),
+    key(ROUTE, "}", Action::LegDown, "leg later", "Move this leg one place down.").also("order"),
+    key(ROUTE, "u", Action::Undo, "undo", "Take the last change of the route back.").also("revert reset"),
+    hint(
+        ROUTE,
+        "W",
+        Action::SaveRoute,
+        ("save as a route", "save"),
+        "Keep it as a route of your own, under a name.",
+    )
+    .also("write store own"),
+    key(
+        &[Screen::Haul, Screen::Ledger],
+        "K",
+        Action::Continue,
+        "continue",
+        "Go on where this haul was stopped.",
+    )
+    .also("resume go on"),
     // Marks.
     hint(
         &[Screen::Yard, Screen::Ledger],

@@ -114,7 +114,12 @@ impl App {
 
     fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
         match self.screen {
-            Screen::Route => self.route.on_text_key(event, key),
+            Screen::Route => {
+                self.route.on_text_key(event, key);
+                if self.route.editing.is_none() {
+                    self.keep_draft();
+                }
+            }
             _ => self.archive.on_text_key(event, key),
         }
     }

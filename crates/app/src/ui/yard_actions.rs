@@ -9,6 +9,7 @@ use super::live::Live;
 use super::views::haul::HaulView;
 use super::views::route::{OnDrive, RouteView};
 use super::views::vitals::VitalsView;
+use crate::drafts::Drafts;
 use crate::error::AppError;
 use crate::machine;
 use crate::targets::{self, Target};
@@ -47,7 +48,8 @@ impl App {
                     .map(|row| OnDrive::of(row, &self.ledger, self.archive.all()))
                     .collect();
                 if !drives.is_empty() {
-                    self.route = RouteView::plan(drives, routes);
+                    let drafts = drives.first().map(|d| Drafts::read(&self.home, d.target()));
+                    self.route = RouteView::plan(drives, routes, drafts.unwrap_or_default());
                     self.go(Screen::Route);
                 }
             }

@@ -23,7 +23,7 @@ pub use group::{LaidOn, Over, Turn};
 pub use leg::{Leg, LegKind, Operation, SelfTestLength, Until};
 pub use limit::Limit;
 pub use stream::Stream;
-pub use walk::{all_legs, leg_mut};
+pub use walk::{Edit, all_legs, edit_legs, leg_mut};
 
 const fn default_interval() -> Duration {
     Duration::from_millis(100)

@@ -134,6 +134,10 @@ fn line_to_type(prompt: &Prompt, area: Rect, buf: &mut Buffer, theme: &Theme) {
         Words::Label => ("name of this haul", "Enter keeps it; an empty one takes it away."),
         Words::Tags => ("tags of this haul", "name=value, with commas between. Enter keeps them."),
         Words::Note => ("note on this haul", "Enter keeps it; an empty one takes it away."),
+        Words::Leg => {
+            ("kind of the new leg", "write, read, mixed, rest, fill, scan, spans, … Enter adds it.")
+        }
+        Words::Route => ("name of your route", "Letters, digits and -. Enter keeps it in your routes."),
         Words::Ambient => ("air temperature", "As 38 °C. Enter brings heat to it; empty, as it was."),
     };
     let faults: Vec<String> = prompt.fault.iter().flat_map(|f| wrap(f, 64)).collect();

@@ -44,7 +44,8 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
         let chosen = i == view.chosen;
         let style = if chosen && !view.in_figures { theme.accent() } else { theme.strong() };
         frame.spot(Rect { y: left.y + 1 + i as u16, height: 1, ..left }, SpotOf::Row(i));
-        out.line(&format!("{} {}", if chosen { "▸" } else { " " }, r.name), style);
+        let changed = if chosen && view.is_changed() { " *" } else { "" };
+        out.line(&format!("{} {}{changed}", if chosen { "▸" } else { " " }, r.name), style);
     }
     let cost = view.cost();
     let wide = usize::from(right.width.saturating_sub(NAMES));
@@ -58,7 +59,15 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
     match (&view.fault, field.filter(|_| view.in_figures)) {
         (Some(fault), _) => out.text(fault, 0, theme.accent()),
         (None, Some(field)) => out.text(field.help(), 0, theme.faint()),
-        (None, None) => out.text("Enter goes to the figures of this route; s starts it.", 0, theme.faint()),
+        (None, None) => {
+            let changed = if view.is_changed() {
+                " * was changed: u takes it back, W keeps it as a route."
+            } else {
+                ""
+            };
+            let words = format!("Enter goes to the figures of this route; s starts it.{changed}");
+            out.text(&words, 0, theme.faint());
+        }
     }
     out.gap();
     for (name, value) in &cost {

@@ -19,12 +19,13 @@ use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::yard::YardRow;
-use crate::again::Again;
+use crate::again::{AGAIN, Again};
+use crate::drafts::Drafts;
 use crate::error::{AppError, Exit};
 use crate::machine;
 use crate::targets::{Target, file_size, fits};
 use crate::told::estimate::known_of;
-use hollow_mile_core::route::{Field as LegField, all_legs, leg_mut};
+use hollow_mile_core::route::{Edit, Field as LegField, all_legs, edit_legs, leg_mut};
 
 use crate::ui::actions::Action;
 use crate::ui::widgets::scroll::moved;
@@ -112,6 +113,12 @@ pub struct OnDrive {
 }
 
 impl OnDrive {
+    /// The drive, as a user names it.
+    #[must_use]
+    pub fn target(&self) -> &str {
+        &self.identity.target
+    }
+
     /// Of a drive of the yard, with what its hauls told; `rows` are all hauls, newest first.
     #[must_use]
     pub fn of(row: &YardRow, ledger: &Ledger, rows: &[HaulRow]) -> Self {
@@ -144,6 +151,12 @@ pub struct RouteView {
     fault: Option<String>,
     /// The haul goes on when the terminal that started it goes.
     pub goes_on: bool,
+    /// The haul that is continued.
+    pub continues: Option<String>,
+    /// What was entered for this drive before.
+    drafts: Drafts,
+    /// The route before each change, to be taken back.
+    before: Vec<Route>,
 }
 
 /// Everything that a haul needs, checked.
@@ -173,24 +186,119 @@ fn optional<T: Plain>(text: &str) -> Result<Option<T>, ParseUnitError> {
 impl RouteView {
     /// For drives of the yard.
     #[must_use]
-    pub fn plan(drives: Vec<OnDrive>, routes: Vec<Route>) -> Self {
+    pub fn plan(drives: Vec<OnDrive>, routes: Vec<Route>, drafts: Drafts) -> Self {
         let is_file = drives.iter().any(|d| d.identity.kind == DriveKind::File);
         let here = std::env::current_dir().unwrap_or_else(|_| PathBuf::from("/tmp"));
+        let path = || here.join("hollow-mile.haul").display().to_string();
+        let size = || Bytes::from_mib(8192).plain();
+        let chosen = routes.iter().position(|r| Some(&r.name) == drafts.last.as_ref()).unwrap_or(0);
         Self {
-            draft: routes.first().cloned(),
+            draft: routes.get(chosen).map(|r| drafts.of(r)),
+            chosen,
             routes,
             drives,
-            path: if is_file { here.join("hollow-mile.haul").display().to_string() } else { String::new() },
-            size: if is_file { Bytes::from_mib(8192).plain() } else { String::new() },
+            path: if is_file { drafts.path.clone().unwrap_or_else(path) } else { String::new() },
+            size: if is_file { drafts.size.clone().unwrap_or_else(size) } else { String::new() },
+            conditions: drafts.conditions.clone(),
+            goes_on: drafts.goes_on,
+            drafts,
             ..Self::default()
         }
+    }
+
+    /// What is entered now, with the drive that it is for; `None` where that is what it was.
+    pub fn entered(&mut self) -> Option<(String, Drafts)> {
+        let drive = self.drive()?.target.clone();
+        let before = self.drafts.clone();
+        self.remember();
+        (self.drafts != before).then(|| (drive, self.drafts.clone()))
+    }
+
+    fn remember(&mut self) {
+        if let Some(draft) = &self.draft {
+            self.drafts.take(draft, self.routes.get(self.chosen));
+            self.drafts.last = Some(draft.name.clone());
+        }
+        self.drafts.conditions = self.conditions.clone();
+        self.drafts.goes_on = self.goes_on;
+        if self.is_file() {
+            self.drafts.path = Some(self.path.clone());
+            self.drafts.size = Some(self.size.clone());
+        }
+    }
+
+    /// It goes on where a haul was stopped, and is no repeat of it.
+    pub fn continue_from(&mut self, haul: String) {
+        self.conditions.tags.retain(|(k, _)| k != AGAIN);
+        self.continues = Some(haul);
+    }
+
+    /// The route that is chosen was changed since it was read.
+    #[must_use]
+    pub fn is_changed(&self) -> bool {
+        self.draft.as_ref() != self.routes.get(self.chosen)
+    }
+
+    /// Adds a route to the list, and chooses it; the one that was changed for it is as it was again.
+    pub fn add(&mut self, route: Route) {
+        let was = self.routes.get(self.chosen).cloned();
+        if let Some(was) = was {
+            self.drafts.routes.retain(|r| r.name != was.name);
+            self.draft = Some(was);
+        }
+        self.routes.push(route);
+        self.choose(self.routes.len() - 1);
+    }
+
+    /// The route as it is drafted.
+    #[must_use]
+    pub const fn drafted(&self) -> Option<&Route> {
+        self.draft.as_ref()
+    }
+
+    /// The leg that the cursor is on; the last where it is on none.
+    fn leg_at(&self) -> usize {
+        match self.fields().get(self.field).filter(|_| self.in_figures) {
+            Some(Field::Of(place, _)) => *place,
+            _ => self.draft.as_ref().map_or(0, |r| all_legs(r).len().saturating_sub(1)),
+        }
+    }
+
+    /// Changes the legs at the cursor.
+    ///
+    /// # Errors
+    /// When the route would make no sense.
+    pub fn edit(&mut self, edit: &Edit) -> Result<(), AppError> {
+        let at = self.leg_at();
+        let Some(before) = self.draft.clone() else { return Ok(()) };
+        let mut route = before.clone();
+        let Some(place) = edit_legs(&mut route.legs, at, edit) else {
+            return Err(AppError::usage("The leg can go no further."));
+        };
+        route.check()?;
+        self.before.push(before);
+        self.draft = Some(route);
+        self.in_figures = true;
+        let on = |f: &Field| matches!(f, Field::Of(p, _) if *p == place);
+        self.field = self.fields().iter().position(on).unwrap_or(0);
+        Ok(())
+    }
+
+    /// Takes the last change of the route back; when there is none, all of them that earlier sessions left. False when it is as it was.
+    pub fn undo(&mut self) -> bool {
+        let was =
+            self.before.pop().or_else(|| self.routes.get(self.chosen).filter(|_| self.is_changed()).cloned());
+        let Some(was) = was else { return false };
+        self.draft = Some(was);
+        self.field = self.field.min(self.fields().len().saturating_sub(1));
+        true
     }
 
     /// For a haul once more, with all that it was made with.
     #[must_use]
     pub fn again(drive: OnDrive, again: Again) -> Self {
         let path = again.drive.strip_prefix("file:").unwrap_or_default().to_owned();
-        let mut view = Self::plan(vec![drive], vec![again.route]);
+        let mut view = Self::plan(vec![drive], vec![again.route], Drafts::default());
         view.path = path;
         view.size = again.size.map(|s| s.plain()).unwrap_or_default();
         view.conditions = again.conditions;
@@ -266,8 +374,11 @@ impl RouteView {
 
     fn choose(&mut self, route: usize) {
         if self.chosen != route {
+            // What was changed of the other one stays.
+            self.remember();
             self.chosen = route;
-            self.draft = self.routes.get(route).cloned();
+            self.draft = self.routes.get(route).map(|r| self.drafts.of(r));
+            self.before.clear();
             self.field = 0;
             self.fault = None;
         }
@@ -359,6 +470,9 @@ impl RouteView {
                     _ => {}
                 }
                 route.check().map_err(|e| e.to_string())?;
+                if Some(&route) != self.draft.as_ref() {
+                    self.before.extend(self.draft.take());
+                }
                 self.draft = Some(route);
             }
         }
