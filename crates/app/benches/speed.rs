@@ -6,11 +6,12 @@
 
 use std::time::{Duration, Instant};
 
-use hollow_mile::command::Speed;
+use hollow_mile::command::{Command, Speed};
 use hollow_mile::session::Session;
 use hollow_mile::targets::{self, Target};
-use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::actions::{Action, Screen};
 use hollow_mile::ui::app::App;
+use hollow_mile::ui::bindings::BINDINGS;
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
 use hollow_mile_core::haul::Setup;
@@ -21,6 +22,7 @@ use hollow_mile_core::route;
 use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::layout::Rect;
 
 fn peak_mb() -> f64 {
@@ -98,8 +100,75 @@ fn frames(home: &std::path::Path) {
     println!("a frame of that haul at 160×47: {median:.2} ms median, {worst:.2} ms worst of 60");
 }
 
+/// From a key to the frame that shows what it did, at 240×70, in every view, with eight hauls under way: what the key itself and the
+/// frame take, and what a key waits for at most that comes while hauls are followed.
+fn keys_beside_eight_hauls(demo: &std::path::Path) {
+    let mut app = App::new(demo.to_owned(), true, Theme::new(Depth::True)).unwrap();
+    let area = Rect::new(0, 0, 240, 70);
+    let draw = |app: &App| {
+        let mut buf = Buffer::empty(area);
+        views::render(app, area, &mut buf);
+    };
+    let press = |app: &mut App, code| app.on_event(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
+    for _ in 0..8 {
+        app.act(Action::Mark);
+        app.act(Action::Down);
+    }
+    [Action::Open, Action::Start].into_iter().for_each(|a| app.act(a));
+    draw(&app);
+    press(&mut app, KeyCode::Char('y'));
+    // Fast for a while, so that there is something to draw; then slow, so that all are there to the end.
+    app.live.iter_mut().for_each(|l| l.ask(Command::Speed(Speed::Times(240.0))));
+    let began = Instant::now();
+    while began.elapsed() < Duration::from_millis(1_200) {
+        app.follow(Duration::from_millis(40));
+    }
+    app.live.iter_mut().for_each(|l| l.ask(Command::Speed(Speed::Times(4.0))));
+    let samples: usize = app.live.iter().map(|l| l.readings.series().len()).sum();
+    let (mut keys, mut waits): (Vec<(f64, String)>, Vec<f64>) = (Vec::new(), Vec::new());
+    for screen in Screen::ALL {
+        for binding in BINDINGS.iter().filter(|b| b.screens.is_empty() || b.screens.contains(&screen)) {
+            // Those leave the program, or write files.
+            if matches!(binding.action, Action::Quit | Action::Export | Action::Report) {
+                continue;
+            }
+            app.screen = screen;
+            app.overlay = None;
+            let began = Instant::now();
+            app.act(binding.action);
+            draw(&app);
+            keys.push((
+                began.elapsed().as_secs_f64() * 1e3,
+                format!("{} in {}", binding.name, screen.name()),
+            ));
+            app.finish_making();
+            // A key that comes meanwhile is heard after one batch and one conclusion.
+            let began = Instant::now();
+            app.follow_until(Duration::from_millis(40), &|| true);
+            waits.push(began.elapsed().as_secs_f64() * 1e3);
+        }
+    }
+    keys.sort_by(|a, b| a.0.total_cmp(&b.0));
+    waits.sort_by(f64::total_cmp);
+    for (took, which) in keys.iter().rev().take(6) {
+        println!("  {took:.2} ms  {which}");
+    }
+    let (worst, which) = keys.last().unwrap();
+    println!(
+        "key to frame at 240×70, {} hauls live with {samples} samples: {:.2} ms median, {worst:.2} ms worst of {} ({which}); \
+         following keeps a key waiting {:.2} ms median, {:.2} ms at most",
+        app.running(),
+        keys[keys.len() / 2].0,
+        keys.len(),
+        waits[waits.len() / 2],
+        waits.last().unwrap()
+    );
+    app.live.iter_mut().for_each(|l| l.end().unwrap());
+}
+
 fn main() {
     let dir = tempfile::tempdir().unwrap();
     simulated(dir.path());
     frames(dir.path());
+    keys_beside_eight_hauls(&dir.path().join("demo"));
 }

@@ -62,6 +62,12 @@ fn yes(app: &mut App) {
     press(app, KeyCode::Char('y'));
 }
 
+/// Opens what is under the cursor, and waits until its record is read.
+fn opens(app: &mut App) {
+    app.act(Action::Open);
+    app.finish_loading();
+}
+
 fn starts(app: &mut App) {
     app.act(Action::Start);
     yes(app);
@@ -76,7 +82,7 @@ fn pictures_of_the_views() {
     insta::assert_snapshot!("yard", text(&app, 160, 47));
     insta::assert_snapshot!("yard_small", text(&app, 100, 30));
     insta::assert_snapshot!("yard_least", text(&app, 80, 24));
-    app.act(Action::Open);
+    opens(&mut app);
     insta::assert_snapshot!("route", text(&app, 120, 36));
     app.act(Action::Vitals);
     insta::assert_snapshot!("vitals", text(&app, 160, 47));
@@ -85,10 +91,10 @@ fn pictures_of_the_views() {
     insta::assert_snapshot!("ledger_small", text(&app, 100, 30));
     // The fan test on the hot drive, by time and by bytes.
     app.act(Action::Last);
-    app.act(Action::Open);
+    opens(&mut app);
     insta::assert_snapshot!("haul", text(&app, 160, 47));
     app.act(Action::NextFlag);
-    app.act(Action::Open);
+    opens(&mut app);
     insta::assert_snapshot!("haul_evidence", text(&app, 160, 47));
     app.overlay = None;
     app.act(Action::Mark);
@@ -122,7 +128,7 @@ fn pictures_of_the_surveys() {
         app.act(Action::GoLedger);
         app.act(Action::First);
         (0..row).for_each(|_| app.act(Action::Down));
-        app.act(Action::Open);
+        opens(&mut app);
         app.act(Action::Surveys);
         // A long record is read beside; its surveys are there at once, its passes a moment later.
         let began = std::time::Instant::now();
@@ -196,7 +202,7 @@ fn a_route_is_started_on_every_marked_drive_at_once() {
     app.act(Action::Mark);
     // The cursor is on a third, which has no part in it.
     app.act(Action::Last);
-    app.act(Action::Open);
+    opens(&mut app);
     let planned = text(&app, 160, 47);
     assert!(planned.lines().next().unwrap().contains("KW-0203 Corrie C2 2 TB, and on KW-0118"), "{planned}");
     for cost in ["at most on 2 drives together", "KW-0203   ", "KW-0118   "] {
@@ -276,7 +282,7 @@ fn a_haul_shown_live_is_shown_the_same_from_the_ledger() {
     let mut app = demo_app(dir.path());
     app.act(Action::Last);
     app.act(Action::First);
-    app.act(Action::Open);
+    opens(&mut app);
     starts(&mut app);
     for _ in 0..20 {
         app.act(Action::Faster);
@@ -292,7 +298,7 @@ fn a_haul_shown_live_is_shown_the_same_from_the_ledger() {
     let haul = app.live[0].haul.clone();
     app.live.clear();
     app.act(Action::First);
-    app.act(Action::Open);
+    opens(&mut app);
     assert_eq!(app.haul.kept.as_ref().map(|k| k.row.haul.clone()), Some(haul));
     let kept: Vec<String> = text(&app, 160, 47).lines().map(String::from).collect();
     // Only the panel differs: the ledger adds when it began.
@@ -308,7 +314,7 @@ fn a_time_lapse_ends_where_the_record_ends() {
     let mut app = demo_app(dir.path());
     app.act(Action::GoLedger);
     app.act(Action::Last);
-    app.act(Action::Open);
+    opens(&mut app);
     let whole = app.shown().map(|(r, c)| (r.series().len(), c.clone())).unwrap();
     app.act(Action::Lapse);
     assert_eq!(app.shown().map(|(r, _)| r.series().len()), Some(0), "it begins at the beginning");
@@ -336,7 +342,7 @@ fn a_click_on_a_flag_opens_its_evidence_and_one_in_the_lanes_reads_them() {
     let mut app = demo_app(dir.path());
     app.act(Action::GoLedger);
     app.act(Action::Last);
-    app.act(Action::Open);
+    opens(&mut app);
     let drawn = draw(&app, 160, 47);
     let click = |app: &mut App, column: u16, row: u16| {
         let kind = MouseEventKind::Down(MouseButton::Left);
@@ -358,7 +364,7 @@ fn a_stream_can_be_asked_about() {
     let mut app = demo_app(dir.path());
     app.act(Action::GoLedger);
     app.act(Action::Last);
-    app.act(Action::Open);
+    opens(&mut app);
     app.act(Action::Hold);
     press(&mut app, KeyCode::Enter);
     let drawn = text(&app, 160, 47);

@@ -212,7 +212,7 @@ impl App {
     /// Follows a session and shows it.
     pub fn watch(&mut self, session: Session, speed: Speed) {
         let live = Live::new(session, speed);
-        self.haul = HaulView::live(&live.haul);
+        self.show_live(&live.haul);
         self.live.push(live);
         self.go(Screen::Haul);
     }
@@ -227,9 +227,15 @@ impl App {
             self.live.retain(|l| l.haul != haul);
             self.live.push(Live::watching(watching));
         }
-        self.haul = HaulView::live(haul);
+        self.show_live(haul);
         self.go(Screen::Haul);
         Ok(())
+    }
+
+    /// Shows a haul under way, from its beginning, whatever was shown of another.
+    pub(super) fn show_live(&mut self, haul: &str) {
+        self.haul = HaulView::live(haul);
+        self.surveys = SurveysView::default();
     }
 
     /// It ends when this program is left: it runs in it, or was started from here and not to go on.
@@ -250,13 +256,22 @@ impl App {
 
     /// Takes what happened on the hauls. True when the screen may have changed.
     pub fn follow(&mut self, budget: Duration) -> bool {
+        self.follow_until(budget, &|| false)
+    }
+
+    /// As [`Self::follow`], but a key that waits is not kept waiting: at most for one batch, and one conclusion.
+    pub fn follow_until(&mut self, budget: Duration, waits: &dyn Fn() -> bool) -> bool {
         let share = budget / u32::try_from(self.running().max(1)).unwrap_or(1);
+        // One at a time is concluded from, whichever waited longest.
+        let due = self.live.iter().filter(|l| l.is_due()).min_by_key(|l| l.concluded_when());
+        let due = due.map(|l| l.haul.clone());
         let mut changed = false;
         let mut ended = false;
         let mut error = None;
         for live in &mut self.live {
             let ran = live.runs();
-            match live.follow(share) {
+            let concludes = due.as_ref() == Some(&live.haul);
+            match live.follow(share, concludes, waits) {
                 Ok(c) => changed |= c,
                 Err(e) => error = Some(e),
             }

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::record::HaulState;
@@ -12,6 +13,7 @@ use super::asking::{Question, Words, Yes};
 use super::making::Made;
 use super::review::Loading;
 use super::views::haul::HaulView;
+use super::views::surveys::SurveysView;
 use crate::error::AppError;
 use crate::home;
 use crate::told::{Compared, DriveFile, Told};
@@ -42,6 +44,9 @@ pub(super) fn write_beside(app: &App, stem: &str, ending: &str, bytes: &[u8]) ->
     }
     Err(last)
 }
+
+/// What a key may wait for a record.
+const OPENS: Duration = Duration::from_millis(6);
 
 impl App {
     pub(super) fn act_in_ledger(&mut self, action: Action) {
@@ -84,7 +89,7 @@ impl App {
     /// Opens a haul as it was live.
     pub(super) fn open_haul(&mut self, haul: &str) {
         if self.live.iter().any(|l| l.haul == haul) {
-            self.haul = HaulView::live(haul);
+            self.show_live(haul);
             return self.go(Screen::Haul);
         }
         let row = match self.ledger.haul(haul) {
@@ -98,20 +103,28 @@ impl App {
                 Err(e) => self.say(e.message),
             }
         }
-        // A long record is read meanwhile.
-        if let Some((readings, conclusions)) = self.ledger.overview(&row.haul)
-            && let Ok(loading) = Loading::begin(&self.ledger, &row.haul)
-        {
-            self.haul = HaulView::kept(row, readings, conclusions);
-            self.haul.loading = Some(loading);
-            return self.go(Screen::Haul);
-        }
-        match self.ledger.concluded(&row.haul) {
-            Ok((readings, conclusions)) => {
+        // A record that takes longer than a key may wait is read meanwhile, and its overview shown where it has one.
+        let loading = match Loading::begin(&self.ledger, &row.haul) {
+            Ok(loading) => loading,
+            Err(e) => return self.say(e.message),
+        };
+        self.surveys = SurveysView::default();
+        match loading.done_within(OPENS) {
+            Some(Ok(whole)) => self.haul = HaulView::kept(row, whole.0, whole.1),
+            Some(Err(e)) => return self.say(e),
+            None => {
+                let (readings, conclusions) = self.ledger.overview(&row.haul).unwrap_or_default();
                 self.haul = HaulView::kept(row, readings, conclusions);
-                self.go(Screen::Haul);
+                self.haul.loading = Some(loading);
             }
-            Err(e) => self.say(e.to_string()),
+        }
+        self.go(Screen::Haul);
+    }
+
+    /// Waits for a record that is being read, as tests do.
+    pub fn finish_loading(&mut self) {
+        while self.haul.loading.is_some() {
+            self.follow(Duration::from_millis(5));
         }
     }
 

@@ -119,6 +119,25 @@ impl Live {
         news
     }
 
+    /// It is time to conclude anew. Conclusions cost more than samples: they wait until enough of these have come, but for no more
+    /// than ten seconds, and take a twentieth of the time at most.
+    #[must_use]
+    pub fn is_due(&self) -> bool {
+        let since = self.concluded.elapsed();
+        let new = self.readings.series().len().saturating_sub(self.concluded_at);
+        let worth = SAMPLE_COST * u32::try_from(new).unwrap_or(u32::MAX);
+        self.runs()
+            && self.stale
+            && since >= Duration::from_millis(200).max(self.cost * 20)
+            && (worth >= self.cost || since >= PATIENCE)
+    }
+
+    /// When it was concluded from last.
+    #[must_use]
+    pub const fn concluded_when(&self) -> Instant {
+        self.concluded
+    }
+
     /// Its legs, behind and ahead.
     #[must_use]
     pub fn road(&self) -> Option<Road> {
@@ -169,11 +188,17 @@ impl Live {
         }
     }
 
-    /// Takes events for as long as `budget` allows. True when something changed; the error is that of the record.
+    /// Takes events for as long as `budget` allows and nobody `waits`, and concludes from them where that is its turn. True when
+    /// something changed; the error is that of the record.
     ///
     /// # Errors
     /// When the ledger could not be written.
-    pub fn follow(&mut self, budget: Duration) -> Result<bool, AppError> {
+    pub fn follow(
+        &mut self,
+        budget: Duration,
+        concludes: bool,
+        waits: &dyn Fn() -> bool,
+    ) -> Result<bool, AppError> {
         let began = Instant::now();
         let mut changed = false;
         let mut over = false;
@@ -193,19 +218,12 @@ impl Live {
                     break;
                 }
             }
-            if began.elapsed() >= budget {
+            if began.elapsed() >= budget || waits() {
                 break;
             }
         }
         self.stale |= changed;
-        // Conclusions cost more than samples: they wait until enough of these have come, but for no more than ten seconds, and take
-        // a twentieth of the time at most.
-        let since = self.concluded.elapsed();
-        let worth =
-            SAMPLE_COST * u32::try_from(self.readings.series().len() - self.concluded_at).unwrap_or(u32::MAX);
-        let due = since >= Duration::from_millis(200).max(self.cost * 20)
-            && (worth >= self.cost || since >= PATIENCE);
-        if self.stale && (over || due) {
+        if self.stale && (over || concludes && self.is_due()) {
             let began = Instant::now();
             self.conclusions = self.readings.conclude();
             self.cost = began.elapsed();

@@ -188,6 +188,7 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool, ways: Ways) -> st
     let keys = Keys::new();
     let mut stale = true;
     let mut had_message = false;
+    let mut followed = Instant::now();
     while !app.quit && !stop.load(Ordering::Relaxed) {
         let began = Instant::now();
         if std::mem::take(&mut app.redraw) {
@@ -218,9 +219,14 @@ fn turn(app: &mut App, terminal: &mut Term, stop: &AtomicBool, ways: Ways) -> st
                 while !app.quit && keys.wait(Duration::ZERO)? == Waited::Event {
                     app.on_event(&event::read()?);
                 }
+                // What a key did is seen at once. A key that is held down does not keep hauls from being followed.
+                if followed.elapsed() < 2 * FRAME {
+                    continue;
+                }
             }
         }
-        stale |= app.follow(FOLD);
+        stale |= app.follow_until(FOLD, &|| matches!(keys.wait(Duration::ZERO), Ok(Waited::Event)));
+        followed = Instant::now();
         for words in app.take_alarms() {
             ways.tell(&words, &mut stdout())?;
         }

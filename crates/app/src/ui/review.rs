@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, TryRecvError, bounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, TryRecvError, bounded};
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::Event;
@@ -38,10 +38,16 @@ impl Loading {
     /// The record when it is there, or why it cannot be; `None` while it is read.
     #[must_use]
     pub fn done(&self) -> Option<Result<Box<Whole>, String>> {
-        match self.0.try_recv() {
+        self.done_within(Duration::ZERO)
+    }
+
+    /// As [`Self::done`], waiting so long at most.
+    #[must_use]
+    pub fn done_within(&self, at_most: Duration) -> Option<Result<Box<Whole>, String>> {
+        match self.0.recv_timeout(at_most) {
             Ok(r) => Some(r),
-            Err(TryRecvError::Empty) => None,
-            Err(TryRecvError::Disconnected) => {
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => {
                 Some(Err("the thread that read the record ended in a fault".into()))
             }
         }

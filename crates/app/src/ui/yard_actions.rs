@@ -6,7 +6,6 @@ use super::actions::{Action, Screen};
 use super::app::App;
 use super::frame::{Spot, spot_at};
 use super::live::Live;
-use super::views::haul::HaulView;
 use super::views::route::{OnDrive, RouteView};
 use super::views::vitals::VitalsView;
 use crate::drafts::Drafts;
@@ -72,7 +71,7 @@ impl App {
                 let on_drive = |l: &&Live| l.readings.head().map(|h| h.drive.target.clone()) == serial;
                 match self.live.iter().rev().find(on_drive).map(|l| l.haul.clone()) {
                     Some(haul) => {
-                        self.haul = HaulView::live(&haul);
+                        self.show_live(&haul);
                         self.go(Screen::Haul);
                     }
                     None => match self.under_way_on_chosen() {

@@ -281,6 +281,10 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         return;
     };
     let theme = frame.theme;
+    if readings.head().is_none() && view.loading.is_some() {
+        frame.top(area, buf, "the record is being read");
+        return;
+    }
     let at = Layout::of(area);
     head(frame, readings, at.head, buf);
     answer(readings, conclusions, at.answer, buf, theme);
