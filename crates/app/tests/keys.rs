@@ -389,7 +389,7 @@ fn the_command_line_fits_its_terminal_and_is_whole_in_a_pipe() {
 
 #[test]
 fn what_was_entered_is_there_next_time_and_becomes_a_route_of_ones_own() {
-    let (bench, t) = demo(140, 50);
+    let (bench, t) = demo(140, 66);
     t.keys(&["Enter", "Tab"]);
     t.sees("▸ ambient");
     t.keys(&["Enter"]);
@@ -419,7 +419,7 @@ fn what_was_entered_is_there_next_time_and_becomes_a_route_of_ones_own() {
     t.keys(&["q"]);
     t.sees("left with 0");
     drop(t);
-    let t = Terminal::start(&bench, "demo", 140, 50);
+    let t = Terminal::start(&bench, "demo", 140, 66);
     t.sees("KW-0417");
     t.keys(&["Enter"]);
     let again = t.sees("leg 2, read 10 GB");
@@ -462,4 +462,37 @@ fn a_stopped_haul_goes_on_by_a_key() {
     t.sees("continues=");
     t.keys(&["G", "K"]);
     t.sees("came to its end: A runs it again");
+}
+
+#[test]
+fn a_zoom_keeps_the_point_under_the_cursor_and_ctrl_l_draws_anew() {
+    let (_bench, t) = demo(160, 47);
+    t.keys(&["L", "G", "Enter"]);
+    t.sees("rate, MB/s");
+    t.keys(&["l", "S-Right", "S-Right", "l"]);
+    let at = |t: &Terminal| -> String {
+        let screen = t.sees("cursor   ");
+        screen.lines().find_map(|l| l.split("cursor   ").nth(1)).unwrap().trim().to_owned()
+    };
+    let before = at(&t);
+    for _ in 0..4 {
+        t.keys(&["+"]);
+        assert_eq!(at(&t), before, "closer");
+    }
+    for _ in 0..5 {
+        t.keys(&["-"]);
+        assert_eq!(at(&t), before, "farther");
+    }
+    // Whatever another program wrote over the screen is gone after Ctrl-L.
+    let clean = t.screen();
+    t.scribbles("STRAY LETTERS");
+    t.sees("STRAY LETTERS");
+    t.keys(&["C-l"]);
+    common::wait_until("a clean screen", || t.screen() == clean);
+    // And nothing of a haul stays behind when it is left.
+    t.keys(&["Y"]);
+    let yard = t.sees("ladder on KW-0203");
+    t.keys(&["C-l"]);
+    std::thread::sleep(Duration::from_millis(400));
+    assert_eq!(t.screen(), yard);
 }

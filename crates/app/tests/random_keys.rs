@@ -76,7 +76,13 @@ fn state(app: &App) -> State {
 
 fn draw(app: &App, (w, h): (u16, u16)) {
     let area = Rect::new(0, 0, w, h);
-    views::render(app, area, &mut Buffer::empty(area));
+    let mut buf = Buffer::empty(area);
+    views::render(app, area, &mut buf);
+    // Two letters in one cell push what stands behind them aside, and stay there when the view is left.
+    for cell in &buf.content {
+        let letters = cell.symbol().chars().filter(|c| c.is_alphanumeric()).count();
+        assert!(letters <= 1, "{:?} in one cell of {}", cell.symbol(), app.screen.name());
+    }
 }
 
 #[test]

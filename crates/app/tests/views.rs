@@ -173,6 +173,23 @@ fn pictures_of_the_archive() {
     app.act(Action::SideBySide);
     app.finish_making();
     insta::assert_snapshot!("contrast", text(&app, 160, 47));
+    // Side A is that of the haul that was marked first.
+    let first = app.archive.marked_rows()[0].haul.clone();
+    let sides = |app: &App| app.contrast.compared.as_ref().unwrap().contrast.sides[0].hauls.clone();
+    assert!(sides(&app).contains(&first), "{:?}", sides(&app));
+    let last = app.archive.marked_rows().last().unwrap().haul.clone();
+    app.act(Action::GoLedger);
+    app.act(Action::ClearMarks);
+    for haul in [&last, &first] {
+        app.act(Action::First);
+        while app.archive.chosen_row().is_some_and(|r| r.haul != *haul) {
+            app.act(Action::Down);
+        }
+        app.act(Action::Mark);
+    }
+    app.act(Action::SideBySide);
+    app.finish_making();
+    assert!(sides(&app).contains(&last), "{:?}", sides(&app));
     insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
     for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
         app.act(action);

@@ -15,7 +15,10 @@ use hollow_mile_core::route::{Leg, LegKind};
 pub fn plus_minus(f: &Finding) -> String {
     let half = f.written_high.saturating_sub(f.written_low).get() / 2;
     let (scale, unit) = if half >= 100_000_000 { (1e9, "GB") } else { (1e6, "MB") };
-    format!("± {} {unit}", significant(((half as f64 / scale) * 100.0).round() / 100.0))
+    // Two digits: an interval of an interval is nobody's.
+    let half = half as f64 / scale;
+    let step = if half > 0.0 { 10f64.powf(half.log10().floor() - 1.0) } else { 1.0 };
+    format!("± {} {unit}", significant((half / step).round() * step))
 }
 
 /// The leg that is under way.
@@ -471,6 +474,8 @@ mod tests {
         };
         assert_eq!(width(100_000_000_000, 101_200_000_000), "± 0.6 GB");
         assert_eq!(width(100_000_000_000, 100_012_000_000), "± 6 MB");
+        assert_eq!(width(100_000_000_000, 100_151_640_000), "± 76 MB");
+        assert_eq!(width(100_000_000_000, 100_002_468_000), "± 1.2 MB");
         assert_eq!(width(0, 0), "± 0 MB");
     }
 

@@ -81,7 +81,7 @@ impl App {
             .iter()
             .map(|seat| Orders { seats: vec![seat.clone()], ends_with_starter: false, ..orders.clone() })
             .collect();
-        self.queue_in_turns(&each, times)
+        self.queue_in_turns(&each, times, self.route.between)
     }
 
     /// Asks to repeat the marked hauls in turns.
@@ -117,11 +117,11 @@ impl App {
             let before = self.yard.count_hauls(&a.serial);
             each.push(a.orders(&self.home, None, Vec::new(), before));
         }
-        self.queue_in_turns(&each, times)
+        self.queue_in_turns(&each, times, Between::default())
     }
 
-    fn queue_in_turns(&mut self, each: &[Orders], times: u32) -> Result<(), AppError> {
-        let entry = |orders: Orders| Entry { orders, between: Between::default() };
+    fn queue_in_turns(&mut self, each: &[Orders], times: u32, between: Between) -> Result<(), AppError> {
+        let entry = |orders: Orders| Entry { orders, between };
         let mut entries: Vec<Entry> = queue::repeated(each, times, true).into_iter().map(entry).collect();
         queue::number(&mut entries);
         let count = entries.len();

@@ -14,6 +14,7 @@ use crate::again::again;
 use crate::command::Speed;
 use crate::error::AppError;
 use crate::orders::{Orders, Seat};
+use crate::queue::Between;
 use crate::watch::keeper;
 
 impl App {
@@ -193,6 +194,10 @@ impl App {
     }
 
     pub(super) fn start(&mut self, times: u32) -> Result<(), AppError> {
+        // What comes between is the queue's to wait for.
+        if times > 1 && self.route.between != Between::default() {
+            return self.queue_plan(times);
+        }
         let orders = self.orders(times)?;
         if self.apart {
             let kept = keeper::start(&orders)?;

@@ -152,6 +152,12 @@ impl Terminal {
         self.tmux(&["capture-pane", "-p", "-J"])
     }
 
+    /// Another program writes onto the same terminal.
+    pub fn scribbles(&self, words: &str) {
+        let tty = self.tmux(&["display", "-p", "#{pane_tty}"]);
+        std::fs::write(tty.trim(), format!("\x1b[5;5H{words}")).unwrap();
+    }
+
     /// The title that the program gave its window.
     pub fn title(&self) -> String {
         self.tmux(&["display", "-p", "#{pane_title}"]).trim().to_owned()

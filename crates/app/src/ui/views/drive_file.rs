@@ -10,10 +10,10 @@ use ratatui::layout::Rect;
 use crate::told::DriveFile;
 
 use crate::ui::actions::Action;
-use crate::ui::frame::Frame;
+use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::panel::{Writer, fit};
-use crate::ui::widgets::scroll::moved;
+use crate::ui::widgets::scroll::{more, moved};
 
 /// One drive's file.
 #[derive(Default)]
@@ -126,6 +126,7 @@ pub fn render(view: &DriveFileView, frame: &Frame<'_>, area: Rect, buf: &mut Buf
     let from = view.chosen.saturating_sub(fits.saturating_sub(1));
     for (i, past) in file.hauls.iter().enumerate().skip(from).take(fits) {
         let y = list.y + 1 + (i - from) as u16;
+        frame.spot(Rect { y, height: 1, ..list }, SpotOf::Row(i));
         let style = if i == view.chosen { theme.accent() } else { ratatui::style::Style::new() };
         buf.set_string(list.x, y, if i == view.chosen { "▸" } else { " " }, theme.accent());
         let r = &past.row;
@@ -140,6 +141,8 @@ pub fn render(view: &DriveFileView, frame: &Frame<'_>, area: Rect, buf: &mut Buf
         let room = usize::from(list.width.saturating_sub(3));
         buf.set_stringn(list.x + 2, y, fit(&line, room), room, style);
     }
+    let out_of_sight = Rect { y: list.y, height: 1, ..list };
+    more(from, file.hauls.len().saturating_sub(from + fits), out_of_sight, buf, theme);
     if below > 0 {
         let at = Rect {
             x: left.x + 2,

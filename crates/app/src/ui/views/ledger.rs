@@ -100,12 +100,15 @@ pub struct LedgerView {
 impl LedgerView {
     /// Takes the list anew.
     pub fn show(&mut self, rows: Vec<HaulRow>) {
-        let at = self.chosen_row().map(|r| r.haul.clone());
+        // On the newest it stays on the newest, else on its haul.
+        let first = self.lines.iter().position(|l| matches!(l, Line::Haul(_))).unwrap_or(0);
+        let at = self.chosen_row().filter(|_| self.chosen > first).map(|r| r.haul.clone());
         self.hay = rows.iter().map(words::haystack).collect();
         self.rows = rows;
         self.marked.retain(|m| self.rows.iter().any(|r| r.haul == *m));
         self.arrange();
-        // The cursor stays on its haul.
+        self.chosen = 0;
+        self.off_the_group(true);
         if let Some(haul) = at {
             self.choose(&haul);
         }

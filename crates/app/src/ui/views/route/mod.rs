@@ -23,6 +23,7 @@ use crate::again::{AGAIN, Again};
 use crate::drafts::Drafts;
 use crate::error::{AppError, Exit};
 use crate::machine;
+use crate::queue::Between;
 use crate::targets::{Target, file_size, fits};
 use crate::told::estimate::known_of;
 use hollow_mile_core::route::{Edit, Field as LegField, all_legs, edit_legs, leg_mut};
@@ -44,6 +45,8 @@ enum Field {
     Slot,
     Label,
     WhenLeft,
+    RestBefore,
+    CoolTo,
     Interval,
     Limits,
     /// A figure of the leg at this place of the route.
@@ -62,6 +65,8 @@ impl Field {
             Self::Slot => "slot",
             Self::Label => "label",
             Self::WhenLeft => "when left",
+            Self::RestBefore => "rest before",
+            Self::CoolTo => "cool to",
             Self::Interval => "interval",
             Self::Limits => "limits",
             Self::Of(_, field) => field.name(),
@@ -90,6 +95,12 @@ impl Field {
             Self::Label => "A name for this haul.",
             Self::WhenLeft => {
                 "What becomes of it when this terminal is left or closed: it ends, or goes on by itself. Enter changes it."
+            }
+            Self::RestBefore => {
+                "In the queue, or when it is repeated: so long nothing is done before it, such as 10 min."
+            }
+            Self::CoolTo => {
+                "In the queue, or when it is repeated: it begins once the drive has cooled to this."
             }
             Self::Interval => {
                 "Length of one sample, 10 ms to 60 s. 100 ms shows caches of a fraction of a second."
@@ -151,6 +162,8 @@ pub struct RouteView {
     fault: Option<String>,
     /// The haul goes on when the terminal that started it goes.
     pub goes_on: bool,
+    /// What comes before it in a queue.
+    pub between: Between,
     /// The haul that is continued.
     pub continues: Option<String>,
     /// What was entered for this drive before.
@@ -395,6 +408,8 @@ impl RouteView {
             Field::Slot,
             Field::Label,
             Field::WhenLeft,
+            Field::RestBefore,
+            Field::CoolTo,
             Field::Interval,
             Field::Limits,
         ]);
@@ -419,6 +434,8 @@ impl RouteView {
             Field::Slot => self.conditions.slot.clone().unwrap_or_default(),
             Field::Label => self.conditions.label.clone().unwrap_or_default(),
             Field::WhenLeft => if self.goes_on { "goes on" } else { "ends" }.into(),
+            Field::RestBefore => plain(self.between.rest),
+            Field::CoolTo => plain(self.between.cool_to),
             Field::Interval => route.interval.plain(),
             Field::Limits => {
                 let all: Vec<&str> = route.limits.iter().map(hollow_mile_core::route::Limit::text).collect();
@@ -452,6 +469,8 @@ impl RouteView {
             Field::Cooling => self.conditions.cooling = words(given),
             Field::Slot => self.conditions.slot = words(given),
             Field::Label => self.conditions.label = words(given),
+            Field::RestBefore => self.between.rest = optional::<Duration>(given).map_err(unit)?,
+            Field::CoolTo => self.between.cool_to = optional::<Celsius>(given).map_err(unit)?,
             // A choice of two, changed without typing.
             Field::WhenLeft => {}
             _ => {
