@@ -168,6 +168,8 @@ fn a_haul_runs_again_in_two_keys_and_six_repeats_are_set_side_by_side_in_four() 
         assert!(haul.to_string().contains(&first), "tagged with the first: {haul}");
         assert!(haul.to_string().contains("fan"), "with its conditions: {haul}");
     }
+    // The process that kept them is gone a moment after the last record is closed.
+    std::thread::sleep(Duration::from_secs(1));
     t.keys(&["q"]);
     t.sees("left with 0");
     drop(t);
@@ -242,6 +244,31 @@ fn what_waits_is_shown_edited_paused_and_goes_on_without_the_interface() {
 }
 
 #[test]
+fn a_queue_waits_for_a_haul_that_is_none_of_its_own() {
+    let bench = Bench::new();
+    let route = bench.path("long.toml");
+    std::fs::write(&route, "name = \"long\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n")
+        .unwrap();
+    let target = format!("file:{}", bench.path("q.hm"));
+    let args = ["haul", &route, "--on", &target, "--size", "32MiB", "--detach", "--json"];
+    let first = bench.json(&args)["haul"].as_str().unwrap().to_owned();
+    bench.json(&["again", &first, "--json"]);
+    let now = || bench.json(&["queue", "--json"])[0]["now"].as_str().unwrap_or_default().to_owned();
+    common::wait_until("the queue to wait", || now().contains(&format!("waits for haul {first}")));
+    bench.json(&["tell", &first, "stop", "--json"]);
+    common::wait_until("the next haul", || now().starts_with("haul ") && !now().contains(&first));
+    let second = bench.json(&["ledger", "--json"])[0]["haul"].as_str().unwrap().to_owned();
+    bench.json(&["tell", &second, "stop", "--json"]);
+    common::wait_until("both to be over", || {
+        let all = bench.json(&["ledger", "--json"]);
+        all.as_array().unwrap().iter().filter(|h| h["state"] == "stopped").count() == 2
+    });
+    common::wait_until("the queue to say why it stands", || {
+        bench.json(&["queue", "--json"])[0]["trouble"].as_str().is_some_and(|t| t.contains("stopped by hand"))
+    });
+}
+
+#[test]
 fn a_queue_stops_where_a_haul_cannot_be_made_and_says_why() {
     let bench = Bench::new();
     let route = bench.path("short.toml");
@@ -285,6 +312,20 @@ fn a_haul_that_just_ran_is_seen_again_and_a_paused_one_shows_no_rate() {
     // What is exported is what is shown.
     t.keys(&["l", "+", "+", "x"]);
     t.sees("-lanes-elapsed-part.svg");
+    // Repeats that are still to come are hauls under way too.
+    t.keys(&["L", "g", "A"]);
+    t.sees("Start long-haul?");
+    t.keys(&["2"]);
+    t.sees("leg 1 of 2, write");
+    t.keys(&["e"]);
+    t.sees("End this leg now?");
+    t.keys(&["y"]);
+    t.keys(&[">", ">", ">", ">"]);
+    t.sees("long-haul  done");
+    t.keys(&["q"]);
+    t.sees("A haul is under way");
+    t.keys(&["s"]);
+    t.sees("left with 0");
     // What is left of a haul is told by commands that work as they are printed.
     drop(t);
     let t = Terminal::start(&bench, "demo", 160, 47);
@@ -495,4 +536,41 @@ fn a_zoom_keeps_the_point_under_the_cursor_and_ctrl_l_draws_anew() {
     t.keys(&["C-l"]);
     std::thread::sleep(Duration::from_millis(400));
     assert_eq!(t.screen(), yard);
+}
+
+#[test]
+fn the_yard_plans_the_marked_drives_and_what_each_costs() {
+    let (_bench, t) = demo(160, 47);
+    // The second and the fourth are marked; the cursor ends on another.
+    t.keys(&["j", "m", "j", "j", "m"]);
+    t.sees("2 marked: Enter plans for them");
+    t.keys(&["G", "Enter"]);
+    let planned = t.sees("at most on 2 drives together");
+    assert!(planned.contains("long-haul on KW-0417 Ptarmigan P4 4 TB, and on KW-0806"), "{planned}");
+    for drive in ["KW-0417   4 TB at most; 0.333 % of the rated 1.2 PB;", "KW-0806   8 TB at most;"] {
+        assert!(planned.contains(drive), "{drive}: {planned}");
+    }
+    t.keys(&["s"]);
+    let asked = t.sees("Start long-haul?");
+    assert!(asked.contains("on KW-0417, which") && asked.contains("on KW-0806, which"), "{asked}");
+    assert!(!asked.contains("the new file"), "{asked}");
+    t.keys(&["n", "Y", "M"]);
+    std::thread::sleep(Duration::from_millis(200));
+    assert!(!t.screen().contains("marked"), "{}", t.screen());
+}
+
+#[test]
+fn small_terminals_lose_nothing_without_a_word() {
+    let (_bench, t) = demo(100, 30);
+    t.keys(&["L", "G", "m", "k", "m", "c"]);
+    let contrast = t.sees("rate, MB/s");
+    assert!(contrast.contains("temperature, °C"), "{contrast}");
+    assert!(contrast.contains("more, j"), "{contrast}");
+    t.keys(&["G"]);
+    t.sees("above, k");
+    t.resize(80, 24);
+    t.keys(&["Y"]);
+    // What the last haul found is there at 80 columns too.
+    t.sees("cache-end 420 GB");
+    t.sees("more, j");
 }

@@ -173,6 +173,14 @@ fn pictures_of_the_archive() {
     app.act(Action::SideBySide);
     app.finish_making();
     insta::assert_snapshot!("contrast", text(&app, 160, 47));
+    insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
+    for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
+        app.act(action);
+        for (w, h) in [(80, 24), (120, 40), (240, 70)] {
+            draw(&app, w, h);
+        }
+    }
+    insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
     // Side A is that of the haul that was marked first.
     let first = app.archive.marked_rows()[0].haul.clone();
     let sides = |app: &App| app.contrast.compared.as_ref().unwrap().contrast.sides[0].hauls.clone();
@@ -190,14 +198,6 @@ fn pictures_of_the_archive() {
     app.act(Action::SideBySide);
     app.finish_making();
     assert!(sides(&app).contains(&last), "{:?}", sides(&app));
-    insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
-    for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
-        app.act(action);
-        for (w, h) in [(80, 24), (120, 40), (240, 70)] {
-            draw(&app, w, h);
-        }
-    }
-    insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
     app.act(Action::GoLedger);
     app.act(Action::DriveFile);
     app.finish_making();

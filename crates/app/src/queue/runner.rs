@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::record::HaulState;
+use hollow_mile_ledger::Ledger;
 
 use super::{Between, Entry, Queue, change, is_run, runs};
 use crate::command::Command;
@@ -155,6 +156,9 @@ fn haul(
 /// Waits until a haul may begin. Why it may not, when it never will.
 fn wait(home: &Path, drive: &str, between: Between, stop: &AtomicBool) -> Result<Option<String>, AppError> {
     let target = Target::parse(drive)?;
+    if !wait_for_drive(home, drive, stop)? {
+        return Ok(Some("it was stopped while it waited".into()));
+    }
     // A simulated drive begins as it was delivered, in the air that the haul states.
     if matches!(target, Target::Sim(_)) {
         return Ok(None);
@@ -193,4 +197,21 @@ fn wait(home: &Path, drive: &str, between: Between, stop: &AtomicBool) -> Result
         }
         std::thread::sleep(LOOK);
     }
+}
+
+/// Waits while a haul that is none of the queue's is under way on the drive. False when it was stopped meanwhile.
+fn wait_for_drive(home: &Path, drive: &str, stop: &AtomicBool) -> Result<bool, AppError> {
+    let ledger = Ledger::open(home)?;
+    let mut told: Option<String> = None;
+    while let Some(row) = ledger.under_way()?.into_iter().find(|r| r.drive == drive) {
+        if stop.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        if told.as_ref() != Some(&row.haul) {
+            change(home, drive, |q| q.now = Some(format!("waits for haul {}, {}", row.haul, row.route)))?;
+            told = Some(row.haul);
+        }
+        std::thread::sleep(LOOK);
+    }
+    Ok(true)
 }

@@ -23,7 +23,7 @@ pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Kno
     for row in own.take(ASKED) {
         let head = ledger.head(&row.haul);
         if let (Ok(head), Some(digest)) = (head, ledger.digest_at_hand(&row.haul)) {
-            known.learn(&head.route, row.elapsed, &digest);
+            known.learn(&head.route, head.drive.capacity, row.elapsed, &digest);
         }
     }
     known

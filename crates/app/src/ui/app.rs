@@ -12,7 +12,7 @@ use hollow_mile_ledger::Ledger;
 use ratatui::layout::Rect;
 use tui_input::Input;
 
-use super::actions::{Action, Screen, available};
+use super::actions::{Action, Screen};
 use super::asking::{Prompt, Question, Yes};
 use super::follow_yard::FollowYard;
 use super::frame::{Frame, SpotOf};
@@ -29,7 +29,7 @@ use super::views::surveys::SurveysView;
 use super::views::vitals::VitalsView;
 use super::views::yard::YardView;
 use super::widgets::glance::Glance;
-use crate::command::{Command, Speed};
+use crate::command::Speed;
 use crate::error::AppError;
 use crate::queue;
 use crate::session::Session;
@@ -244,8 +244,14 @@ impl App {
         live.is_here() || self.kept.iter().any(|k| k.ends && k.hauls.contains(&live.haul))
     }
 
-    fn ending_with_us(&self) -> usize {
-        self.live.iter().filter(|l| l.runs() && self.ends_with_us(l)).count()
+    /// Hauls that end when this program is left; of a keeper whose hauls come one after the other, one at the least.
+    pub(super) fn ending_with_us(&mut self) -> usize {
+        self.kept.retain_mut(|k| !k.reap());
+        let runs = |haul: &String| self.live.iter().any(|l| l.runs() && l.haul == *haul);
+        let kept = self.kept.iter().filter(|k| k.ends);
+        let kept: usize =
+            kept.map(|k| k.hauls.iter().filter(|h| runs(h)).count().max(usize::from(k.repeats))).sum();
+        kept + self.live.iter().filter(|l| l.runs() && l.is_here()).count()
     }
 
     /// Hauls under way.
@@ -425,40 +431,6 @@ impl App {
         }
     }
 
-    pub(super) fn ask_shown(&mut self, command: Command) {
-        let asked = self.ask_shown_or(command);
-        self.heed(asked);
-    }
-
-    /// Asks the haul that is shown for something.
-    ///
-    /// # Errors
-    /// When it is over, or somebody else holds its controls.
-    pub(super) fn ask_shown_or(&mut self, command: Command) -> Result<(), AppError> {
-        self.may_command()?;
-        let haul = self.haul.live.clone();
-        if let Some(live) = self.live.iter_mut().find(|l| Some(&l.haul) == haul.as_ref()) {
-            live.ask(command);
-        }
-        Ok(())
-    }
-
-    /// Whether anything may be asked of the haul that is shown.
-    ///
-    /// # Errors
-    /// When it is over, or somebody else holds its controls.
-    pub(super) fn may_command(&self) -> Result<(), AppError> {
-        let Some(live) = self.shown_live().filter(|l| l.runs()) else {
-            return Err(AppError::usage("This haul is over."));
-        };
-        match live.desk().filter(|d| !d.yours).and_then(|d| d.holder) {
-            Some(who) => {
-                Err(AppError::usage(format!("{who} holds the controls of this haul. C takes them over.")))
-            }
-            None => Ok(()),
-        }
-    }
-
     pub(super) fn go(&mut self, screen: Screen) {
         if self.screen != screen {
             self.came_from.retain(|s| *s != screen);
@@ -515,18 +487,6 @@ impl App {
         }
     }
 
-    fn ask_to_leave(&mut self) {
-        let count = self.ending_with_us();
-        let hauls = if count == 1 { "A haul is".to_owned() } else { format!("{count} hauls are") };
-        let lines = vec![format!("{hauls} under way. What was recorded stays, whatever you choose.")];
-        let mut answers = vec![('s', "stop and leave", Yes::StopAndLeave)];
-        // What this process itself runs ends with it.
-        if self.live.iter().filter(|l| l.runs()).all(|l| !l.is_here()) {
-            answers.insert(0, ('l', "let run and leave", Yes::LetRunAndLeave));
-        }
-        self.ask(Question::choice(lines, answers, "stay"));
-    }
-
     pub(super) fn back(&mut self) {
         if self.screen == Screen::Haul && self.haul.put_down() {
             return;
@@ -554,11 +514,4 @@ impl App {
         }
         any
     }
-}
-
-/// The actions of a view whose name or help has these words.
-#[must_use]
-pub fn find_actions(screen: Screen, words: &str) -> Vec<&'static super::actions::Binding> {
-    let words = words.to_lowercase();
-    available(screen).filter(|b| words.split_whitespace().all(|w| b.has(w))).collect()
 }

@@ -135,6 +135,19 @@ impl App {
         self.overlay = Some(Overlay::Ask(question));
     }
 
+    /// Asks what becomes of hauls that would end with this program.
+    pub(super) fn ask_to_leave(&mut self) {
+        let count = self.ending_with_us();
+        let hauls = if count == 1 { "A haul is".to_owned() } else { format!("{count} hauls are") };
+        let lines = vec![format!("{hauls} under way. What was recorded stays, whatever you choose.")];
+        let mut answers = vec![('s', "stop and leave", Yes::StopAndLeave)];
+        // What this process itself runs ends with it.
+        if self.live.iter().filter(|l| l.runs()).all(|l| !l.is_here()) {
+            answers.insert(0, ('l', "let run and leave", Yes::LetRunAndLeave));
+        }
+        self.ask(Question::choice(lines, answers, "stay"));
+    }
+
     /// A key while a question is asked.
     pub(super) fn on_question_key(&mut self, question: Question, key: &KeyEvent) {
         let pressed = match key.code {

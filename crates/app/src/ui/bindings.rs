@@ -1,7 +1,7 @@
 //! Every key with what it does, in one table: keys, help, the bottom row, the `:` list and `docs/keys.md` are made of it.
 //! A key has one meaning in all views.
 
-use super::actions::{Action, Screen};
+use super::actions::{Action, Screen, available};
 
 /// A key with its action.
 pub struct Binding {
@@ -347,6 +347,13 @@ pub const BINDINGS: &[Binding] = &[
     hint(ALL, "q", Action::Quit, ("leave", "leave"), "Leave the program; asks while hauls run.")
         .also("quit exit close"),
 ];
+
+/// The actions of a view whose name or help has these words.
+#[must_use]
+pub fn find_actions(screen: Screen, words: &str) -> Vec<&'static Binding> {
+    let words = words.to_lowercase();
+    available(screen).filter(|b| words.split_whitespace().all(|w| b.has(w))).collect()
+}
 
 #[cfg(test)]
 mod tests {

@@ -102,6 +102,40 @@ impl App {
         self.say(if desk.yours { "The controls are free for others." } else { "The controls are taken." });
     }
 
+    pub(super) fn ask_shown(&mut self, command: Command) {
+        let asked = self.ask_shown_or(command);
+        self.heed(asked);
+    }
+
+    /// Asks the haul that is shown for something.
+    ///
+    /// # Errors
+    /// When it is over, or somebody else holds its controls.
+    pub(super) fn ask_shown_or(&mut self, command: Command) -> Result<(), AppError> {
+        self.may_command()?;
+        let haul = self.haul.live.clone();
+        if let Some(live) = self.live.iter_mut().find(|l| Some(&l.haul) == haul.as_ref()) {
+            live.ask(command);
+        }
+        Ok(())
+    }
+
+    /// Whether anything may be asked of the haul that is shown.
+    ///
+    /// # Errors
+    /// When it is over, or somebody else holds its controls.
+    pub(super) fn may_command(&self) -> Result<(), AppError> {
+        let Some(live) = self.shown_live().filter(|l| l.runs()) else {
+            return Err(AppError::usage("This haul is over."));
+        };
+        match live.desk().filter(|d| !d.yours).and_then(|d| d.holder) {
+            Some(who) => {
+                Err(AppError::usage(format!("{who} holds the controls of this haul. C takes them over.")))
+            }
+            None => Ok(()),
+        }
+    }
+
     /// Asks before a leg or the haul is ended, and for the words of a note; whoever may not do so is told before typing.
     fn ask_in_haul(&mut self, action: Action) -> Result<(), AppError> {
         if action == Action::Note && self.shown_live().is_none_or(|l| !l.runs()) {

@@ -1,12 +1,15 @@
 //! Keys, pasted text and the mouse: to the overlay, to what takes text, or to the actions of the view.
 
-use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, KeyEventKind, MouseEventKind};
+use ratatui::crossterm::event::{
+    Event as TermEvent, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEventKind,
+};
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
 use super::actions::{Action, Screen, action};
-use super::app::{App, Overlay, find_actions};
+use super::app::{App, Overlay};
 use super::asking::paste_into;
+use super::bindings::find_actions;
 use super::frame::Spot;
 
 impl App {
@@ -26,9 +29,9 @@ impl App {
             TermEvent::Mouse(mouse) if self.overlay.is_none() && !self.takes_text() => match mouse.kind {
                 MouseEventKind::ScrollDown => self.act(Action::Down),
                 MouseEventKind::ScrollUp => self.act(Action::Up),
-                MouseEventKind::Down(_) => self.press(mouse.column, mouse.row),
-                MouseEventKind::Drag(_) => self.drag(mouse.column, mouse.row),
-                MouseEventKind::Up(_) => self.release(mouse.column, mouse.row),
+                MouseEventKind::Down(MouseButton::Left) => self.press(mouse.column, mouse.row),
+                MouseEventKind::Drag(MouseButton::Left) => self.drag(mouse.column, mouse.row),
+                MouseEventKind::Up(MouseButton::Left) => self.release(mouse.column, mouse.row),
                 _ => {}
             },
             _ => {}

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::record::HaulState;
-use hollow_mile_core::route::{Edit, Route};
+use hollow_mile_core::route::{Edit, Leg, Route};
 
 use super::actions::{Action, Screen};
 use super::app::App;
@@ -60,18 +60,7 @@ impl App {
 
     /// Adds a leg of this kind, with what it cannot be without.
     pub(super) fn add_leg(&mut self, kind: &str) -> Result<(), AppError> {
-        let more = match kind {
-            "write" | "read" => "until = { bytes = \"10 GB\" }",
-            "mixed" => "reads = \"70 %\"\nuntil = { duration = \"1 min\" }",
-            "rest" => "until = { duration = \"1 min\" }",
-            "fill" => "level = \"50 %\"",
-            "pace" => "rate = \"500 MB/s\"\nbuffer = \"1 GB\"\nuntil = { duration = \"5 min\" }",
-            "breather" => "rests = [\"1 min\", \"4 min\"]",
-            "selftest" => "length = \"short\"",
-            _ => "",
-        };
-        let text = format!("name = \"new\"\n[[leg]]\nkind = \"{}\"\n{more}\n", kind.escape_default());
-        let leg = Route::from_toml(&text)?.legs.remove(0);
+        let leg = new_leg(kind)?;
         self.route.edit(&Edit::Insert(Box::new(leg)))?;
         self.keep_draft();
         Ok(())
@@ -228,6 +217,43 @@ impl App {
             give_up: plan.consent.give_up.clone(),
             thermometers: Vec::new(),
             number: self.yard.count_hauls(serial),
+        }
+    }
+}
+
+/// A leg of this kind with what it cannot be without; everything else is as it usually is.
+fn new_leg(kind: &str) -> Result<Leg, AppError> {
+    let own = match kind {
+        "write" | "read" => "until = { bytes = \"10 GB\" }",
+        "mixed" => "read_percent = 70\nuntil = { duration = \"1 min\" }",
+        "rest" => "until = { duration = \"1 min\" }",
+        "fill" => "level = \"50 %\"",
+        "pace" => "rate = \"500 MB/s\"\nuntil = { duration = \"5 min\" }",
+        "breather" => {
+            "rests = [\"1 min\", \"4 min\"]\nuntil = { past_cache_end = \"20 GB\", duration = \"20 min\" }"
+        }
+        "verify" => "of = \"last\"",
+        "group" => "repeat = 2\n[[leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"10 GB\" }",
+        _ => "",
+    };
+    let kind = named(kind).replace(['"', '\\'], "");
+    let text = format!("name = \"new\"\n[[leg]]\nkind = \"{kind}\"\n{own}\n");
+    Ok(Route::from_toml(&text)?.legs.remove(0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hollow_mile_core::route::LegKind;
+
+    #[test]
+    fn a_leg_of_every_kind_can_be_added() {
+        for kind in LegKind::ALL {
+            let leg = new_leg(kind.word()).unwrap_or_else(|e| unreachable!("{}: {}", kind.word(), e.message));
+            assert_eq!(leg.kind, kind);
+        }
+        for wrong in ["wryte", "", "write\"\nkind = \"read", "\\"] {
+            assert!(new_leg(wrong).is_err(), "{wrong}");
         }
     }
 }

@@ -47,6 +47,8 @@ pub struct Kept {
     pub doubts: Vec<String>,
     /// They end when this is let go.
     pub ends: bool,
+    /// Others come after them, one after the other.
+    pub repeats: bool,
     /// Where its standard input is held open: dropped, the hauls end if they were ordered so.
     hold: Option<ChildStdin>,
     process: Child,
@@ -132,7 +134,8 @@ pub fn start(orders: &Orders) -> Result<Kept, AppError> {
         };
     match begin(&mut to, &mut from) {
         Ok((doubts, hauls)) => {
-            Ok(Kept { hauls, doubts, ends: orders.ends_with_starter, hold: Some(to), process })
+            let (ends, repeats) = (orders.ends_with_starter, orders.repeat > 1);
+            Ok(Kept { hauls, doubts, ends, repeats, hold: Some(to), process })
         }
         Err(e) => {
             drop(to);

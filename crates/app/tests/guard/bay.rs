@@ -162,7 +162,9 @@ impl Bay {
     pub fn part(&mut self, of: &str, number: u32, start: u64, size: u64) {
         let (node, n) = (self.node(of).to_owned(), number.to_string());
         let (start, size) = ((start / 512).to_string(), (size / 512).to_string());
-        assert!(done("addpart", &[&node, &n, &start, &size]));
+        // The device is ours and new, but the kernel may remember a part of whoever had its number before and was killed.
+        done("delpart", &[&node, &n]);
+        assert!(done("addpart", &[&node, &n, &start, &size]), "addpart {node} {n} {start} {size}");
         self.nodes.insert(format!("{of}-{number}"), format!("{node}p{number}"));
         self.parts.push((node, number));
     }

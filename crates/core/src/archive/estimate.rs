@@ -57,7 +57,8 @@ impl Levels {
 /// What is known of a drive.
 #[derive(Debug, Clone, Default)]
 pub struct Known {
-    whole: Vec<(Route, Duration)>,
+    /// Whole hauls: the route, the size of the drive or file, and how long it took.
+    whole: Vec<(Route, Bytes, Duration)>,
     levels: Vec<Levels>,
     loads: Vec<LoadFigure>,
     over_the_ground: Vec<Rate>,
@@ -82,10 +83,11 @@ impl Known {
         self.claims.as_ref()?.endurance
     }
 
-    /// Takes in a haul that came to its end: its route as it was laid out, how long it took, and its digest.
-    pub fn learn(&mut self, route: &Route, took: Duration, digest: &Digest) {
+    /// Takes in a haul that came to its end: its route as it was laid out, the size of the drive or file, how long it took, and its
+    /// digest.
+    pub fn learn(&mut self, route: &Route, capacity: Bytes, took: Duration, digest: &Digest) {
         if digest.treatment.cut_legs.is_empty() {
-            self.whole.push((route.clone(), took));
+            self.whole.push((route.clone(), capacity, took));
         }
         let figure = |id| digest.figure(id).map(|f| f.value).filter(|v| *v > 0.0);
         let writes = route.legs.iter().find(|l| l.kind.moves());
@@ -215,8 +217,9 @@ impl Known {
     /// # Errors
     /// The first leg that nothing tells of, counted from 0.
     pub fn route(&self, route: &Route, capacity: Bytes) -> Result<Span, usize> {
-        let same: Vec<f64> =
-            self.whole.iter().filter(|(r, _)| r.legs == route.legs).map(|(_, d)| d.as_secs_f64()).collect();
+        // A share of a smaller file is less to write.
+        let same_load = |w: &&(Route, Bytes, Duration)| w.0.legs == route.legs && w.1 == capacity;
+        let same: Vec<f64> = self.whole.iter().filter(same_load).map(|w| w.2.as_secs_f64()).collect();
         if let Some((low, middle, high)) = spread(same.clone()) {
             let of = Duration::from_secs_f64;
             return Ok(Span {
@@ -342,9 +345,10 @@ mod tests {
         let mut k = known();
         let write = one("write", "until = { bytes = \"300 GB\" }");
         k.whole = vec![
-            (write.clone(), s(500)),
-            (write.clone(), s(520)),
-            (one("read", "until = { bytes = \"1 %\" }"), s(9)),
+            (write.clone(), TERA, s(500)),
+            (write.clone(), TERA, s(520)),
+            (write.clone(), Bytes::from_gb(1), s(3)),
+            (one("read", "until = { bytes = \"1 %\" }"), TERA, s(9)),
         ];
         let span = k.route(&write, TERA).unwrap();
         assert_eq!(span.basis, Basis::SameRoute(2));

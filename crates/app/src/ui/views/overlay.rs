@@ -8,8 +8,9 @@ use ratatui::widgets::{Block, BorderType, Clear, Widget};
 use tui_input::Input;
 
 use crate::ui::actions::available;
-use crate::ui::app::{Overlay, find_actions};
+use crate::ui::app::Overlay;
 use crate::ui::asking::{Prompt, Question, Words};
+use crate::ui::bindings::find_actions;
 use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::{Writer, with_cursor, wrap};

@@ -3,6 +3,7 @@
 pub mod canvas;
 pub mod glance;
 pub mod lane;
+pub mod log_axis;
 pub mod panel;
 pub mod ribbon;
 pub mod ruler;

@@ -1,7 +1,10 @@
 //! What the surveys of a haul say: rate by position pass over pass with its slow stretches; nested spans; ladders;
 //! streams; figures against fill; blocks read back.
 
+mod fill;
+mod knee;
 mod pages;
+mod spans;
 mod strips;
 
 use crate::told::headline;
@@ -92,8 +95,16 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
     let body = Rect { y: area.y + 5, height: area.height.saturating_sub(5), ..area };
     spine::render(Rect { width: spine::WIDTH, ..body }, buf, r, theme);
     let right = Rect { x: body.x + spine::WIDTH, width: body.width.saturating_sub(spine::WIDTH), ..body };
+    let link = r.head().and_then(|h| h.drive.link.as_ref()?.payload_ceiling());
     if page == Page::Ground {
         strips::render(view, frame, r, c, right, buf);
+    } else if let (Page::Ladder, Some(ladder)) = (page, &c.surveys.ladder) {
+        knee::render(ladder, link, &view.scroll, right, buf, theme);
+    } else if let (Page::Spans, Some(measured)) = (page, &c.surveys.spans) {
+        let capacity = r.extent(Ruler::Position);
+        spans::render(measured, capacity, &view.scroll, right, buf, theme);
+    } else if let (Page::Fill, Some(sweep)) = (page, &c.surveys.fill) {
+        fill::render(sweep, &view.scroll, right, buf, theme);
     } else {
         pages::render(page, &c.surveys, &view.scroll, right, buf, theme);
     }

@@ -1,17 +1,12 @@
-//! The surveys that are tables with bars: spans, fill, ladder, streams, verify.
+//! The surveys that are tables: streams, blocks read back.
 
 use crate::told::words::cells;
 use std::time::Duration;
 
 use hollow_mile_core::conclude::surveys::Surveys;
-use hollow_mile_core::conclude::surveys::fill::FillSurvey;
-use hollow_mile_core::conclude::surveys::ladder::LadderSurvey;
-use hollow_mile_core::conclude::surveys::spans::SpansSurvey;
 use hollow_mile_core::conclude::surveys::stream::StreamSurvey;
 use hollow_mile_core::conclude::surveys::verify::VerifySurvey;
-use hollow_mile_core::drive::Pattern;
-use hollow_mile_core::quantity::stats::Repeated;
-use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency, significant};
+use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -106,17 +101,11 @@ fn us(us: f64) -> String {
     latency(Duration::from_secs_f64((us / 1e6).max(0.0)))
 }
 
-fn plus_minus(r: &Repeated, shown: impl Fn(f64) -> String) -> String {
-    r.interval.map_or_else(|| "one run".into(), |i| format!("± {}", shown(i)))
-}
-
 /// Draws one.
 pub fn render(page: Page, s: &Surveys, scroll: &Scroll, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let tables = match page {
-        Page::Ground => Vec::new(),
-        Page::Spans => s.spans.as_ref().map(|s| vec![spans(s, theme)]).unwrap_or_default(),
-        Page::Fill => s.fill.as_ref().map(|f| fill(f, theme)).unwrap_or_default(),
-        Page::Ladder => s.ladder.as_ref().map(|l| ladder(l, theme)).unwrap_or_default(),
+        // Pictures of their own.
+        Page::Ground | Page::Ladder | Page::Fill | Page::Spans => Vec::new(),
         Page::Streams => s.streams.as_ref().map(|t| vec![streams(t, theme)]).unwrap_or_default(),
         Page::Verify => s.verify.as_ref().map(verify).unwrap_or_default(),
     };
@@ -198,119 +187,6 @@ fn bar(area: Rect, share: f64, half: f64, style: Style, buf: &mut Buffer, theme:
         let last = (end + cells).min(area.x + area.width - 1);
         buf.set_string(last, area.y, "┤", theme.accent());
     }
-}
-
-fn spans(s: &SpansSurvey, theme: &Theme) -> Table {
-    let most = s.spans.iter().map(|p| p.access_us.mean).fold(0.0, f64::max).max(1e-9) * 1.1;
-    let rows = s
-        .spans
-        .iter()
-        .map(|p| {
-            let at = if p.start_bytes == 0 {
-                format!("first {}", Bytes::new(p.end_bytes))
-            } else {
-                format!("last {}", Bytes::new(p.end_bytes - p.start_bytes))
-            };
-            let half = p.access_us.interval.unwrap_or(0.0) / most;
-            Row {
-                cells: vec![
-                    at,
-                    us(p.access_us.mean),
-                    plus_minus(&p.access_us, us),
-                    us(p.median_us),
-                    us(p.p99_us),
-                    significant(p.operations_per_s),
-                    format!("{:.2}", p.gain),
-                ],
-                bar: Some((p.access_us.mean / most, half)),
-                style: theme.speed(1.0 - p.access_us.mean / most),
-            }
-        })
-        .collect();
-    Table {
-        title: "access time of single random reads, mean over repeats with its 95 % interval".into(),
-        head: vec!["span", "mean", "95 % interval", "median", "p99", "IOPS", "gain"],
-        rows,
-    }
-}
-
-fn fill(f: &FillSurvey, theme: &Theme) -> Vec<Table> {
-    f.measures
-        .iter()
-        .map(|m| {
-            let most = m.levels.iter().map(|l| l.mb_s.mean).fold(0.0, f64::max).max(1e-9) * 1.1;
-            let rate = |v: f64| Rate::from_mb_s(v).to_string();
-            let rows = m
-                .levels
-                .iter()
-                .map(|l| Row {
-                    cells: vec![
-                        format!("{} %", l.fill_percent),
-                        rate(l.mb_s.mean),
-                        plus_minus(&l.mb_s, rate),
-                        significant(l.operations_per_s),
-                        us(l.p99_us),
-                        format!("{:.0} %", l.of_first * 100.0),
-                        l.cached.map_or_else(|| "not known".into(), |c| format!("{:.0} %", c * 100.0)),
-                    ],
-                    bar: Some((l.mb_s.mean / most, l.mb_s.interval.unwrap_or(0.0) / most)),
-                    style: theme.speed(l.mb_s.mean / most),
-                })
-                .collect();
-            let holds = if m.holds { "holds" } else { "does not hold" };
-            Table {
-                title: format!("{}: {holds}", m.measure),
-                head: vec!["full", "rate", "95 % interval", "IOPS", "p99", "of first level", "in cache"],
-                rows,
-            }
-        })
-        .collect()
-}
-
-fn ladder(l: &LadderSurvey, theme: &Theme) -> Vec<Table> {
-    let most = l.rungs.iter().map(|r| r.mb_s).fold(0.0, f64::max).max(1e-9) * 1.05;
-    let mut groups: Vec<(Pattern, u32)> = l.rungs.iter().map(|r| (r.pattern, r.workers)).collect();
-    groups.dedup();
-    groups
-        .into_iter()
-        .map(|(pattern, workers)| {
-            let rows = l
-                .rungs
-                .iter()
-                .filter(|r| (r.pattern, r.workers) == (pattern, workers))
-                .map(|r| {
-                    let enough = l.saturation.iter().any(|s| {
-                        (s.block_bytes, s.depth, s.pattern, s.workers)
-                            == (r.block_bytes, r.depth, r.pattern, r.workers)
-                    });
-                    let mut words: Vec<&str> = Vec::new();
-                    words.extend(enough.then_some("enough"));
-                    words.extend(r.at_link.then_some("link"));
-                    words.extend((!r.steady).then_some("not steady"));
-                    Row {
-                        cells: vec![
-                            Bytes::new(r.block_bytes).binary(),
-                            r.depth.to_string(),
-                            Rate::from_mb_s(r.mb_s).to_string(),
-                            significant(r.operations_per_s),
-                            us(r.median_us),
-                            us(r.p99_us),
-                            words.join(", "),
-                        ],
-                        bar: Some((r.mb_s / most, 0.0)),
-                        style: theme.speed(r.mb_s / most),
-                    }
-                })
-                .collect();
-            let order = if pattern == Pattern::Random { "at random" } else { "in sequence" };
-            let crew = if workers == 1 { "one worker".to_owned() } else { format!("{workers} workers") };
-            Table {
-                title: format!("{order}, {crew}; enough: the smallest depth with 95 % of the best; link: within 10 % of what it carries"),
-                head: vec!["block", "depth", "rate", "IOPS", "median", "p99", "note"],
-                rows,
-            }
-        })
-        .collect()
 }
 
 fn streams(s: &StreamSurvey, theme: &Theme) -> Table {
