@@ -343,6 +343,15 @@ fn a_haul_that_just_ran_is_seen_again_and_a_paused_one_shows_no_rate() {
     t.sees("goes on");
     let said = t.sees("left with 0").replace('\n', "");
     let stop = said.split('`').find(|c| c.ends_with(" stop")).unwrap_or_else(|| panic!("{said}")).to_owned();
+    // The yard says how far a haul is that another process keeps.
+    let t = Terminal::start(&bench, "demo", 160, 47);
+    t.sees("is kept by another program");
+    let yard = t.sees(" left  ");
+    assert!(
+        yard.lines().any(|l| l.contains("KW-0203") && l.contains("hauling") && l.contains('%')),
+        "{yard}"
+    );
+    drop(t);
     let stop = stop.replace("hollow-mile ", &format!("{} ", common::PROGRAM));
     let out = std::process::Command::new("sh").args(["-c", &stop]).output().unwrap();
     assert!(out.status.success(), "{stop}: {}", String::from_utf8_lossy(&out.stderr));

@@ -4,6 +4,7 @@ use hollow_mile_charts::contrast as chart;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::archive::contrast::overlay::Overlay;
 use hollow_mile_core::archive::contrast::{Contrast, Group, Row, Subject};
+use hollow_mile_core::quantity::Quantity;
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_ledger::Ledger;
@@ -116,6 +117,12 @@ pub enum Detail {
     Full,
 }
 
+/// A deviation in two digits: of so few repeats it is not known better.
+fn two_digits(unit: Quantity, v: f64) -> String {
+    let step = if v > 0.0 { 10f64.powf(v.log10().floor() - 1.0) } else { 1.0 };
+    unit.words((v / step).round() * step)
+}
+
 /// A figure of one side: `3 180 ± 12 MB/s (3)`; in full with its standard deviation: `3 180 ± 12 MB/s (3; s 4.8 MB/s)`.
 fn cell(row: &Row, side: usize, detail: Detail) -> String {
     let Some(r) = row.sides[side] else { return "none".into() };
@@ -123,12 +130,23 @@ fn cell(row: &Row, side: usize, detail: Detail) -> String {
     let with = |half: f64| unit.plus_minus(r.mean, half);
     match (r.interval, row.within[side]) {
         (Some(h), _) if detail == Detail::Full => {
-            format!("{} ({}; s {})", with(h), r.repeats, unit.words(r.deviation))
+            format!("{} ({}; s {})", with(h), r.repeats, two_digits(unit, r.deviation))
         }
         (Some(h), _) => format!("{} ({})", with(h), r.repeats),
         (None, Some((low, high))) => with(((high - low) / 2.0).max(0.0)),
         (None, None) => unit.words(r.mean),
     }
+}
+
+/// `4 699 ± 10.45 MB/s (3)` as `4 699 MB/s (3)`, and `420 GB ± 5.516 MB (3)` as `420 GB (3)`.
+#[must_use]
+pub fn without_interval(cell: &str) -> String {
+    let Some((value, rest)) = cell.split_once(" ± ") else { return cell.to_owned() };
+    let mut words: Vec<&str> = rest.split(' ').skip(1).collect();
+    if value.ends_with(|c: char| !c.is_ascii_digit()) && !words.is_empty() {
+        words.remove(0);
+    }
+    std::iter::once(value).chain(words).collect::<Vec<_>>().join(" ")
 }
 
 /// A side's difference from the first: `differs: +412 MB/s, p 0.003`.
@@ -140,7 +158,19 @@ fn difference(row: &Row, side: usize) -> String {
         Some(p) => format!(", p {p:.3}"),
         None => String::new(),
     };
-    format!("{}: {}{p}", a.standing.words(), row.unit.signed(d))
+    // No more digits than the intervals of both sides allow.
+    let half = |s: usize| row.sides[s].and_then(|r| r.interval);
+    let words = match half(0).zip(half(side)).map(|(a, b)| a.hypot(b)).filter(|h| *h > 0.0) {
+        Some(h) if d != 0.0 => {
+            let unit = if row.unit == Quantity::Celsius { Quantity::Kelvin } else { row.unit };
+            let sign = if d < 0.0 { "−" } else { "+" };
+            let words = without_interval(&unit.plus_minus(d.abs(), h));
+            let nothing = words.split(' ').next().is_some_and(|n| n.parse() == Ok(0.0));
+            if nothing { "none".into() } else { format!("{sign}{words}") }
+        }
+        _ => row.unit.signed(d),
+    };
+    format!("{}: {words}{p}", a.standing.words())
 }
 
 /// The figures as rows of a table, with the names of its columns; in full with standard deviations.
@@ -156,4 +186,21 @@ pub fn table_of_figures(c: &Contrast, detail: Detail) -> (Vec<String>, Vec<Vec<S
         cells
     });
     (head, rows.collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cell_loses_its_interval_and_keeps_its_unit() {
+        for (cell, short) in [
+            ("4 699 ± 10.45 MB/s (3)", "4 699 MB/s (3)"),
+            ("420 GB ± 5.516 MB (3)", "420 GB (3)"),
+            ("79.3 ± 0.1 % (3)", "79.3 % (3)"),
+            ("663 MB/s", "663 MB/s"),
+        ] {
+            assert_eq!(without_interval(cell), short);
+        }
+    }
 }

@@ -506,6 +506,17 @@ impl App {
         self.looked_elsewhere = Instant::now();
         // A ledger that cannot be read now is asked again; whoever opens a haul is told.
         let Ok(rows) = self.ledger.under_way() else { return false };
+        // How long each should take is asked once.
+        for row in &rows {
+            if self.yard.expects(&row.haul) {
+                continue;
+            }
+            let expected = self.ledger.head(&row.haul).ok().and_then(|head| {
+                let known = known_of(&self.ledger, self.archive.all(), &head.drive);
+                known.route(&head.route, head.drive.capacity).ok()
+            });
+            self.yard.expect(&row.haul, expected.map(|s| s.likely));
+        }
         let any = !rows.is_empty() | self.yard.queues_are(queue::all(&self.home));
         if self.yard.under_way_are(rows) {
             let result = self.reload();

@@ -1,9 +1,12 @@
 //! The yard: which drives are here, what each is, and what is known of it.
 
+use std::collections::HashMap;
+use std::time::Duration;
+
 use crate::queue::Queue;
 use crate::told::headline;
 use crate::told::road::Road;
-use crate::told::words::cells;
+use crate::told::words::{about, cells};
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use hollow_mile_core::record::HaulState;
@@ -56,6 +59,8 @@ pub struct YardView {
     marked: Vec<String>,
     /// Hauls under way, also those that other programs keep.
     under_way: Vec<HaulRow>,
+    /// How long hauls under way should take; `None` where nothing tells.
+    expected: HashMap<String, Option<Duration>>,
     /// What waits for drives.
     queues: Vec<Queue>,
 }
@@ -89,6 +94,17 @@ impl YardView {
             && hauls.iter().zip(&self.under_way).all(|(a, b)| a.haul == b.haul);
         self.under_way = hauls;
         !same
+    }
+
+    /// It was asked how long this haul should take.
+    #[must_use]
+    pub fn expects(&self, haul: &str) -> bool {
+        self.expected.contains_key(haul)
+    }
+
+    /// How long a haul under way should take.
+    pub fn expect(&mut self, haul: &str, whole: Option<Duration>) {
+        self.expected.insert(haul.to_owned(), whole);
     }
 
     /// Takes what waits for drives now. True when that changed.
@@ -370,7 +386,13 @@ fn draw_row(
         }
         None if view.under_way_on(d).is_some() => {
             if let Some(h) = view.under_way_on(d) {
-                let line = format!("hauling  {} written  {}", h.written, clock(h.elapsed));
+                let whole = view.expected.get(&h.haul).copied().flatten().filter(|w| *w > h.elapsed);
+                let how_far = whole.map(|whole| {
+                    let done = h.elapsed.as_secs_f64() / whole.as_secs_f64() * 100.0;
+                    format!("  {:.0} %, {} left", done.floor(), about(whole - h.elapsed))
+                });
+                let how_far = how_far.unwrap_or_default();
+                let line = format!("hauling{how_far}  {} written  {}", h.written, clock(h.elapsed));
                 put(right, 0, &line, area.width, theme.accent());
                 let words = format!("haul {}, {}, is kept by another program: w watches it", h.haul, h.route);
                 put(below, 1, &words, area.width, theme.strong());
