@@ -88,12 +88,7 @@ fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
     };
     for pair in points.windows(2) {
         let (a, b) = (place(&pair[0]), place(&pair[1]));
-        let steps = (b.0 - a.0).abs().max((b.1 - a.1).abs()).ceil().max(1.0);
-        for i in 0..=steps as usize {
-            let t = i as f64 / steps;
-            let (x, up) = (a.0 + (b.0 - a.0) * t, a.1 + (b.1 - a.1) * t);
-            canvas.dot(x.round() as usize, up.round() as usize, theme.speed(0.5));
-        }
+        canvas.line(a, b, |_| theme.speed(0.5));
     }
     canvas.paint(plot, buf);
     let y = area.y + area.height - 1;

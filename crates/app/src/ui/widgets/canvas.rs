@@ -45,6 +45,16 @@ impl Canvas {
         cell.1 = style;
     }
 
+    /// Sets the dots of a straight line; `style` is asked for each by its share of the way.
+    pub fn line(&mut self, a: (f64, f64), b: (f64, f64), style: impl Fn(f64) -> Style) {
+        let steps = (b.0 - a.0).abs().max((b.1 - a.1).abs()).ceil().max(1.0);
+        for i in 0..=steps as usize {
+            let t = i as f64 / steps;
+            let (x, up) = (a.0 + (b.0 - a.0) * t, a.1 + (b.1 - a.1) * t);
+            self.dot(x.round() as usize, up.round() as usize, style(t));
+        }
+    }
+
     /// Writes the dots into a buffer; cells without dots are left as they are.
     pub fn paint(&self, area: Rect, buf: &mut Buffer) {
         for (i, (bits, style)) in self.cells.iter().enumerate().filter(|(_, c)| c.0 != 0) {

@@ -75,13 +75,8 @@ fn strip(m: &AgainstFill, area: Rect, plot: Rect, buf: &mut Buffer, theme: &Them
     for pair in m.levels.windows(2) {
         let (a, b) =
             (place(pair[0].fill_percent, pair[0].mb_s.mean), place(pair[1].fill_percent, pair[1].mb_s.mean));
-        let steps = (b.0 - a.0).abs().max((b.1 - a.1).abs()).ceil().max(1.0);
-        for s in 0..=steps as usize {
-            let t = s as f64 / steps;
-            let share = (pair[0].mb_s.mean + (pair[1].mb_s.mean - pair[0].mb_s.mean) * t) / top;
-            let (x, up) = (a.0 + (b.0 - a.0) * t, a.1 + (b.1 - a.1) * t);
-            canvas.dot(x.round() as usize, up.round() as usize, theme.speed(share));
-        }
+        let (from, to) = (pair[0].mb_s.mean, pair[1].mb_s.mean);
+        canvas.line(a, b, |t| theme.speed((from + (to - from) * t) / top));
     }
     for l in &m.levels {
         let (x, low) = place(l.fill_percent, (l.mb_s.mean - half(l)).max(0.0));

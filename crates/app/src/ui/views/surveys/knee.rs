@@ -170,12 +170,7 @@ fn curves(
         let dot = |r: &Rung| (share(r.p99_us, x_span) * width, share(r.mb_s, y_span) * height);
         for pair in points.windows(2) {
             let (a, b) = (dot(pair[0].1), dot(pair[1].1));
-            let steps = (b.0 - a.0).abs().max((b.1 - a.1).abs()).ceil().max(1.0);
-            for s in 0..=steps as usize {
-                let t = s as f64 / steps;
-                let (x, up) = (a.0 + (b.0 - a.0) * t, a.1 + (b.1 - a.1) * t);
-                canvas.dot(x.round() as usize, up.round() as usize, style);
-            }
+            canvas.line(a, b, |_| style);
         }
         canvas.paint(plot, buf);
         let knee = knee(survey, page, *block);

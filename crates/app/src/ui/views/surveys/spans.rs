@@ -79,15 +79,7 @@ fn curve(survey: &SpansSurvey, area: Rect, buf: &mut Buffer, theme: &Theme) {
     ] {
         for pair in from_start.windows(2) {
             let (a, b) = (place(length(pair[0]), of(pair[0])), place(length(pair[1]), of(pair[1])));
-            let steps = (b.0 - a.0).abs().max((b.1 - a.1).abs()).ceil().max(1.0);
-            for i in 0..=steps as usize {
-                let t = i as f64 / steps;
-                canvas.dot(
-                    (a.0 + (b.0 - a.0) * t).round() as usize,
-                    (a.1 + (b.1 - a.1) * t).round() as usize,
-                    style,
-                );
-            }
+            canvas.line(a, b, |_| style);
         }
     }
     for s in &from_start {
