@@ -140,8 +140,8 @@ pub fn again(args: &AgainArgs) -> Result<Exit, AppError> {
     if args.json {
         return list(Answer::Json);
     }
-    let hauls = if count == 1 { "1 haul".to_owned() } else { format!("{count} hauls") };
-    say(&format!("{hauls} wait for {}: `hollow-mile queue` shows them", drives.join(", ")))?;
+    let hauls = if count == 1 { "1 haul waits".to_owned() } else { format!("{count} hauls wait") };
+    say(&format!("{hauls} for {}: `hollow-mile queue` shows what does", drives.join(", ")))?;
     Ok(Exit::Done)
 }
 
