@@ -60,6 +60,8 @@ pub struct Queue {
     pub paused: bool,
     /// Why it was paused, when that was not the user's wish.
     pub trouble: Option<String>,
+    /// Taken out to be begun, and not begun yet: it stands at the front again when the process that took it is gone.
+    pub taken: Option<Box<Entry>>,
     /// What is under way: the haul, or what it waits for.
     pub now: Option<String>,
     /// In their order.
@@ -81,7 +83,11 @@ impl Queue {
     /// Nothing waits in it, and there is nothing to say of it.
     #[must_use]
     pub const fn is_idle(&self) -> bool {
-        self.entries.is_empty() && self.now.is_none() && self.trouble.is_none() && !self.paused
+        self.entries.is_empty()
+            && self.taken.is_none()
+            && self.now.is_none()
+            && self.trouble.is_none()
+            && !self.paused
     }
 }
 

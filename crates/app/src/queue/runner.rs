@@ -64,7 +64,12 @@ pub fn run(home: &Path, drive: &str) -> Result<Exit, AppError> {
         return Ok(Exit::Done);
     }
     // What the process before was at is not under way any more.
-    change(home, drive, |q| q.now = None)?;
+    change(home, drive, |q| {
+        q.now = None;
+        if let Some(entry) = q.taken.take() {
+            q.entries.insert(0, *entry);
+        }
+    })?;
     while !stop.load(Ordering::Relaxed) {
         let next = change(home, drive, |q: &mut Queue| {
             if q.entries.is_empty() {
@@ -75,6 +80,7 @@ pub fn run(home: &Path, drive: &str) -> Result<Exit, AppError> {
             }
             let entry = q.entries.remove(0);
             q.now = Some(entry.words());
+            q.taken = Some(Box::new(entry.clone()));
             q.trouble = None;
             Next::Haul(Box::new(entry))
         })?;
@@ -97,7 +103,7 @@ pub fn run(home: &Path, drive: &str) -> Result<Exit, AppError> {
                     Err(e) => Some((e.message, true)),
                 };
                 change(home, drive, |q| {
-                    q.now = None;
+                    (q.now, q.taken) = (None, None);
                     if let Some((why, anew)) = trouble {
                         q.paused = true;
                         q.trouble = Some(why);
@@ -128,13 +134,23 @@ fn haul(
     if let Some(why) = wait(home, drive, entry.between, stop)? {
         return Ok(Some((why, true)));
     }
+    // Paused while it waited: nothing begins.
+    while change(home, drive, |q| q.paused)? {
+        if stop.load(Ordering::Relaxed) {
+            return Ok(Some(("it was stopped while it waited".into(), true)));
+        }
+        std::thread::sleep(LOOK);
+    }
     let sessions = entry.orders.begin(entry.orders.open(0)?, None)?;
     let mut trouble = None;
     let mut asked = false;
     for (_, mut session) in sessions {
         session.look_away();
         let name = session.haul.clone();
-        change(home, drive, |q| q.now = Some(format!("haul {name}, {}", entry.words())))?;
+        change(home, drive, |q| {
+            q.now = Some(format!("haul {name}, {}", entry.words()));
+            q.taken = None;
+        })?;
         while !session.is_over() {
             if stop.load(Ordering::Relaxed) && !asked {
                 asked = true;

@@ -43,7 +43,7 @@ pub enum Yes {
         times: u32,
     },
     /// Take the haul at this place out of the queue of this drive.
-    Unqueue(String, usize),
+    Unqueue(String, usize, Box<queue::Entry>),
     /// Start what the Route view plans.
     Start {
         /// How often, one after the other.
@@ -109,6 +109,8 @@ pub enum Words {
 pub struct Prompt {
     /// What for.
     pub words: Words,
+    /// The haul that it is about, whatever stands under the cursor by then.
+    pub haul: Option<String>,
     /// What was typed.
     pub input: Input,
     /// What was wrong with it. What was typed stays.
@@ -127,7 +129,8 @@ pub fn paste_into(input: &mut Input, text: &str, between: &str) {
 impl App {
     /// Asks for a line.
     pub(super) fn prompt(&mut self, words: Words, value: String) {
-        self.overlay = Some(Overlay::Prompt(Prompt { words, input: Input::new(value), fault: None }));
+        let haul = self.archive.chosen_row().map(|r| r.haul.clone());
+        self.overlay = Some(Overlay::Prompt(Prompt { words, haul, input: Input::new(value), fault: None }));
     }
 
     /// Asks a question.
@@ -166,10 +169,12 @@ impl App {
     pub(super) fn on_prompt_key(&mut self, mut prompt: Prompt, event: &TermEvent, key: &KeyEvent) {
         match key.code {
             KeyCode::Esc => return,
-            KeyCode::Enter => match self.take_words(prompt.words, prompt.input.value()) {
-                Ok(()) => return,
-                Err(e) => prompt.fault = Some(e.message),
-            },
+            KeyCode::Enter => {
+                match self.take_words(prompt.words, prompt.haul.as_deref(), prompt.input.value()) {
+                    Ok(()) => return,
+                    Err(e) => prompt.fault = Some(e.message),
+                }
+            }
             _ => {
                 prompt.input.handle_event(event);
             }
@@ -181,11 +186,10 @@ impl App {
     ///
     /// # Errors
     /// When it makes no sense, or cannot be kept.
-    fn take_words(&mut self, words: Words, text: &str) -> Result<(), AppError> {
+    fn take_words(&mut self, words: Words, haul: Option<&str>, text: &str) -> Result<(), AppError> {
         let text = text.trim();
         let some = (!text.is_empty()).then_some(text);
-        let row = self.archive.chosen_row().cloned();
-        match (words, row) {
+        match (words, haul) {
             (Words::Moment, _) => {
                 some.map_or(Ok(()), |words| self.ask_shown_or(Command::Note(words.to_owned())))
             }
@@ -197,20 +201,20 @@ impl App {
             (Words::Leg, _) => some.map_or(Ok(()), |kind| self.add_leg(kind)),
             (Words::Route, _) => some.map_or(Ok(()), |name| self.save_route(name)),
             (_, None) => Ok(()),
-            (Words::Label, Some(row)) => {
-                self.ledger.rename(&row.haul, some)?;
+            (Words::Label, Some(haul)) => {
+                self.ledger.rename(haul, some)?;
                 self.reload()
             }
-            (Words::Note, Some(row)) => {
-                self.ledger.note(&row.haul, some)?;
+            (Words::Note, Some(haul)) => {
+                self.ledger.note(haul, some)?;
                 self.reload()
             }
-            (Words::Tags, Some(row)) => {
+            (Words::Tags, Some(haul)) => {
                 // A tag given twice counts as it was given last.
                 let tags = tags_of(text)?
                     .iter()
                     .fold(Vec::new(), |all, t| retagged(all, std::slice::from_ref(t), &[]));
-                self.ledger.tag(&row.haul, &tags)?;
+                self.ledger.tag(haul, &tags)?;
                 self.reload()
             }
         }
@@ -251,10 +255,12 @@ impl App {
                 let queued = self.repeat_in_turns(&hauls, times);
                 self.heed(queued);
             }
-            Yes::Unqueue(drive, place) => {
+            Yes::Unqueue(drive, place, entry) => {
+                // The one that was named, wherever it stands by now.
                 let removed = queue::change(&self.home, &drive, |q| {
-                    if place < q.entries.len() {
-                        q.entries.remove(place);
+                    let same = |i: &usize| q.entries.get(*i) == Some(&*entry);
+                    if let Some(at) = std::iter::once(place).chain(0..q.entries.len()).find(same) {
+                        q.entries.remove(at);
                     }
                     place
                 });

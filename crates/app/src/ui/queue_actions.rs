@@ -47,10 +47,11 @@ impl App {
                 })
             }
             KeyCode::Char('D') => {
-                let waits = queue::change(&self.home, &drive, |q| q.entries.get(chosen).map(Entry::words));
-                if let Ok(Some(words)) = waits {
-                    let lines = vec![format!("Take this haul out of the queue of {drive}?"), words];
-                    return self.ask(Question::yes_or_no(lines, Yes::Unqueue(drive, chosen)));
+                let waits = queue::change(&self.home, &drive, |q| q.entries.get(chosen).cloned());
+                if let Ok(Some(entry)) = waits {
+                    let lines = vec![format!("Take this haul out of the queue of {drive}?"), entry.words()];
+                    let yes = Yes::Unqueue(drive, chosen, Box::new(entry));
+                    return self.ask(Question::yes_or_no(lines, yes));
                 }
                 Ok(chosen)
             }

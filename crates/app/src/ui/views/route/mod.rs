@@ -166,6 +166,8 @@ pub struct RouteView {
     pub between: Between,
     /// The haul that is continued.
     pub continues: Option<String>,
+    /// It repeats or continues a haul: what is entered for that is none of the drive's drafts.
+    of_haul: bool,
     /// What was entered for this drive before.
     drafts: Drafts,
     /// The route before each change, to be taken back.
@@ -221,7 +223,7 @@ impl RouteView {
 
     /// What is entered now, with the drive that it is for; `None` where that is what it was.
     pub fn entered(&mut self) -> Option<(String, Drafts)> {
-        let drive = self.drive()?.target.clone();
+        let drive = self.drive().filter(|_| !self.of_haul)?.target.clone();
         let before = self.drafts.clone();
         self.remember();
         (self.drafts != before).then(|| (drive, self.drafts.clone()))
@@ -315,6 +317,7 @@ impl RouteView {
         view.path = path;
         view.size = again.size.map(|s| s.plain()).unwrap_or_default();
         view.conditions = again.conditions;
+        view.of_haul = true;
         view.in_figures = true;
         view.field = view.fields().iter().position(|f| *f == Field::Erase).unwrap_or(0);
         view
