@@ -583,3 +583,28 @@ fn small_terminals_lose_nothing_without_a_word() {
     t.sees("cache-end 420 GB");
     t.sees("more, j");
 }
+
+#[test]
+fn a_haul_that_waits_survives_the_process_that_took_it() {
+    let bench = Bench::new();
+    let route = bench.path("short.toml");
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"32 MiB\" }\n")
+        .unwrap();
+    let target = format!("file:{}", bench.path("killed.hm"));
+    bench.json(&["haul", &route, "--on", &target, "--size", "32MiB", "--json"]);
+    bench.json(&["again", "last", "--rest", "10 min", "--json"]);
+    let queue = || bench.json(&["queue", "--json"])[0].clone();
+    common::wait_until("the rest to begin", || queue()["now"].is_string());
+    let killed =
+        std::process::Command::new("pkill").args(["-9", "-f", &format!("keep-queue {target}")]).status();
+    assert!(killed.unwrap().success());
+    common::wait_until("its end", || queue()["is_run"] == false);
+    bench.run(&["queue", "pause", &target]);
+    // Whoever runs it next finds the haul that was taken out, and the new one behind it.
+    bench.json(&["again", "last", "--json"]);
+    common::wait_until("both to wait", || queue()["waiting"].as_array().unwrap().len() == 2);
+    assert_eq!(queue()["waiting"][0]["rest_s"], 600.0);
+    for _ in 0..2 {
+        bench.run(&["queue", "remove", &target, "1"]);
+    }
+}
