@@ -69,6 +69,14 @@ pub struct Queue {
 }
 
 impl Queue {
+    /// Where this entry stands by now: at the place where it was seen, or elsewhere when others came and went.
+    #[must_use]
+    pub fn place_of(&self, entry: &Entry, seen_at: usize) -> Option<usize> {
+        std::iter::once(seen_at)
+            .chain(0..self.entries.len())
+            .find(|place| self.entries.get(*place) == Some(entry))
+    }
+
     /// Moves an entry by so many places; the ends are the ends. Gives its new place.
     pub fn shift(&mut self, at: usize, by: isize) -> usize {
         if at >= self.entries.len() {

@@ -258,8 +258,7 @@ impl App {
             Yes::Unqueue(drive, place, entry) => {
                 // The one that was named, wherever it stands by now.
                 let removed = queue::change(&self.home, &drive, |q| {
-                    let same = |i: &usize| q.entries.get(*i) == Some(&*entry);
-                    if let Some(at) = std::iter::once(place).chain(0..q.entries.len()).find(same) {
+                    if let Some(at) = q.place_of(&entry, place) {
                         q.entries.remove(at);
                     }
                     place

@@ -31,8 +31,14 @@ impl App {
             KeyCode::Esc | KeyCode::Char('q') => return,
             KeyCode::Up | KeyCode::Char('k') => Ok(chosen.saturating_sub(1)),
             KeyCode::Down | KeyCode::Char('j') => Ok(chosen + 1),
-            KeyCode::Char('-') => queue::change(&self.home, &drive, |q| q.shift(chosen, -1)),
-            KeyCode::Char('+' | '=') => queue::change(&self.home, &drive, |q| q.shift(chosen, 1)),
+            KeyCode::Char(key @ ('-' | '+' | '=')) => {
+                // The one that is seen under the cursor, wherever it stands by now.
+                let seen = self.yard.queue_of(&drive).and_then(|q| q.entries.get(chosen).cloned());
+                let by = if key == '-' { -1 } else { 1 };
+                queue::change(&self.home, &drive, |q| {
+                    seen.and_then(|e| q.place_of(&e, chosen)).map_or(chosen, |at| q.shift(at, by))
+                })
+            }
             KeyCode::Char(' ') => {
                 let turned = queue::change(&self.home, &drive, |q| {
                     q.paused = !q.paused;
@@ -47,8 +53,8 @@ impl App {
                 })
             }
             KeyCode::Char('D') => {
-                let waits = queue::change(&self.home, &drive, |q| q.entries.get(chosen).cloned());
-                if let Ok(Some(entry)) = waits {
+                let seen = self.yard.queue_of(&drive).and_then(|q| q.entries.get(chosen).cloned());
+                if let Some(entry) = seen {
                     let lines = vec![format!("Take this haul out of the queue of {drive}?"), entry.words()];
                     let yes = Yes::Unqueue(drive, chosen, Box::new(entry));
                     return self.ask(Question::yes_or_no(lines, yes));

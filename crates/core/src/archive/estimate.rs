@@ -1,10 +1,12 @@
-//! How long a route will take on a drive, from what is known of it: earlier hauls of the route, levels and loads that its hauls
-//! showed, surveys, what its maker claims, what its link carries.
+//! How long a route will take on a drive, from what is known of it: earlier hauls of the route, levels, loads and heat that its
+//! hauls showed, surveys, what its maker claims, what its link carries.
 
 use std::time::Duration;
 
 use crate::archive::claims::Claims;
-use crate::archive::digest::{Digest, LoadFigure};
+use crate::archive::digest::{Digest, HeatDigest, LoadFigure};
+use crate::archive::warmth::{Wait, Warmth};
+use crate::conclude::models::Told;
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::FigureId;
 use crate::quantity::units::{Bytes, Rate};
@@ -62,6 +64,7 @@ pub struct Known {
     levels: Vec<Levels>,
     loads: Vec<LoadFigure>,
     over_the_ground: Vec<Rate>,
+    heats: Vec<HeatDigest>,
     claims: Option<Claims>,
     link: Option<Rate>,
 }
@@ -101,6 +104,9 @@ impl Known {
         }
         self.loads.extend(digest.loads.iter().cloned());
         self.over_the_ground.extend(figure(FigureId::MeanOverTheGround).map(Rate::new));
+        if let Told::Known(heat) = &digest.heat_model {
+            self.heats.push(heat.clone());
+        }
     }
 
     /// Seconds, by each source that knows the load of a leg.
@@ -151,6 +157,7 @@ impl Known {
     #[must_use]
     pub fn legs(&self, route: &Route, capacity: Bytes) -> Vec<Option<Span>> {
         let (mut filled, mut since_rest) = (Bytes::ZERO, Bytes::ZERO);
+        let mut drives: Vec<Warmth<'_>> = self.heats.iter().map(Warmth::at_rest).collect();
         let one = |leg: &Leg| {
             let bytes = match leg.kind {
                 LegKind::Fill => leg.bytes_on(capacity).map(|to| {
@@ -165,7 +172,10 @@ impl Known {
                 LegKind::Rest => since_rest = Bytes::ZERO,
                 _ => {}
             }
-            let span = self.leg(leg, since_rest, bytes);
+            let rate = self.rate(leg, since_rest, bytes);
+            let span = self.leg(leg, since_rest, bytes, rate.map(|rate| waits(&drives, leg, rate)));
+            let took = span.map_or(0.0, |s| s.likely.as_secs_f64());
+            drives.iter_mut().for_each(|d| d.pass(rate.unwrap_or(Rate::ZERO), took));
             if load_kind(leg) != LoadKind::Read && leg.kind.moves() {
                 since_rest += bytes.unwrap_or_default();
             }
@@ -174,42 +184,70 @@ impl Known {
         route.legs.iter().map(one).collect()
     }
 
-    fn leg(&self, leg: &Leg, since_rest: Bytes, bytes: Option<Bytes>) -> Option<Span> {
+    /// The rate that a leg will have on the whole; `None` where nothing tells.
+    fn rate(&self, leg: &Leg, since_rest: Bytes, bytes: Option<Bytes>) -> Option<Rate> {
+        if !leg.kind.moves() {
+            return Some(Rate::ZERO);
+        }
+        if leg.rate.is_some() {
+            return leg.rate;
+        }
+        // One that only time or heat ends is long: what it does after its first gigabytes tells more.
+        let bytes = bytes.unwrap_or(Bytes::from_gb(100));
+        let (_, seconds, _) = spread(self.seconds(leg, since_rest, bytes))?;
+        (seconds > 0.0).then(|| Rate::new(bytes.as_f64() / seconds))
+    }
+
+    /// `warmth`: when it will be as warm or cool as the leg wants it, one of each model that tells; `None` where its rate is not
+    /// known.
+    fn leg(
+        &self,
+        leg: &Leg,
+        since_rest: Bytes,
+        bytes: Option<Bytes>,
+        warmth: Option<Vec<Wait>>,
+    ) -> Option<Span> {
         let exact = |d: Duration| Span { low: d, likely: d, high: Some(d), basis: Basis::Legs };
-        let seconds = |s: f64| Duration::try_from_secs_f64(s.max(0.0)).unwrap_or(Duration::MAX);
-        let by_time = leg.takes();
-        let by_bytes = bytes.and_then(|bytes| {
-            if let Some(rate) = leg.rate {
-                return rate.time_for(bytes).map(exact);
-            }
-            let all = self.seconds(leg, since_rest, bytes);
-            if let Some((low, middle, high)) = spread(all.clone()) {
-                let basis = Basis::Hauls(all.len());
-                return Some(Span {
-                    low: seconds(low),
-                    likely: seconds(middle),
-                    high: Some(seconds(high)),
-                    basis,
-                });
-            }
+        let by_bytes = bytes.and_then(|bytes| self.for_bytes(leg, since_rest, bytes));
+        let by_cache = leg.until.past_cache_end.and_then(|past| self.past_the_cache(leg, since_rest, past));
+        let by_heat = leg.until.temperature.and(warmth).and_then(of_waits);
+        // Whichever comes first ends it; what nothing tells of may end it sooner.
+        let sooner = leg.until.steady
+            || (leg.until.past_cache_end.is_some() && by_cache.is_none())
+            || (leg.until.temperature.is_some() && by_heat.is_none());
+        let ends = [leg.takes().map(exact), by_bytes, by_cache, by_heat];
+        let first = ends.into_iter().flatten().reduce(|a, b| Span {
+            low: a.low.min(b.low),
+            likely: a.likely.min(b.likely),
+            high: a.high.into_iter().chain(b.high).min(),
+            basis: match (a.high, b.high) {
+                (Some(high), _) if high <= b.low => a.basis,
+                (_, Some(high)) if high <= a.low => b.basis,
+                _ => a.basis.max(b.basis),
+            },
+        })?;
+        Some(if sooner { Span { low: Duration::ZERO, ..first } } else { first })
+    }
+
+    /// How long a leg takes for so many bytes.
+    fn for_bytes(&self, leg: &Leg, since_rest: Bytes, bytes: Bytes) -> Option<Span> {
+        if let Some(rate) = leg.rate {
+            let d = rate.time_for(bytes)?;
+            return Some(Span { low: d, likely: d, high: Some(d), basis: Basis::Legs });
+        }
+        let all = self.seconds(leg, since_rest, bytes);
+        of_hauls(all).or_else(|| {
             let (least, basis) = self.on_paper(leg, bytes)?;
             Some(Span { low: seconds(least), likely: seconds(least), high: None, basis })
-        });
-        match (by_time, by_bytes) {
-            // Whichever comes first ends it.
-            (Some(t), Some(b)) => {
-                let high = Some(b.high.map_or(t, |h| h.min(t)));
-                let basis = if b.low >= t { Basis::Legs } else { b.basis };
-                Some(Span { low: b.low.min(t), likely: b.likely.min(t), high, basis })
-            }
-            // A goal of temperature or steadiness may end it sooner.
-            (Some(t), None) => {
-                let sooner =
-                    leg.until.temperature.is_some() || leg.until.steady || leg.until.past_cache_end.is_some();
-                Some(if sooner { Span { low: Duration::ZERO, ..exact(t) } } else { exact(t) })
-            }
-            (None, b) => b,
-        }
+        })
+    }
+
+    /// How long a write takes to so many bytes past the end of the cache; `None` where no haul found one.
+    fn past_the_cache(&self, leg: &Leg, since_rest: Bytes, past: Bytes) -> Option<Span> {
+        let plain = leg.kind == LegKind::Write && leg.pattern == Pattern::Sequential && leg.rate.is_none();
+        let ended = self.levels.iter().filter(|l| plain && l.cache > Bytes::ZERO);
+        let one = |l: &Levels| l.seconds(since_rest, l.cache.saturating_sub(since_rest) + past);
+        of_hauls(ended.map(one).collect())
     }
 
     /// How long a route takes that is laid out.
@@ -257,6 +295,33 @@ fn spread(mut all: Vec<f64>) -> Option<(f64, f64, f64)> {
     Some((least * (1.0 - room), all[all.len() / 2], most * (1.0 + room)))
 }
 
+fn seconds(s: f64) -> Duration {
+    Duration::try_from_secs_f64(s.max(0.0)).unwrap_or(Duration::MAX)
+}
+
+/// The span of what so many sources say, in s.
+fn of_hauls(all: Vec<f64>) -> Option<Span> {
+    let basis = Basis::Hauls(all.len());
+    let (low, middle, high) = spread(all)?;
+    Some(Span { low: seconds(low), likely: seconds(middle), high: Some(seconds(high)), basis })
+}
+
+/// When the temperature ends a leg of this rate, by each model that says it does.
+fn waits(drives: &[Warmth<'_>], leg: &Leg, rate: Rate) -> Vec<Wait> {
+    let Some(goal) = leg.until.temperature else { return Vec::new() };
+    let rests = leg.kind == LegKind::Rest;
+    drives.iter().filter_map(|d| if rests { d.until_cool(goal) } else { d.until_warm(goal, rate) }).collect()
+}
+
+/// The span of the times that several models tell.
+fn of_waits(waits: Vec<Wait>) -> Option<Span> {
+    let (_, likely, _) = spread(waits.iter().map(|w| w.1).collect())?;
+    let (low, ..) = spread(waits.iter().map(|w| w.0).collect())?;
+    let high: Option<Vec<f64>> = waits.iter().map(|w| w.2).collect();
+    let high = high.and_then(spread).map(|(.., high)| seconds(high));
+    Some(Span { low: seconds(low), likely: seconds(likely), high, basis: Basis::Hauls(waits.len()) })
+}
+
 fn load_kind(leg: &Leg) -> LoadKind {
     match leg.kind {
         LegKind::Read | LegKind::Verify | LegKind::Spans => LoadKind::Read,
@@ -267,100 +332,5 @@ fn load_kind(leg: &Leg) -> LoadKind {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn route(legs: &str) -> Route {
-        Route::from_toml(&format!("name = \"x\"\n{legs}")).unwrap()
-    }
-
-    fn one(kind: &str, more: &str) -> Route {
-        route(&format!("[[leg]]\nkind = \"{kind}\"\n{more}\n"))
-    }
-
-    fn s(seconds: u64) -> Duration {
-        Duration::from_secs(seconds)
-    }
-
-    fn known() -> Known {
-        let mut known = Known::default();
-        // 100 GB at 2,000 MB/s, then 500 MB/s.
-        known.levels.push(Levels {
-            burst: Rate::from_mb_s(2000.0),
-            cache: Bytes::from_gb(100),
-            sustained: Rate::from_mb_s(500.0),
-        });
-        known
-    }
-
-    const TERA: Bytes = Bytes::new(1_000_000_000_000);
-
-    #[test]
-    fn a_write_takes_what_its_levels_say_and_a_rest_gives_the_cache_back() {
-        let k = known();
-        let write = one("write", "until = { bytes = \"300 GB\" }");
-        // 50 s for the cache and 400 s for the rest of it, from one haul: 15 % either way.
-        let span = k.route(&write, TERA).unwrap();
-        assert_eq!((span.likely, span.basis), (s(450), Basis::Hauls(1)));
-        assert_eq!((span.low.as_secs(), span.high.unwrap().as_secs()), (382, 517));
-        let write = "[[leg]]\nkind = \"write\"\nuntil = { bytes = \"100 GB\" }\n";
-        let rest = "[[leg]]\nkind = \"rest\"\nuntil = { duration = \"10 s\" }\n";
-        assert_eq!(k.route(&route(&format!("{write}{write}")), TERA).unwrap().likely, s(50 + 200));
-        assert_eq!(k.route(&route(&format!("{write}{rest}{write}")), TERA).unwrap().likely, s(50 + 10 + 50));
-    }
-
-    #[test]
-    fn a_stream_takes_its_rate_and_reads_count() {
-        let k = known();
-        let paced = one("write", "rate = \"100 MB/s\"\nuntil = { bytes = \"360 GB\" }");
-        let span = k.route(&paced, TERA).unwrap();
-        assert_eq!((span.low, span.high, span.basis), (s(3600), Some(s(3600)), Basis::Legs));
-        // Of reads nothing is known: the link tells the least, and nothing the most.
-        let read = one("read", "until = { bytes = \"100 %\" }");
-        assert_eq!(k.route(&read, TERA), Err(0));
-        let link = Known { link: Some(Rate::from_mb_s(500.0)), ..known() };
-        let span = link.route(&read, TERA).unwrap();
-        assert_eq!((span.low, span.high, span.basis), (s(2000), None, Basis::Link));
-        let mut read_before = known();
-        read_before.over_the_ground = vec![Rate::from_mb_s(200.0), Rate::from_mb_s(250.0)];
-        let span = read_before.route(&one("scan", "passes = 2"), TERA).unwrap();
-        assert_eq!((span.low.as_secs(), span.high.unwrap().as_secs()), (7600, 10500));
-        assert_eq!(span.basis, Basis::Hauls(2));
-    }
-
-    #[test]
-    fn time_and_bytes_end_a_leg_whichever_comes_first() {
-        let k = known();
-        let both = one("write", "until = { bytes = \"300 GB\", duration = \"60 s\" }");
-        let span = k.route(&both, TERA).unwrap();
-        assert_eq!((span.likely, span.high, span.basis), (s(60), Some(s(60)), Basis::Legs));
-        let rest = one("rest", "until = { temperature = \"40 °C\", duration = \"10 min\" }");
-        let span = k.route(&rest, TERA).unwrap();
-        assert_eq!((span.low, span.high), (s(0), Some(s(600))));
-        assert_eq!(k.route(&one("rest", "until = { temperature = \"40 °C\" }"), TERA), Err(0));
-    }
-
-    #[test]
-    fn the_same_route_tells_more_than_anything_else() {
-        let mut k = known();
-        let write = one("write", "until = { bytes = \"300 GB\" }");
-        k.whole = vec![
-            (write.clone(), TERA, s(500)),
-            (write.clone(), TERA, s(520)),
-            (write.clone(), Bytes::from_gb(1), s(3)),
-            (one("read", "until = { bytes = \"1 %\" }"), TERA, s(9)),
-        ];
-        let span = k.route(&write, TERA).unwrap();
-        assert_eq!(span.basis, Basis::SameRoute(2));
-        assert_eq!((span.low, span.high), (s(475), Some(s(546))));
-    }
-
-    #[test]
-    fn a_fill_adds_to_the_one_before() {
-        let fill = |level: &str| format!("[[leg]]\nkind = \"fill\"\nlevel = \"{level}\"\n");
-        let both = route(&format!("{}{}", fill("20 %"), fill("50 %")));
-        let legs = known().legs(&both, TERA);
-        // 200 GB: 50 s and 200 s; then 300 GB more at 500 MB/s.
-        assert_eq!(legs.iter().map(|l| l.unwrap().likely).collect::<Vec<_>>(), [s(250), s(600)]);
-    }
-}
+#[path = "estimate_tests.rs"]
+mod tests;

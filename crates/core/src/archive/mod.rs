@@ -6,3 +6,4 @@ pub mod digest;
 pub mod document;
 pub mod estimate;
 pub mod life;
+mod warmth;
