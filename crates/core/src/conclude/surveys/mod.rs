@@ -1,8 +1,10 @@
 //! Surveys: what the legs that go through several loads say, each read off the record.
 
+pub mod buffer;
 pub mod fill;
 pub mod ground;
 pub mod ladder;
+pub mod proof;
 pub mod spans;
 pub mod stream;
 pub mod verify;

@@ -9,6 +9,7 @@ use crate::quantity::units::{Bytes, Rate, clock, span_words};
 use crate::readings::{Readings, StepReading};
 use crate::record::Task;
 
+use super::buffer::{self, Needed};
 use crate::quantity::stats::histogram_quantile;
 
 /// A stream that was offered to the drive.
@@ -24,6 +25,9 @@ pub struct Trial {
     pub misses: u64,
     /// Bytes of the stream that were lost by it.
     pub lost_bytes: u64,
+    /// For how long some of it was being lost, s: whole samples, so that it is an upper bound.
+    #[serde(default)]
+    pub lost_s: f64,
     /// Longest backlog, bytes.
     pub backlog_bytes: u64,
     /// When it first ran over, since the haul began, s.
@@ -34,6 +38,12 @@ pub struct Trial {
     pub p99_us: f64,
     /// Time it was offered, s.
     pub over_s: f64,
+    /// The buffers that this stream and slower ones would have needed, the slowest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hold: Vec<Needed>,
+    /// The highest rate that this buffer would have held, MB/s; no more than the one that was offered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub buffer_holds_mb_s: Option<f64>,
     /// Index of its step in the record.
     #[serde(skip)]
     pub step: usize,
@@ -50,6 +60,32 @@ pub struct StreamSurvey {
     pub lowest_missed_mb_s: Option<f64>,
 }
 
+impl Trial {
+    /// What was lost, for how long, from when on and why: `618 GB lost in 22 of 30 min, from 0:08:28 on (cache end)`.
+    #[must_use]
+    pub fn loss(&self) -> String {
+        let (lost, all) = (span_words(self.lost_s), span_words(self.over_s));
+        // `22 of 30 min`, where both have one unit.
+        let time = match (lost.split_once(' '), all.split_once(' ')) {
+            (Some((n, unit)), Some((_, of))) if unit == of && !unit.contains(' ') => format!("{n} of {all}"),
+            _ => format!("{lost} of {all}"),
+        };
+        let times = if self.misses > 1 { format!(", {} times", self.misses) } else { String::new() };
+        format!(
+            "{} lost in {time}{times}, from {} on{}",
+            Bytes::new(self.lost_bytes),
+            clock(Duration::from_secs_f64(self.first_miss_s.unwrap_or(0.0))),
+            self.cause.as_ref().map_or_else(String::new, |c| format!(" ({})", c.replace('-', " ")))
+        )
+    }
+
+    /// The buffer that it would have needed, bytes.
+    #[must_use]
+    pub fn needed_bytes(&self) -> u64 {
+        self.hold.last().map_or(self.backlog_bytes, |n| n.bytes)
+    }
+}
+
 impl StreamSurvey {
     /// In a sentence.
     #[must_use]
@@ -62,13 +98,9 @@ impl StreamSurvey {
                 span_words(t.over_s),
                 Bytes::new(t.backlog_bytes)
             ),
-            ([t], ..) => format!(
-                "{} was missed {}, first at {}{}.",
-                rate(t.mb_s),
-                if t.misses == 1 { "once".to_owned() } else { format!("{} times", t.misses) },
-                clock(Duration::from_secs_f64(t.first_miss_s.unwrap_or(0.0))),
-                t.cause.as_ref().map_or_else(String::new, |c| format!(" ({c})"))
-            ),
+            ([t], ..) => {
+                format!("{} was missed: {}.", rate(t.mb_s), t.loss())
+            }
             (_, Some(h), Some(m)) => {
                 format!("The highest stream that holds is {}; {} is missed.", rate(h), rate(m))
             }
@@ -80,37 +112,40 @@ impl StreamSurvey {
 
 fn trial(readings: &Readings, index: usize, step: &StepReading) -> Option<Trial> {
     let Task::Stream { buffer, .. } = step.step.task else { return None };
-    let rate = step.step.rate?.get();
+    let stream = step.step.rate?;
     let series = readings.series();
     let samples = step.samples(series.len());
     let room = buffer.as_f64();
-    let (mut q, mut most, mut misses, mut lost, mut over, mut first) = (0.0f64, 0.0f64, 0, 0.0, false, None);
-    for i in samples.clone() {
-        let moved = series.moved(i) - series.moved_before(i);
-        q = (q + rate * series.loaded_s(i..i + 1) - moved as f64).max(0.0);
-        most = most.max(q);
+    let (mut most, mut misses, mut lost, mut lost_s, mut over, mut first) =
+        (0.0f64, 0, 0.0, 0.0, false, None);
+    for (i, s) in buffer::steps(series, samples.clone(), stream, buffer) {
+        most = most.max(s.backlog + s.lost);
         // One miss lasts until the buffer has room again; what did not fit is gone.
-        if q > room {
-            lost += q - room;
-            q = room;
+        if s.lost > 0.0 {
+            lost += s.lost;
+            lost_s += s.loaded_s;
             misses += u64::from(!over);
             first = first.or(Some(series.end(i)));
             over = true;
         } else {
-            over &= q > room * 0.5;
+            over &= s.backlog > room * 0.5;
         }
     }
+    let taken = buffer::Taken::of(series, samples.clone());
     Some(Trial {
-        mb_s: rate / 1e6,
+        mb_s: stream.mb_s(),
         buffer_bytes: buffer.get(),
         held: misses == 0,
         misses,
         lost_bytes: lost as u64,
+        lost_s,
         backlog_bytes: most as u64,
         first_miss_s: first.map(|d: Duration| d.as_secs_f64()),
         cause: None,
         p99_us: histogram_quantile(step.histogram().unwrap_or(&[]), 0.99).unwrap_or(0.0) / 1e3,
         over_s: series.loaded_s(samples),
+        hold: taken.hold_curve(stream),
+        buffer_holds_mb_s: Some(taken.highest(stream, buffer).mb_s()),
         step: index,
     })
 }

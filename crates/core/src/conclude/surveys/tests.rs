@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use crate::conclude::limits;
 use crate::conclude::limits::Verdict;
+use crate::conclude::surveys::{buffer, proof};
 use crate::drive::stamp::{Mismatch, Verdict as Judged};
 use crate::drive::{DriveIdentity, DriveKind, Link, LoadKind, LoadSummary, Pattern};
 use crate::quantity::units::{Bytes, Rate};
@@ -164,6 +165,24 @@ fn a_stream_that_is_late_misses_once_and_loses_what_did_not_fit() {
     let t = &s.trials[0];
     assert_eq!((t.held, t.misses, t.lost_bytes), (false, 1, 150_000_000), "{t:?}");
     assert_eq!(t.first_miss_s, Some(8.0));
+    // In two of the four seconds something was lost; a buffer of 400 MB would have done, and half of it for half the rate.
+    assert_eq!((t.lost_s, t.needed_bytes(), t.backlog_bytes), (2.0, 400_000_000, 350_000_000));
+    let half = t.hold[t.hold.len() / 2 - 1];
+    assert_eq!((half.mb_s, half.bytes), (50.0, 200_000_000));
+    assert_eq!(s.sentence(), "100 MB/s was missed: 150 MB lost in 2 of 19 s, from 0:00:08 on (unexplained).");
+    // Four seconds of 62.5 MB/s fill it.
+    assert!((t.buffer_holds_mb_s.unwrap() - 62.5).abs() < 1e-6, "{t:?}");
+    let samples = r.readings.steps()[t.step].samples(r.readings.series().len());
+    let rate = Rate::from_mb_s(t.mb_s);
+    let buffer = Bytes::new(t.buffer_bytes);
+    for most in [19, 7, 3, 1000] {
+        let all = buffer::stretches(r.readings.series(), samples.clone(), rate, buffer, most);
+        assert!(all.len() <= most, "{most}");
+        // Nothing is averaged away, however wide they are.
+        let sum = |of: fn(&buffer::Stretch) -> f64| all.iter().map(of).sum::<f64>();
+        assert!((sum(|s| s.lost) - 150e6).abs() < 1.0 && (sum(|s| s.loaded_s) - 19.0).abs() < 1e-6, "{most}");
+        assert!((all.iter().map(|s| s.backlog).fold(0.0, f64::max) - 250e6).abs() < 1.0, "{most}");
+    }
     let judged = limits::judge(&r.readings, &c);
     assert_eq!((judged[0].verdict, judged[0].because.as_str()), (Verdict::Missed, "1"));
 }
@@ -220,6 +239,11 @@ fn blocks_that_come_back_wrong_are_counted_by_their_way_and_told_as_one_finding(
         (8192, 4096, 4096, 300_000_000)
     );
     assert_eq!(v.mismatches.len(), 3, "neighbours that are wrong alike are one");
+    let parts = proof::parts(&r.readings, 4);
+    let read: f64 = parts.iter().map(|p| p.read).sum();
+    assert!((read - 300_000_000.0).abs() < 1.0, "{parts:?}");
+    assert_eq!(parts[0].wrong, [8192.0, 4096.0, 0.0, 4096.0, 0.0]);
+    assert_eq!(parts[0].seen(), proof::Seen::Wrong(crate::drive::stamp::Wrong::Corrupt));
     let told: Vec<&crate::conclude::Finding> =
         c.findings.iter().filter(|f| f.kind == crate::quantity::FindingKind::DataMismatch).collect();
     assert_eq!(told.len(), 1);

@@ -4,7 +4,9 @@
 mod fill;
 mod knee;
 mod pages;
+mod proof;
 mod spans;
+mod streams;
 mod strips;
 
 use crate::told::headline;
@@ -105,8 +107,10 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
         spans::render(measured, capacity, &view.scroll, right, buf, theme);
     } else if let (Page::Fill, Some(sweep)) = (page, &c.surveys.fill) {
         fill::render(sweep, &view.scroll, right, buf, theme);
-    } else {
-        pages::render(page, &c.surveys, &view.scroll, right, buf, theme);
+    } else if let (Page::Streams, Some(offered)) = (page, &c.surveys.streams) {
+        streams::render(offered, r, &view.scroll, right, buf, theme);
+    } else if let (Page::Verify, Some(checked)) = (page, &c.surveys.verify) {
+        proof::render(checked, r, view.window.cursor, &view.scroll, right, buf, theme);
     }
 }
 
