@@ -139,7 +139,7 @@ fn charts_and_reports_are_files_that_open() {
     let error = bench.refusal(&["chart", &hauls[0], "-o", "/proc/nowhere/x.pdf"], 2);
     assert!(error.contains("/proc/nowhere/x.pdf cannot be written"), "{error}");
     let error = bench.refusal(&["report", &hauls[0], "-o", &bench.path("r.docx")], 2);
-    assert!(error.contains(".pdf or .md"), "{error}");
+    assert!(error.contains(".pdf, .html or .md"), "{error}");
     for (name, chosen) in [("one", 1), ("many", 6)] {
         let told = bench.json(&with(
             &["report"],
@@ -160,6 +160,13 @@ fn charts_and_reports_are_files_that_open() {
             assert!(Path::new(file.as_str().unwrap()).exists());
         }
     }
+    // One file, whose picture tells a pointer what was measured.
+    let html = bench.path("one.html");
+    bench.run(&["report", &hauls[0], "-o", &html]);
+    let html = std::fs::read_to_string(html).unwrap();
+    assert!(html.contains("<svg") && html.contains("<h2>Verdict</h2>") && !html.contains("src="));
+    let told = html.split("class=\"spot\"").nth(3).unwrap();
+    assert!(told.split("</title>").next().unwrap().contains("MB/s"), "{told:.300}");
     let text = std::fs::read_to_string(bench.path("one.md")).unwrap();
     for part in ["Moraine M1 leaflet", "write, burst", "| no throttle | missed", "of the 600 TB"] {
         assert!(text.contains(part), "{part} is not in the report:\n{text}");

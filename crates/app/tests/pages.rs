@@ -74,13 +74,16 @@ fn page(svg: &str) -> String {
 #[test]
 fn every_kind_of_chart_is_as_it_was() {
     let bench = demo();
-    let charts: [(&str, &[&str]); 9] = [
+    let charts: [(&str, &[&str]); 12] = [
         ("lanes", &["a3f1907c", "--kind", "lanes", "--along", "written"]),
         ("lanes_of_a_scan", &["6c02be91", "--kind", "lanes"]),
         ("ground", &["6c02be91", "--kind", "ground"]),
         ("fill", &["0be5d3c8", "--kind", "fill"]),
         ("spans", &["f4417a0d", "--kind", "spans"]),
         ("ladder", &["a77c1e52", "--kind", "ladder"]),
+        ("knee", &["a77c1e52", "--kind", "knee"]),
+        ("streams", &["58ad20c4", "--kind", "streams"]),
+        ("proof", &["3391f06b", "--kind", "proof"]),
         ("heat", &["b7752c06", "--kind", "heat"]),
         (
             "contrast",

@@ -3,7 +3,7 @@
 use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::scale::Axis;
-use hollow_mile_core::quantity::units::{Bytes, Rate, clock, mb_s_figure};
+use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency, mb_s_figure};
 use hollow_mile_core::readings::{Column, Readings, Ruler};
 
 use crate::plot::{FAINT, Plot, Range, TEXT, headed};
@@ -13,8 +13,10 @@ pub(crate) const WIDTH: f64 = 1120.0;
 pub(crate) const LEFT: f64 = 92.0;
 pub(crate) const RIGHT: f64 = 1090.0;
 const TOP: f64 = 96.0;
+/// Places of a chart that tell a pointer what was measured there.
+pub(crate) const TOLD: usize = 220;
 /// One column of data a point and a half: finer than print, far coarser than a record, with extremes kept.
-pub(crate) const COLUMNS: usize = 660;
+const COLUMNS: usize = 660;
 
 pub(crate) const BAND: Ink = Ink(176, 202, 207);
 pub(crate) const RATE: Ink = Ink(20, 92, 104);
@@ -116,7 +118,36 @@ pub fn lanes_between(
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, &flags, TOP + lanes_height);
+    let told = readings.columns(ruler, from, to, TOLD);
+    let width = (RIGHT - LEFT) / TOLD as f64;
+    for (i, c) in told.iter().enumerate() {
+        let x = LEFT + width * i as f64;
+        let at = from + (to - from) * (i as f64 + 0.5) / TOLD as f64;
+        if let Some(words) = column_words(ruler, at, c) {
+            scene.spot((x, TOP), (x + width, TOP + lanes_height), words);
+        }
+    }
     scene
+}
+
+/// What a column says to a pointer: where it is, and what was measured there.
+fn column_words(ruler: Ruler, at: f64, c: &Column) -> Option<String> {
+    let rate = c.rate?;
+    let place = match ruler {
+        Ruler::Elapsed => clock(std::time::Duration::from_secs_f64(at.max(0.0))),
+        Ruler::Moved | Ruler::Position => Bytes::new(at.max(0.0) as u64).to_string(),
+    };
+    let mut words = format!("{place}: {rate}");
+    if let Some((slowest, fastest)) = c.slowest.zip(c.fastest).filter(|(s, f)| s != f) {
+        words.push_str(&format!(" ({} to {})", mb_s_figure(slowest.mb_s()), mb_s_figure(fastest.mb_s())));
+    }
+    if let Some(p99) = c.p99 {
+        words.push_str(&format!(", p99 {}", latency(p99)));
+    }
+    if let Some(t) = c.hottest {
+        words.push_str(&format!(", {t}"));
+    }
+    Some(words)
 }
 
 /// Program, haul and engine: where a chart is from.

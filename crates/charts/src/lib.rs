@@ -5,13 +5,17 @@
 #![forbid(unsafe_code)]
 
 pub mod contrast;
+mod html;
+pub mod knee;
 pub mod lanes;
 pub mod measure;
 pub mod models;
 pub mod pdf;
 pub mod plot;
+pub mod proof;
 pub mod report;
 pub mod scene;
+pub mod streams;
 pub mod surveys;
 mod svg;
 

@@ -78,6 +78,8 @@ fn draw(surface: &mut Surface<'_>, shape: &Shape, regular: &Font, heavy: &Font) 
             surface.set_fill(Some(fill(*ink)));
             surface.draw_path(&path);
         }
+        // Paper has no pointer.
+        Shape::Spot { .. } => {}
         Shape::Words { at, text, size, ink, anchor, bold } => {
             let face = if *bold { Face::Bold } else { Face::Regular };
             let text = measure::writable(text);
@@ -109,7 +111,7 @@ pub(crate) fn missing_letters(scene: &Scene) -> Option<String> {
     const NAMED: usize = 6;
     let texts = scene.shapes.iter().filter_map(|s| match s {
         Shape::Words { text, .. } => Some(text.as_str()),
-        Shape::Line { .. } | Shape::Area { .. } => None,
+        Shape::Line { .. } | Shape::Area { .. } | Shape::Spot { .. } => None,
     });
     let mut lacking: Vec<char> = texts.flat_map(measure::lacking).collect();
     lacking.sort_unstable();

@@ -38,6 +38,10 @@ pub struct Report {
 }
 
 const PAGE: (f64, f64) = (595.0, 842.0);
+/// Of a picture's page, which lies on its side: upright its words would be too small to read.
+const ASIDE: (f64, f64) = (842.0, 595.0);
+/// No word of a picture is printed smaller than this, points.
+pub const SMALLEST: f64 = 7.0;
 const MARGIN: f64 = 50.0;
 const BOTTOM: f64 = 800.0;
 const ROOM: f64 = PAGE.0 - 2.0 * MARGIN;
@@ -48,25 +52,28 @@ const LEADING: f64 = 12.6;
 struct Paper<'a> {
     report: &'a Report,
     pages: Vec<Scene>,
+    /// Which page is written on; those of pictures come after it.
+    upright: usize,
+    pictures: usize,
     y: f64,
 }
 
 impl<'a> Paper<'a> {
     fn new(report: &'a Report) -> Self {
-        let mut paper = Self { report, pages: Vec::new(), y: 0.0 };
+        let mut paper = Self { report, pages: Vec::new(), upright: 0, pictures: 0, y: 0.0 };
         paper.turn();
         paper
     }
 
     fn turn(&mut self) {
+        self.upright = self.pages.len();
         self.pages.push(Scene::new(PAGE.0, PAGE.1, self.report.title.clone()));
         self.y = MARGIN + 8.0;
     }
 
     fn page(&mut self) -> &mut Scene {
         // A page is put there when the paper is made.
-        let last = self.pages.len() - 1;
-        &mut self.pages[last]
+        &mut self.pages[self.upright]
     }
 
     /// Goes on to the next page when so much does not fit.
@@ -129,18 +136,20 @@ impl<'a> Paper<'a> {
         self.y += 6.0;
     }
 
+    /// A picture has a page of its own after this one; here stands what it shows.
     fn picture(&mut self, scene: &Scene, caption: &str) {
-        // A tall one is made to fit the page.
-        let scale = (ROOM / scene.width).min((BOTTOM - MARGIN - 40.0) / scene.height);
-        let height = scene.height * scale;
-        self.need(height + 26.0);
-        let at = (MARGIN, self.y - 8.0);
-        self.page().place(scene, at, scale);
-        self.y += height + 2.0;
-        let line = fitting(caption, 8.2, Face::Regular, ROOM);
-        let y = self.y;
-        self.page().words((MARGIN, y), line, 8.2, FAINT, Anchor::Start);
-        self.y += 18.0;
+        self.pictures += 1;
+        let caption = format!("Picture {}. {caption}", self.pictures);
+        let mut page = Scene::new(ASIDE.0, ASIDE.1, self.report.title.clone());
+        let room = (ASIDE.0 - 2.0 * MARGIN, ASIDE.1 - 2.0 * MARGIN - 20.0);
+        let scale = (room.0 / scene.width).min(room.1 / scene.height);
+        let left = f64::midpoint(ASIDE.0, -scene.width * scale);
+        page.place(scene, (left, MARGIN - 14.0), scale, SMALLEST);
+        let line = fitting(&caption, SIZE, Face::Regular, room.0);
+        page.words((MARGIN, ASIDE.1 - MARGIN - 4.0), line, SIZE, FAINT, Anchor::Start);
+        self.pages.push(page);
+        self.paragraph(&caption, SIZE, Face::Regular, MARGIN);
+        self.y += 2.0;
     }
 
     fn block(&mut self, block: &Block) {
@@ -190,11 +199,12 @@ impl Report {
         let mut pages = paper.pages;
         let n = pages.len();
         for (i, page) in pages.iter_mut().enumerate() {
-            let title = fitting(&self.title, 8.0, Face::Regular, ROOM - 80.0);
-            page.line(vec![(MARGIN, 814.0), (MARGIN + ROOM, 814.0)], GRID, 0.6);
-            page.words((MARGIN, 826.0), title, 8.0, FAINT, Anchor::Start);
+            let (right, foot) = (page.width - MARGIN, page.height - 28.0);
+            let title = fitting(&self.title, 8.0, Face::Regular, right - MARGIN - 80.0);
+            page.line(vec![(MARGIN, foot), (right, foot)], GRID, 0.6);
+            page.words((MARGIN, foot + 12.0), title, 8.0, FAINT, Anchor::Start);
             let number = format!("page {} of {n}", i + 1);
-            page.words((MARGIN + ROOM, 826.0), number, 8.0, FAINT, Anchor::End);
+            page.words((right, foot + 12.0), number, 8.0, FAINT, Anchor::End);
         }
         pages
     }
@@ -253,6 +263,8 @@ mod tests {
     use crate::scene::Shape;
 
     fn sample() -> Report {
+        let mut tall = Scene::new(1120.0, 1400.0, "tall".into());
+        tall.words((900.0, 1300.0), "small", 9.0, TEXT, Anchor::Start);
         let long = "The cache ended at 312.4 GB and came back after half an hour of rest. ".repeat(30);
         Report {
             title: "KW-0417 Ptarmigan 4 TB".into(),
@@ -266,7 +278,7 @@ mod tests {
                     head: vec!["figure".into(), "value".into()],
                     rows: (0..80).map(|i| vec![format!("row {i}"), "a value ".repeat(20)]).collect(),
                 },
-                Block::Picture(Scene::new(1120.0, 4000.0, "tall".into()), "a tall one".into()),
+                Block::Picture(tall, "a tall one".into()),
             ],
         }
     }
@@ -286,13 +298,19 @@ mod tests {
         for (text, at, size) in &words {
             let end = at.0 + width(text, *size, Face::Regular);
             assert!(
-                at.0 >= MARGIN && end <= PAGE.0 - MARGIN + 12.0 && at.1 < 830.0,
+                at.0 >= MARGIN && end <= ASIDE.0 - MARGIN + 12.0 && at.1 < 830.0,
                 "{text} at {at:?} to {end}"
             );
         }
         for i in 0..80 {
             assert!(words.iter().any(|w| *w.0 == format!("row {i}")), "row {i}");
         }
+        // A picture lies on a page of its own, and its words can be read in print.
+        let aside: Vec<&Scene> = pages.iter().filter(|p| p.width > p.height).collect();
+        assert_eq!(aside.len(), 1);
+        let small = words.iter().find(|w| w.0 == "small").unwrap();
+        assert!((small.2 - SMALLEST).abs() < 1e-9 && words.iter().all(|w| w.2 >= SMALLEST - 1e-9));
+        assert!(words.iter().filter(|w| w.0 == "Picture 1. a tall one").count() == 2);
         let pdf = crate::pdf::pages(&pages).unwrap();
         assert!(pdf.starts_with(b"%PDF-"));
     }

@@ -82,6 +82,15 @@ pub enum Shape {
         /// Heavy.
         bold: bool,
     },
+    /// Where a pointer that rests on the page is told something; in print there is nothing.
+    Spot {
+        /// Upper left corner.
+        from: (f64, f64),
+        /// Lower right corner.
+        to: (f64, f64),
+        /// What is told.
+        words: String,
+    },
 }
 
 /// From one baseline to the next, in heights of the letters.
@@ -128,8 +137,8 @@ impl Scene {
         self.shapes.push(Shape::Line { points, ink, width, dash });
     }
 
-    /// Adds all of another page, moved and scaled.
-    pub fn place(&mut self, other: &Self, at: (f64, f64), scale: f64) {
+    /// Adds all of another page, moved and scaled; its words are no smaller than `smallest`.
+    pub fn place(&mut self, other: &Self, at: (f64, f64), scale: f64, smallest: f64) {
         let moved = |p: &(f64, f64)| (at.0 + p.0 * scale, at.1 + p.1 * scale);
         self.shapes.extend(other.shapes.iter().map(|s| match s {
             Shape::Line { points, ink, width, dash } => Shape::Line {
@@ -144,12 +153,25 @@ impl Scene {
             Shape::Words { at, text, size, ink, anchor, bold } => Shape::Words {
                 at: moved(at),
                 text: text.clone(),
-                size: size * scale,
+                size: (size * scale).max(smallest),
                 ink: *ink,
                 anchor: *anchor,
                 bold: *bold,
             },
+            Shape::Spot { from, to, words } => {
+                Shape::Spot { from: moved(from), to: moved(to), words: words.clone() }
+            }
         }));
+    }
+
+    /// Adds a place that tells something to a pointer that rests on it.
+    pub fn spot(&mut self, from: (f64, f64), to: (f64, f64), words: String) {
+        self.shapes.push(Shape::Spot { from, to, words });
+    }
+
+    /// Adds a spot around a point.
+    pub fn spot_at(&mut self, (x, y): (f64, f64), words: String) {
+        self.spot((x - 6.0, y - 6.0), (x + 6.0, y + 6.0), words);
     }
 
     /// Adds an area.

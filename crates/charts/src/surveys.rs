@@ -9,7 +9,7 @@ use hollow_mile_core::quantity::scale::{Axis, Tick};
 use hollow_mile_core::quantity::units::{Bytes, Rate, latency, significant};
 use hollow_mile_core::readings::{Bin, Readings};
 
-use crate::lanes::{LEFT, RIGHT, WIDTH, conditions_line, letter, source};
+use crate::lanes::{LEFT, RIGHT, TOLD, WIDTH, conditions_line, letter, source};
 use crate::plot::{FAINT, Plot, Range, SHADE, Style, TEXT, headed, legend, legend_in, line_of};
 use crate::scene::{Anchor, Dash, Scene};
 
@@ -18,9 +18,9 @@ pub type Missing = String;
 
 /// Columns of a chart by position.
 const COLUMNS: usize = 660;
-const TOP: f64 = 96.0;
+pub(crate) const TOP: f64 = 96.0;
 
-fn begin(readings: &Readings, what: &str, height: f64) -> Scene {
+pub(crate) fn begin(readings: &Readings, what: &str, height: f64) -> Scene {
     let name = readings
         .head()
         .map_or_else(|| what.to_owned(), |h| format!("{} {}: {what}", h.drive.serial, h.drive.model));
@@ -29,11 +29,11 @@ fn begin(readings: &Readings, what: &str, height: f64) -> Scene {
     scene
 }
 
-fn missing(what: &str, remedy: &str) -> Missing {
+pub(crate) fn missing(what: &str, remedy: &str) -> Missing {
     format!("this haul has no {what}: {remedy}")
 }
 
-fn plot(top: f64, bottom: f64, x: Range, y: Range) -> Plot {
+pub(crate) fn plot(top: f64, bottom: f64, x: Range, y: Range) -> Plot {
     Plot { left: LEFT, right: RIGHT, top, bottom, x, y }
 }
 
@@ -100,6 +100,20 @@ pub fn ground(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, M
         scene.stroke(seen().map(|(x, c)| (x, rate.y(c.1))).collect(), ink, 1.3, dash);
         scene.stroke(seen().map(|(x, c)| (x, late.y(f64::from(c.3.max(1))))).collect(), ink, 1.0, dash);
     }
+    let told = scan.passes().first().map(|g| thinned(&g.bins, TOLD.min(g.bins.len()))).unwrap_or_default();
+    for (i, c) in told.iter().enumerate() {
+        let Some((slowest, mean, _, worst)) = c else { continue };
+        let width = (RIGHT - LEFT) / told.len() as f64;
+        let place = Bytes::new((x.low + (x.high - x.low) * (i as f64 + 0.5) / told.len() as f64) as u64);
+        let words = format!(
+            "{place}: {}, slowest {}, longest operation {}",
+            Rate::new(*mean),
+            Rate::new(*slowest),
+            latency(Duration::from_micros((*worst).into()))
+        );
+        let left = LEFT + width * i as f64;
+        scene.spot((left, rate.top), (left + width, late.bottom), words);
+    }
     let names: Vec<String> = scan
         .passes()
         .iter()
@@ -133,7 +147,7 @@ pub fn ground(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, M
     Ok(scene)
 }
 
-fn ticks(unit: &'static str, values: impl Iterator<Item = (f64, String)>) -> Axis {
+pub(crate) fn ticks(unit: &'static str, values: impl Iterator<Item = (f64, String)>) -> Axis {
     Axis { unit, ticks: values.map(|(value, words)| Tick { value, words }).collect() }
 }
 
@@ -176,6 +190,13 @@ pub fn fill(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mis
             let first = l.mb_s.mean / l.of_first.max(1e-9);
             let interval = l.mb_s.interval.map(|h| ((l.mb_s.mean - h) / first, (l.mb_s.mean + h) / first));
             p.whisker(&mut scene, l.fill_percent, l.of_first, interval, i);
+            let words = format!(
+                "{}: {} at {} % full",
+                m.measure,
+                Rate::from_mb_s(l.mb_s.mean),
+                significant(l.fill_percent)
+            );
+            scene.spot_at(p.at(l.fill_percent, l.of_first), words);
             if l.cached.is_some_and(|c| c >= 0.99) {
                 let at = p.at(l.fill_percent, l.of_first);
                 scene.words((at.0 + 6.0, at.1 - 6.0), "cache only", 9.0, FAINT, Anchor::Start);
@@ -243,6 +264,9 @@ pub fn spans(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
             let a = &s.access_us;
             let interval = a.interval.filter(|_| i == 0).map(|h| (a.mean - h, a.mean + h));
             p.whisker(&mut scene, length(s), of(s), interval, i);
+            let time = latency(Duration::from_secs_f64((of(s) / 1e6).max(0.0)));
+            let words = format!("{} over {}: {time}", curves[i].0, Bytes::new(s.end_bytes - s.start_bytes));
+            scene.spot_at(p.at(length(s), of(s)), words);
             if s.start_bytes > 0 && i == 0 {
                 let at = p.at(length(s), of(s));
                 scene.words((at.0 + 8.0, at.1 + 4.0), "at the end", 9.5, FAINT, Anchor::Start);
@@ -255,6 +279,17 @@ pub fn spans(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
         scene.paragraph((LEFT, TOP + 440.0), &words, 11.5, TEXT, RIGHT - LEFT);
     }
     Ok(scene)
+}
+
+/// What a rung says to a pointer.
+pub(crate) fn rung_words(r: &hollow_mile_core::conclude::surveys::ladder::Rung) -> String {
+    let p99 = latency(Duration::from_secs_f64((r.p99_us / 1e6).max(0.0)));
+    format!(
+        "{}, depth {}: {}, p99 {p99}",
+        Bytes::new(r.block_bytes).binary(),
+        r.depth,
+        Rate::from_mb_s(r.mb_s)
+    )
 }
 
 /// Rate and p99 latency against depth, a line for each block size and order.
@@ -289,18 +324,18 @@ pub fn ladder(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, M
     let late = || survey.rungs.iter().map(|r| r.p99_us.max(1.0));
     let (least, most) = late().fold((f64::MAX, 1.0f64), |(l, h), v| (l.min(v), h.max(v)));
     let (least, most) = (10f64.powf(least.log10().floor()), 10f64.powf(most.log10().ceil()));
-    let latency = plot(TOP + 285.0, TOP + 400.0, x, Range::log(least, most.max(least * 10.0)));
+    let late_plot = plot(TOP + 285.0, TOP + 400.0, x, Range::log(least, most.max(least * 10.0)));
     let mut steps: Vec<u32> = survey.rungs.iter().map(|r| r.depth).collect();
     steps.sort_unstable();
     steps.dedup();
-    let both = Plot { bottom: latency.bottom, ..rate };
+    let both = Plot { bottom: late_plot.bottom, ..rate };
     both.axis_x(
         &mut scene,
         &ticks("", steps.iter().map(|d| (f64::from(*d), d.to_string()))),
         "depth: operations in flight",
     );
     rate.axis_y(&mut scene, &scale::rates(rate.y.high, 5), "rate");
-    latency.axis_y(&mut scene, &scale::latencies(latency.y.low, latency.y.high), "latency p99");
+    late_plot.axis_y(&mut scene, &scale::latencies(late_plot.y.low, late_plot.y.high), "latency p99");
     // A block size has its ink, an order its dashes and its sign.
     let mut blocks: Vec<u64> = series.iter().map(|k| k.0).collect();
     blocks.dedup();
@@ -319,14 +354,15 @@ pub fn ladder(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, M
             s.dash,
         );
         scene.stroke(
-            rungs.iter().map(|r| latency.at(f64::from(r.depth), r.p99_us)).collect(),
+            rungs.iter().map(|r| late_plot.at(f64::from(r.depth), r.p99_us)).collect(),
             s.ink,
             1.4,
             s.dash,
         );
         for r in rungs {
             rate.whisker_in(&mut scene, f64::from(r.depth), r.mb_s * 1e6, None, s);
-            latency.whisker_in(&mut scene, f64::from(r.depth), r.p99_us, None, s);
+            scene.spot_at(rate.at(f64::from(r.depth), r.mb_s * 1e6), rung_words(r));
+            late_plot.whisker_in(&mut scene, f64::from(r.depth), r.p99_us, None, s);
         }
     }
     let styled: Vec<(Style, String)> = series.iter().map(style).zip(names).collect();

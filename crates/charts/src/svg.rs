@@ -5,17 +5,23 @@ use std::fmt::Write;
 use crate::scene::{Anchor, Ink, Scene, Shape};
 
 /// Two cuts of the font, for viewers on machines that have none; others may use their own.
-const FACES: &str = include_str!("../fonts/face.css");
+pub(crate) const FACES: &str = include_str!("../fonts/face.css");
 
 impl Scene {
     /// The page as SVG 1.1 text.
     #[must_use]
     pub fn to_svg(&self) -> String {
+        let faces = format!("<style>\n{FACES}</style>\n");
+        format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{}", self.element(&faces))
+    }
+
+    /// The page as an SVG element, with a style of its own before what is drawn.
+    pub(crate) fn element(&self, style: &str) -> String {
         let (w, h) = (number(self.width), number(self.height));
         let mut out = format!(
-            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{w}\" \
+            "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{w}\" \
              height=\"{h}\" viewBox=\"0 0 {w} {h}\" font-family=\"'Hollow Mile Sans', 'DejaVu Sans', Verdana, sans-serif\">\n\
-             <title>{}</title>\n<style>\n{FACES}</style>\n<rect width=\"{w}\" height=\"{h}\" fill=\"#ffffff\"/>\n",
+             <title>{}</title>\n{style}<rect width=\"{w}\" height=\"{h}\" fill=\"#ffffff\"/>\n",
             escaped(&self.title)
         );
         for shape in &self.shapes {
@@ -46,6 +52,15 @@ impl Scene {
                     },
                     if *bold { " font-weight=\"bold\"" } else { "" },
                     escaped(text)
+                ),
+                Shape::Spot { from, to, words } => writeln!(
+                    out,
+                    "<rect class=\"spot\" x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" fill-opacity=\"0\"><title>{}</title></rect>",
+                    number(from.0),
+                    number(from.1),
+                    number(to.0 - from.0),
+                    number(to.1 - from.1),
+                    escaped(words)
                 ),
             };
         }
@@ -85,7 +100,7 @@ fn colour(ink: Ink) -> String {
 }
 
 /// XML's five, and no control characters: names come from drives and files.
-fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         match c {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_charts::{lanes, models, pdf, surveys};
+use hollow_mile_charts::{knee, lanes, models, pdf, proof, streams, surveys};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_ledger::Ledger;
@@ -52,6 +52,12 @@ pub enum ChartKind {
     Spans,
     /// Rate and latency against depth and block size
     Ladder,
+    /// What more depth buys in rate and costs in latency
+    Knee,
+    /// What a stream offered and the drive took, the buffer, and what each rate would need
+    Streams,
+    /// The map of what was read back
+    Proof,
     /// Temperature with the fitted model
     Heat,
     /// Several hauls on one ruler, and their figures with intervals
@@ -137,6 +143,9 @@ pub fn draw(
         ChartKind::Fill => surveys::fill(&readings, &conclusions).map_err(missing),
         ChartKind::Spans => surveys::spans(&readings, &conclusions).map_err(missing),
         ChartKind::Ladder => surveys::ladder(&readings, &conclusions).map_err(missing),
+        ChartKind::Knee => knee::knee(&readings, &conclusions).map_err(missing),
+        ChartKind::Streams => streams::streams(&readings, &conclusions).map_err(missing),
+        ChartKind::Proof => proof::proof(&readings, &conclusions).map_err(missing),
         ChartKind::Heat => models::heat(&readings, conclusions.figures.hottest_rate(), ambient)
             .map_err(|r| missing(r.words())),
         ChartKind::Lanes | ChartKind::Contrast | ChartKind::Wear => {

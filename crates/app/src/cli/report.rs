@@ -1,4 +1,4 @@
-//! `report`: a few pages on a haul or a contrast, as PDF or Markdown.
+//! `report`: a few pages on a haul or a contrast, as PDF, HTML or Markdown.
 
 use crate::told::report;
 use std::io::Write;
@@ -19,7 +19,7 @@ pub struct ReportArgs {
     /// One haul, or several side by side: id, unique beginning of one, or `last`
     #[arg(required = true, value_name = "HAUL")]
     hauls: Vec<String>,
-    /// File to write: .pdf, or .md with its pictures beside it
+    /// File to write: .pdf, .html with its pictures in it, or .md with its pictures beside it
     #[arg(short, long, value_name = "FILE")]
     output: PathBuf,
     /// The question that it answers, in your words
@@ -46,9 +46,9 @@ fn write(path: &Path, bytes: &[u8], existing: Existing) -> Result<(), AppError> 
 
 pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
     let ending = args.output.extension().and_then(|e| e.to_str());
-    if !matches!(ending, Some("pdf" | "md")) {
+    if !matches!(ending, Some("pdf" | "html" | "md")) {
         return Err(AppError::usage(format!(
-            "{} has no ending that a report can have: end it in .pdf or .md",
+            "{} has no ending that a report can have: end it in .pdf, .html or .md",
             args.output.display()
         )));
     }
@@ -70,6 +70,8 @@ pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
         pages = Some(scenes.len());
         let bytes = pdf::pages(&scenes).map_err(|e| AppError::usage(e.to_string()))?;
         write(&args.output, &bytes, Existing::replace_if(args.force))?;
+    } else if ending == Some("html") {
+        write(&args.output, made.html().as_bytes(), Existing::replace_if(args.force))?;
     } else {
         let stem =
             args.output.file_stem().map_or_else(|| "report".into(), |s| s.to_string_lossy().into_owned());

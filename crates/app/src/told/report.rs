@@ -9,7 +9,7 @@ use hollow_mile_core::archive::claims::Stands;
 use hollow_mile_core::archive::digest::Digest;
 
 use hollow_mile_charts::report::{Block, Report};
-use hollow_mile_charts::{lanes, models, surveys};
+use hollow_mile_charts::{knee, lanes, models, proof, streams, surveys};
 use hollow_mile_core::archive::claims::three;
 use hollow_mile_core::archive::contrast::{Row, Standing};
 use hollow_mile_core::archive::digest::Figure;
@@ -82,7 +82,13 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
         (surveys::ground(readings, c), "Rate by position, pass over pass; slow stretches are shaded."),
         (surveys::fill(readings, c), "Each figure against the level of fill, with its 95 % interval."),
         (surveys::spans(readings, c), "Access time against the length of the span."),
+        (knee::knee(readings, c), "What more depth buys in rate, and what it costs in latency."),
         (surveys::ladder(readings, c), "Rate and latency against depth."),
+        (
+            streams::streams(readings, c),
+            "What was offered and taken, the buffer, and what each rate would need.",
+        ),
+        (proof::proof(readings, c), "The drive from its first address on, row by row: what was read back."),
     ];
     let surveyed: Vec<Block> = survey
         .into_iter()
@@ -211,14 +217,14 @@ fn against_claims(told: &Told) -> Vec<Block> {
     let mut words = vec![format!("Source: {}.", claims.source)];
     words.extend(told.claimed_heat().into_iter().map(|w| format!("{w}.")));
     words.extend(told.cost().map(|c| format!("This haul {}.", c.words())));
-    vec![
-        heading("Against the maker's claims"),
-        Block::Table {
-            head: strings(&["claim", "claimed", "measured", "ratio", "95 % interval"]),
-            rows: told.stands().iter().map(row).collect(),
-        },
-        Block::List(words),
-    ]
+    let mut blocks = vec![heading("Against the maker's claims")];
+    let rows: Vec<Vec<String>> = told.stands().iter().map(row).collect();
+    if !rows.is_empty() {
+        let head = strings(&["claim", "claimed", "measured", "ratio", "95 % interval"]);
+        blocks.push(Block::Table { head, rows });
+    }
+    blocks.push(Block::List(words));
+    blocks
 }
 
 fn findings(told: &Told) -> Vec<Block> {
