@@ -462,9 +462,9 @@ fn the_yard_plans_the_marked_drives_and_what_each_costs() {
 fn small_terminals_lose_nothing_without_a_word() {
     let (_bench, t) = demo(100, 30);
     t.keys(&["L", "G", "m", "k", "m", "c"]);
-    let contrast = t.sees("rate, MB/s");
-    assert!(contrast.contains("temperature, °C"), "{contrast}");
-    assert!(contrast.contains("more, j"), "{contrast}");
+    t.sees("rate, MB/s");
+    t.sees("temperature, °C");
+    t.sees("more, j");
     t.keys(&["G"]);
     t.sees("above, k");
     t.resize(80, 24);

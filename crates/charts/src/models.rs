@@ -9,7 +9,7 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, significant, span_
 use hollow_mile_core::readings::Readings;
 
 use crate::lanes::{HEAT, LEFT, RATE, RIGHT, WIDTH, conditions_line, source};
-use crate::plot::{FAINT, Plot, Range, TEXT, headed, legend, line_of, mark};
+use crate::plot::{FAINT, Plot, Range, SHADE, TEXT, headed, legend, line_of, mark};
 use crate::scene::{Anchor, Dash, Scene, beyond_one_line};
 
 const TOP: f64 = 96.0;
@@ -78,7 +78,8 @@ pub fn wear(
         Err(r) => r.words(),
     };
     let more = beyond_one_line(&sentence, 11.5, RIGHT - LEFT);
-    let mut scene = Scene::new(WIDTH, TOP + 470.0 + more, name.clone());
+    let fan = projection.is_ok();
+    let mut scene = Scene::new(WIDTH, TOP + if fan { 770.0 } else { 470.0 } + more, name.clone());
     let below = endurance.map_or_else(
         || "endurance not known".to_owned(),
         |e| format!("endurance {}", hollow_mile_core::archive::claims::terabytes(e.get())),
@@ -138,6 +139,53 @@ pub fn wear(
         let (ink, dash) = line_of(1);
         scene.stroke(vec![at(from - margin), at(to + margin)], ink, 1.4, dash);
     }
-    scene.paragraph((LEFT, TOP + 435.0), &sentence, 11.5, TEXT, RIGHT - LEFT);
+    let mut foot = TOP + 435.0;
+    if let Ok(p) = projection {
+        draw_fan(&mut scene, p, TOP + 440.0, date);
+        foot += 300.0;
+    }
+    scene.paragraph((LEFT, foot), &sentence, 11.5, TEXT, RIGHT - LEFT);
     scene
+}
+
+/// Where the wear goes from the newest reading on: at its pace, and between what ends.
+fn draw_fan(scene: &mut Scene, projection: &Projection, top: f64, date: &dyn Fn(i64) -> String) {
+    const DAY_MS: f64 = 86_400_000.0;
+    let (early, middle, late) = projection.days_left;
+    // The latest end where it is in sight, else well past the one that is likely.
+    let ahead = late.filter(|l| *l < middle * 2.5).unwrap_or(middle * 1.6).max(1e-3) * 1.02;
+    let p = Plot {
+        left: LEFT,
+        right: RIGHT,
+        top,
+        bottom: top + 210.0,
+        x: Range::even(-projection.over_days, ahead),
+        y: Range::even(0.0, 110.0),
+    };
+    let moment = |days: f64| date(projection.from_unix_ms + (days * DAY_MS) as i64);
+    let ticks = (0..=6).map(|i| {
+        let day = p.x.low + (p.x.high - p.x.low) * f64::from(i) / 6.0;
+        Tick { value: day, words: moment(day) }
+    });
+    p.axis_x(scene, &Axis { unit: "", ticks: ticks.collect() }, "date");
+    p.axis_y(scene, &Axis { unit: "%", ..scale::degrees(0.0, 100.0, 5) }, "used of its rated life");
+    let used = projection.used * 100.0;
+    // The share that is used after so many days, when it ends after this many.
+    let at = |day: f64, end: f64| (used + (100.0 - used) * day / end.max(1e-9)).min(100.0);
+    let steps = 60;
+    let days: Vec<f64> = (0..=steps).map(|i| ahead * f64::from(i) / f64::from(steps)).collect();
+    let upper = days.iter().map(|d| p.at(*d, at(*d, early)));
+    let lower = days.iter().rev().map(|d| p.at(*d, at(*d, late.unwrap_or(f64::INFINITY))));
+    scene.area(upper.chain(lower).collect(), SHADE);
+    let pace = projection.per_day.value * 100.0;
+    let before = p.at(-projection.over_days, (used - pace * projection.over_days).max(0.0));
+    scene.stroke(vec![before, p.at(0.0, used)], RATE, 1.6, Dash::Solid);
+    let (ink, dash) = line_of(1);
+    let end = middle.min(ahead);
+    scene.stroke(vec![p.at(0.0, used), p.at(end, at(end, middle))], ink, 1.4, dash);
+    mark(scene, p.at(0.0, used), 0);
+    mark(scene, p.at(end, at(end, middle)), 1);
+    let y = p.y(100.0);
+    scene.dashes(vec![(p.left, y), (p.right, y)], FAINT, 1.0);
+    scene.words((p.left + 6.0, y - 5.0), "rated life; shaded: 95 % between", 10.5, FAINT, Anchor::Start);
 }

@@ -16,7 +16,7 @@ use hollow_mile_core::archive::life::{Projection, WearPoint};
 use hollow_mile_core::conclude::models::Refusal;
 use hollow_mile_core::drive::DriveIdentity;
 use hollow_mile_core::quantity::units::{Bytes, significant};
-use hollow_mile_ledger::{HaulRow, Ledger};
+use hollow_mile_ledger::{HaulRow, Ledger, Wear};
 
 /// A haul in a drive's file.
 pub struct Past {
@@ -44,6 +44,32 @@ pub struct DriveFile {
     pub treated: Treatment,
     /// Slow stretches with the number of hauls that saw each.
     pub slow: Vec<(SlowStretch, usize)>,
+}
+
+/// The health readings of a drive before and after each of its hauls, oldest first.
+#[must_use]
+pub fn wear_points(wear: &[Wear], rows: &[&HaulRow]) -> Vec<WearPoint> {
+    let mut points: Vec<WearPoint> = wear
+        .iter()
+        .flat_map(|w| {
+            let elapsed = rows.iter().find(|r| r.haul == w.haul).map_or(0, |r| r.elapsed.as_millis() as i64);
+            [(w.started_unix_ms, &w.before), (w.started_unix_ms + elapsed, &w.after)]
+        })
+        .map(|(at, vitals)| WearPoint {
+            unix_ms: at,
+            host_written: vitals.host_bytes_written,
+            percentage_used: vitals.percentage_used,
+        })
+        .collect();
+    points.sort_by_key(|p| p.unix_ms);
+    points.dedup();
+    points
+}
+
+/// Bytes that may be written to a drive over its life: as its maker claims, or as it says itself.
+#[must_use]
+pub fn endurance_of(claims: Option<&Claims>, identity: &DriveIdentity) -> Option<Bytes> {
+    claims.and_then(|c| c.endurance).or(identity.rated_writes)
 }
 
 impl DriveFile {
@@ -92,21 +118,9 @@ impl DriveFile {
             hauls.push(Past { row, digest });
         }
         let claims = claims::of_model(home, &identity.model);
-        let endurance = claims.as_ref().and_then(|c| c.endurance).or(identity.rated_writes);
-        let mut wear = Vec::new();
-        for w in ledger.wear(serial)? {
-            let ended =
-                hauls.iter().find(|p| p.row.haul == w.haul).map_or(0, |p| p.row.elapsed.as_millis() as i64);
-            for (at, vitals) in [(w.started_unix_ms, &w.before), (w.started_unix_ms + ended, &w.after)] {
-                wear.push(WearPoint {
-                    unix_ms: at,
-                    host_written: vitals.host_bytes_written,
-                    percentage_used: vitals.percentage_used,
-                });
-            }
-        }
-        wear.sort_by_key(|p| p.unix_ms);
-        wear.dedup();
+        let endurance = endurance_of(claims.as_ref(), &identity);
+        let rows: Vec<&HaulRow> = hauls.iter().map(|p| &p.row).collect();
+        let wear = wear_points(&ledger.wear(serial)?, &rows);
         Ok(Self {
             projection: life::project(&wear, endurance),
             treated: life::treated(hauls.iter().map(|p| &p.digest.treatment)),

@@ -306,6 +306,14 @@ pub const BINDINGS: &[Binding] = &[
     .also("panel"),
     hint(FILE, "Tab", Action::OtherPane, ("next page", "page"), "Turn to what did not fit.")
         .also("panel more"),
+    hint(
+        VITALS,
+        "Tab",
+        Action::OtherPane,
+        ("next page", "page"),
+        "The drive now, or after each of its hauls.",
+    )
+    .also("panel history"),
     key(PICTURES, "h ←", Action::CursorLeft, "cursor left", "Read the values one column to the left.")
         .also("values"),
     key(PICTURES, "l →", Action::CursorRight, "cursor right", "Read the values one column to the right.")

@@ -103,7 +103,7 @@ impl App {
         let asked = || Target::parse(&row.identity.target).and_then(|t| machine::health(&t, &self.home));
         match now.map_or_else(asked, Ok) {
             Ok((identity, health)) => {
-                self.vitals = VitalsView::of(identity, health, &self.ledger);
+                self.vitals = VitalsView::of(identity, health, &self.ledger, self.archive.all());
                 self.go(Screen::Vitals);
             }
             Err(e) => self.say(e.message),
@@ -119,7 +119,7 @@ impl App {
                 let target = self.vitals.identity.as_ref().map(|i| i.target.clone()).unwrap_or_default();
                 match Target::parse(&target).and_then(|t| machine::health(&t, &self.home)) {
                     Ok((identity, health)) => {
-                        self.vitals = VitalsView::of(identity, health, &self.ledger);
+                        self.vitals = VitalsView::of(identity, health, &self.ledger, self.archive.all());
                         self.say("Asked again.");
                     }
                     Err(e) => self.say(e.message),

@@ -45,6 +45,7 @@ impl Quantity {
             Self::Rate => Rate::new(v).to_string(),
             Self::PerSecond => format!("{} IOPS", grouped(v.max(0.0).round() as u64)),
             Self::Bytes => Bytes::new(v.max(0.0) as u64).to_string(),
+            Self::Seconds if v <= 0.0 => "0 s".into(),
             Self::Seconds if v < 1.0 => latency(std::time::Duration::from_secs_f64(v.max(0.0))),
             Self::Seconds => span_words(v),
             Self::Celsius => Celsius::new(v).to_string(),

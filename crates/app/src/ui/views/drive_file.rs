@@ -2,16 +2,17 @@
 
 use crate::told::drive;
 use crate::told::words;
-use crate::told::words::cells;
+use hollow_mile_core::quantity::FigureId;
 use hollow_mile_core::quantity::units::clock;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::told::DriveFile;
+use crate::told::drive::Past;
 
 use crate::ui::actions::Action;
 use crate::ui::frame::{Frame, SpotOf};
-use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::over_time::{self, Followed, SIGNS};
 use crate::ui::widgets::panel::{Writer, fit};
 use crate::ui::widgets::scroll::{more, moved};
 
@@ -54,48 +55,51 @@ impl DriveFileView {
     }
 }
 
-/// Bytes written over its life, a dot a reading.
-fn wear(file: &DriveFile, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
-    let theme = frame.theme;
-    let points: Vec<(f64, f64)> =
-        file.wear.iter().filter_map(|p| Some((p.unix_ms as f64, p.host_written?.as_f64()))).collect();
-    let (Some(first), Some(last)) = (points.first(), points.last()) else {
-        buf.set_stringn(
-            area.x,
-            area.y,
-            "No haul has left a health reading.",
-            usize::from(area.width),
-            theme.faint(),
-        );
-        return;
+/// The figures in which a change of the drive shows first.
+const FOLLOWED: [FigureId; 6] = [
+    FigureId::Sustained,
+    FigureId::Cache,
+    FigureId::Hottest,
+    FigureId::Burst,
+    FigureId::MeanOverTheGround,
+    FigureId::Throttlings,
+];
+
+/// How a haul was cooled and where it sat, as its signs are explained.
+fn conditions(past: &Past) -> String {
+    let c = &past.row.conditions;
+    let parts: Vec<String> =
+        c.cooling.iter().cloned().chain(c.slot.iter().map(|s| format!("slot {s}"))).collect();
+    if parts.is_empty() { "no cooling stated".into() } else { parts.join(", ") }
+}
+
+/// What the hauls found, oldest first, and what each sign of a haul means.
+fn followed(file: &DriveFile) -> (Vec<Followed>, Vec<String>) {
+    let oldest_first: Vec<&Past> = file.hauls.iter().rev().collect();
+    let mut signs: Vec<String> = Vec::new();
+    let sign_of: Vec<usize> = oldest_first
+        .iter()
+        .map(|p| {
+            let c = conditions(p);
+            let place = signs.iter().position(|s| *s == c);
+            place.unwrap_or_else(|| {
+                signs.push(c);
+                signs.len() - 1
+            })
+        })
+        .collect();
+    let one = |id: FigureId| {
+        let values: Vec<_> = oldest_first
+            .iter()
+            .enumerate()
+            .filter_map(|(i, p)| {
+                let f = p.digest.figure(id)?;
+                Some((i, f.value, f.interval.map(|(l, h)| (h - l) / 2.0), sign_of[i]))
+            })
+            .collect();
+        Followed { name: id.name().to_owned(), quantity: id.quantity(), compares: true, values }
     };
-    let (low, high) = points.iter().fold((f64::MAX, f64::MIN), |(l, h), p| (l.min(p.1), h.max(p.1)));
-    let title = format!(
-        "written by hosts, {} to {}",
-        hollow_mile_core::quantity::units::Bytes::new(low as u64),
-        hollow_mile_core::quantity::units::Bytes::new(high as u64)
-    );
-    buf.set_stringn(area.x, area.y, title, usize::from(area.width), theme.faint());
-    let plot = Rect { y: area.y + 1, height: area.height.saturating_sub(2), ..area };
-    if plot.height == 0 || plot.width < 4 {
-        return;
-    }
-    let mut canvas = Canvas::new(plot);
-    let (w, h) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
-    let place = |p: &(f64, f64)| {
-        let x = (p.0 - first.0) / (last.0 - first.0).max(1.0) * w;
-        (x, (p.1 - low) / (high - low).max(1.0) * h)
-    };
-    for pair in points.windows(2) {
-        let (a, b) = (place(&pair[0]), place(&pair[1]));
-        canvas.line(a, b, |_| theme.speed(0.5));
-    }
-    canvas.paint(plot, buf);
-    let y = area.y + area.height - 1;
-    buf.set_stringn(area.x, y, words::date(first.0 as i64), usize::from(area.width), theme.faint());
-    let end = words::date(last.0 as i64);
-    let at = area.width.saturating_sub(cells(&end) as u16);
-    buf.set_stringn(area.x + at, y, end, usize::from(area.width), theme.faint());
+    (FOLLOWED.into_iter().map(one).filter(|f| f.values.len() > 1).collect(), signs)
 }
 
 /// Draws the file.
@@ -114,8 +118,11 @@ pub fn render(view: &DriveFileView, frame: &Frame<'_>, area: Rect, buf: &mut Buf
     let half = if body.width >= 120 { body.width * 11 / 20 } else { body.width / 2 };
     let left = Rect { width: half - 2, ..body };
     let right = Rect { x: body.x + half, width: body.width - half, ..body };
-    let below = if body.height >= 26 { 11 } else { 0 };
-    let list = Rect { height: left.height - below, ..left };
+    let (figures, signs) = followed(file);
+    // The list takes what it needs, and half where that is less; a picture needs seven rows.
+    let listed = (file.hauls.len() as u16 + 2).min(left.height / 2);
+    let listed = if figures.is_empty() || left.height - listed < 7 { left.height } else { listed };
+    let list = Rect { height: listed, ..left };
     buf.set_stringn(list.x + 2, list.y, "hauls, newest first", usize::from(list.width), theme.faint());
     let fits = usize::from(list.height.saturating_sub(1));
     let from = view.chosen.saturating_sub(fits.saturating_sub(1));
@@ -125,28 +132,37 @@ pub fn render(view: &DriveFileView, frame: &Frame<'_>, area: Rect, buf: &mut Buf
         let style = if i == view.chosen { theme.accent() } else { ratatui::style::Style::new() };
         buf.set_string(list.x, y, if i == view.chosen { "▸" } else { " " }, theme.accent());
         let r = &past.row;
-        let line = format!(
-            "{}  {:<11}  {:>8}  {:>9}  {}",
-            words::date(r.started_unix_ms),
-            r.route,
-            clock(r.elapsed),
-            r.written.to_string(),
-            r.summary
-        );
+        // What was found is worth more than how long it took.
+        let size = if list.width >= 64 {
+            format!("{:>8}  {:>9}  ", clock(r.elapsed), r.written.to_string())
+        } else {
+            String::new()
+        };
+        let line = format!("{}  {:<11}  {size}{}", words::date(r.started_unix_ms), r.route, r.summary);
         let room = usize::from(list.width.saturating_sub(3));
         buf.set_stringn(list.x + 2, y, fit(&line, room), room, style);
     }
     let out_of_sight = Rect { y: list.y, height: 1, ..list };
     more(from, file.hauls.len().saturating_sub(from + fits), out_of_sight, buf, theme);
-    if below > 0 {
-        let at = Rect {
-            x: left.x + 2,
-            y: left.y + left.height - below + 1,
-            width: left.width - 2,
-            height: below - 1,
-        };
-        wear(file, at, buf, frame);
+    let at = Rect { x: left.x + 2, y: left.y + listed, width: left.width - 2, height: left.height - listed };
+    if at.height >= 7 && !figures.is_empty() {
+        let chosen = file.hauls.len().checked_sub(view.chosen + 1);
+        let strips_at = Rect { height: at.height - 1, ..at };
+        let left_out = over_time::strips(&figures, file.hauls.len(), chosen, strips_at, buf, theme);
+        let mut words: Vec<String> =
+            signs.iter().enumerate().map(|(i, s)| format!("{} {s}", SIGNS[i % SIGNS.len()])).collect();
+        if left_out > 0 {
+            words.push(format!("({left_out} more figures have no room)"));
+        }
+        let line = fit(&words.join("   "), usize::from(at.width));
+        buf.set_stringn(at.x, at.y + at.height - 1, line, usize::from(at.width), theme.faint());
     }
+    let fan = if right.height >= 24 { right.height * 2 / 5 } else { 0 };
+    if fan > 0 {
+        let at = Rect { height: fan - 1, ..right };
+        over_time::life(&file.wear, file.endurance, file.projection.as_ref().ok(), at, buf, theme);
+    }
+    let right = Rect { y: right.y + fan, height: right.height - fan, ..right };
     let rest: Vec<String> = sentences.collect();
     let mut out = Writer::new(right, buf);
     let skip = usize::from(view.page) % rest.len().max(1);

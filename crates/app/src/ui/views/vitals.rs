@@ -1,19 +1,27 @@
 //! The vitals: is the drive well, what did the last haul do to it, and how did it come here?
 
+use crate::claims;
 use crate::told::drive;
 use crate::told::words;
+use hollow_mile_core::archive::life::{Projection, WearPoint, project};
 use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::health::{FIGURES, Health, Unit, changes};
 use hollow_mile_core::drive::{DriveIdentity, Link};
-use hollow_mile_core::quantity::units::grouped;
-use hollow_mile_ledger::{Ledger, Wear};
+use hollow_mile_core::quantity::Quantity;
+use hollow_mile_core::quantity::units::{Bytes, grouped};
+use hollow_mile_ledger::{HaulRow, Ledger, Wear};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
+use crate::ui::widgets::over_time::{self, Followed};
 use crate::ui::widgets::panel::{Writer, fit};
 use crate::ui::widgets::scroll::moved;
+
+fn cell(value: Option<&String>) -> &str {
+    value.map_or("not told", String::as_str)
+}
 
 /// The health of one drive.
 #[derive(Default)]
@@ -23,115 +31,196 @@ pub struct VitalsView {
     /// The newest reading.
     pub health: Health,
     wear: Vec<Wear>,
+    points: Vec<WearPoint>,
+    endurance: Option<Bytes>,
+    projection: Option<Projection>,
+    /// Its hauls are shown, and not what it is now.
+    hauls: bool,
     from: usize,
 }
 
 impl VitalsView {
-    /// Of a drive, with its history from the ledger.
+    /// Of a drive, with its history from the ledger; `rows` are the hauls of the ledger.
     #[must_use]
-    pub fn of(identity: DriveIdentity, health: Health, ledger: &Ledger) -> Self {
+    pub fn of(identity: DriveIdentity, health: Health, ledger: &Ledger, rows: &[HaulRow]) -> Self {
         let wear = ledger.wear(&identity.serial).unwrap_or_default();
-        Self { identity: Some(identity), health, wear, from: 0 }
+        let rows: Vec<&HaulRow> = rows.iter().filter(|r| r.serial == identity.serial).collect();
+        let points = drive::wear_points(&wear, &rows);
+        let claims = claims::of_model(ledger.home(), &identity.model);
+        let endurance = drive::endurance_of(claims.as_ref(), &identity);
+        let projection = project(&points, endurance).ok();
+        Self { identity: Some(identity), health, wear, points, endurance, projection, hauls: false, from: 0 }
     }
 
-    /// Moves through the history.
+    /// Turns the page, moves through the history.
     pub fn act(&mut self, action: Action) {
+        if action == Action::OtherPane {
+            self.hauls = !self.hauls;
+            self.from = 0;
+            return;
+        }
         let last = self.wear.len().saturating_sub(1);
         self.from = moved(self.from, last, action).unwrap_or(self.from);
     }
 }
 
-fn cell(value: Option<&String>) -> &str {
-    value.map_or("not told", String::as_str)
-}
-
-/// Draws the vitals: the answer, then figures with what the last haul changed, then the drive's own words, then history.
+/// Draws the vitals: the answer, what the last haul moved, what it is now, the drive's own words, and its life as a picture.
 pub fn render(view: &VitalsView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
     let theme = frame.theme;
     let Some(identity) = &view.identity else {
         return frame.top(area, buf, "choose a drive in the yard first");
     };
     frame.top(area, buf, &format!("{}  {}  {}", identity.serial, identity.model, identity.capacity));
-    let answer = Rect { y: area.y + 2, height: 3, ..area };
+    let answer = Rect { y: area.y + 2, height: 2, ..area };
     let mut out = Writer::new(answer, buf);
     let link = identity.link.as_ref().and_then(Link::shortfall);
     let link = link.map(|l| format!(" Its link has less than it could: {l}.")).unwrap_or_default();
     let heat = if view.health.warnings.is_empty() { theme.strong() } else { theme.accent() };
     out.text(&format!("{}{link}", drive::wellness(&view.health)), 0, heat);
-    let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
+    frame.tabs(
+        &["now", "its hauls"],
+        usize::from(view.hauls),
+        Rect { y: area.y + 4, height: 1, ..area },
+        buf,
+    );
+    let body = Rect { y: area.y + 6, height: area.height.saturating_sub(6), ..area };
+    if view.hauls {
+        return past(view, body, buf, frame);
+    }
     let left = Rect { width: (body.width * 3 / 5).min(94), ..body };
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
-    // The history keeps a few rows, however long the figures are.
-    let history = (view.wear.len() as u16 + 1).clamp(1, 6);
-    let upper = Rect { height: left.height.saturating_sub(history + 1), ..left };
-    let used = figures(view, upper, buf, frame).min(upper.height);
-    words(view, right, buf, frame);
-    past(view, Rect { y: left.y + used + 1, height: left.height - used - 1, ..left }, buf, frame);
+    let used = figures(view, left, buf, frame).min(left.height);
+    let told = words(view, right, buf, frame);
+    // The picture has what is left below both, over the whole width.
+    let y = body.y + used.max(told) + 1;
+    let at = Rect { y, height: (body.y + body.height).saturating_sub(y), ..body };
+    if at.height >= 7 {
+        let strips = view.wear.len() > 1 && at.width >= 100;
+        let fan = Rect {
+            width: if strips { at.width * 3 / 5 - 2 } else { at.width },
+            height: at.height.min(18),
+            ..at
+        };
+        over_time::life(&view.points, view.endurance, view.projection.as_ref(), fan, buf, theme);
+        if strips {
+            let x = fan.x + fan.width + 2;
+            let at = Rect { x, width: at.width - fan.width - 2, height: fan.height, ..at };
+            over_time::strips(&followed(view), view.wear.len(), None, at, buf, theme);
+        }
+    }
 }
 
-/// Figures now, and what the last haul did to them; gives the rows that it took.
+/// What its hauls did to it, oldest first.
+fn followed(view: &VitalsView) -> Vec<Followed> {
+    let oldest_first: Vec<&Wear> = view.wear.iter().rev().collect();
+    let over = |name: &str, quantity, of: &dyn Fn(&Wear) -> Option<f64>| Followed {
+        name: name.to_owned(),
+        quantity,
+        compares: false,
+        values: oldest_first.iter().enumerate().filter_map(|(i, w)| Some((i, of(w)?, None, 0))).collect(),
+    };
+    let grew = |of: &dyn Fn(&Vitals) -> Option<u64>, w: &Wear| {
+        Some(of(&w.after)?.saturating_sub(of(&w.before)?) as f64)
+    };
+    let all = vec![
+        over("temperature after each haul", Quantity::Celsius, &|w| {
+            Some(w.after.composite_temperature?.degrees())
+        }),
+        over("throttled in each haul", Quantity::Seconds, &|w| grew(&|v| v.thermal_seconds, w)),
+        over("media errors in each haul", Quantity::Count, &|w| grew(&|v| v.media_errors, w)),
+    ];
+    // What never was anything has no picture.
+    let tells = |f: &Followed| f.values.len() > 1 && f.values.iter().any(|v| v.1 != 0.0);
+    all.into_iter().filter(tells).collect()
+}
+
+/// What the last haul moved, then all figures as they are now; gives the rows that it took.
 fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> u16 {
     let theme = frame.theme;
-    let width = area.width;
-    let rest = width.saturating_sub(20);
-    let at = [0, 20, 20 + rest / 4, 20 + rest * 3 / 4];
-    let last = view.wear.first();
-    let date = last.map(|w| format!("in {}, the last haul", w.route)).unwrap_or_default();
-    let mut line = |y: u16, cells: [&str; 4], style: [ratatui::style::Style; 4]| {
-        if y >= area.height {
-            return;
-        }
-        for i in 0..4 {
-            let end = at.get(i + 1).copied().unwrap_or(width);
-            let room = usize::from(end.saturating_sub(at[i] + 1));
-            buf.set_stringn(area.x + at[i], area.y + y, fit(cells[i], room), room, style[i]);
-        }
-    };
     let (faint, strong) = (theme.faint(), theme.strong());
-    line(0, ["figure", "now", &date, "change"], [faint; 4]);
+    let mut out = Writer::new(area, buf);
+    let width = area.width;
+    let rows = area.height;
     let empty = Vitals::default();
+    let last = view.wear.first();
     let (before, after) = last.map_or((&empty, &empty), |w| (&w.before, &w.after));
     let by_haul = changes(before, after);
-    let mut y = 1;
-    for f in &FIGURES {
-        let now = (f.of)(&view.health.vitals).map(|v| f.unit.words(v));
-        let change = by_haul.iter().find(|c| c.name == f.name);
-        if now.is_none() && change.is_none() {
-            continue;
+    let mut moved_by: Vec<_> = by_haul
+        .iter()
+        .filter(|c| c.alarming || c.difference.as_deref().is_some_and(|d| d != "no change"))
+        .collect();
+    // What alarms comes first.
+    moved_by.sort_by_key(|c| !c.alarming);
+    if let Some(w) = last {
+        out.line(
+            &format!("moved by {}, the last haul, {}", w.route, words::date(w.started_unix_ms)),
+            theme.accent(),
+        );
+        if moved_by.is_empty() {
+            out.line("nothing", faint);
         }
-        let spans = change.map(|c| format!("{} → {}", cell(c.before.as_ref()), cell(c.after.as_ref())));
-        let alarm = change.is_some_and(|c| c.alarming);
-        let by = change.and_then(|c| c.difference.clone()).unwrap_or_default();
-        let by = if alarm { format!("! {by}") } else { by };
-        let style = if alarm { theme.accent() } else { strong };
-        line(y, [f.name, cell(now.as_ref()), &spans.unwrap_or_default(), &by], [faint, strong, faint, style]);
-        y += 1;
+        for c in &moved_by {
+            let style = if c.alarming { theme.accent() } else { strong };
+            let by = c.difference.clone().unwrap_or_default();
+            let by = if c.alarming { format!("! {by}") } else { by };
+            let line = format!("{by:<12}{} → {}", cell(c.before.as_ref()), cell(c.after.as_ref()));
+            out.pair(c.name, &line, 20, faint, style);
+        }
+        out.gap();
     }
-    if y == 1 {
-        line(y, ["none", "", "", ""], [faint; 4]);
-        y += 1;
+    out.line("now", theme.accent());
+    let now: Vec<(&str, String)> =
+        FIGURES.iter().filter_map(|f| Some((f.name, f.unit.words((f.of)(&view.health.vitals)?)))).collect();
+    if now.is_empty() {
+        out.line("none", faint);
     }
-    y += 1;
+    // Two to a line where there is room.
+    let columns = if width >= 56 { 2 } else { 1 };
+    let lines = now.len().div_ceil(columns);
+    let mut used = rows - out.left();
+    for (i, (name, value)) in now.iter().enumerate() {
+        let (x, y) = ((i / lines.max(1)) as u16 * (width / columns as u16), used + (i % lines.max(1)) as u16);
+        if y < rows {
+            let room = usize::from(width / columns as u16);
+            buf.set_stringn(area.x + x, area.y + y, name, room.min(19), faint);
+            buf.set_stringn(
+                area.x + x + 20,
+                area.y + y,
+                fit(value, room.saturating_sub(21)),
+                room.saturating_sub(21),
+                strong,
+            );
+        }
+    }
+    used += lines as u16;
     if !view.health.attributes.is_empty() {
-        line(y, ["attribute, raw", "value and worst", "threshold", "raw bytes"], [faint; 4]);
-        for a in &view.health.attributes {
-            y += 1;
-            let threshold = a.threshold.map_or_else(|| "none".to_owned(), |t| t.to_string());
-            let failed = if a.failed() { format!("{threshold} failed") } else { threshold };
-            let style = if a.failed() { theme.accent() } else { strong };
-            let (id, value) = (a.id.to_string(), format!("{} and {}", a.value, a.worst));
-            line(y, [&id, &value, &failed, &format!("{:012X}h", a.raw)], [strong, strong, style, strong]);
+        used += 1;
+        let head = format!("{:<14}{:<18}{:<16}{}", "attribute", "value and worst", "threshold", "raw bytes");
+        if used < rows {
+            buf.set_stringn(area.x, area.y + used, head, usize::from(width), faint);
         }
-        y += 1;
+        for a in &view.health.attributes {
+            used += 1;
+            if used >= rows {
+                break;
+            }
+            let threshold = a.threshold.map_or_else(|| "none".to_owned(), |t| t.to_string());
+            let threshold = if a.failed() { format!("{threshold} failed") } else { threshold };
+            let style = if a.failed() { theme.accent() } else { strong };
+            let values = format!("{} and {}", a.value, a.worst);
+            let line = format!("{:<14}{values:<18}{threshold:<16}{:012X}h", a.id, a.raw);
+            buf.set_stringn(area.x, area.y + used, line, usize::from(width), style);
+        }
+        used += 1;
     }
-    y
+    used
 }
 
-/// Temperatures, limits, self-tests, errors, and what could not be read.
-fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
+/// Temperatures, limits, self-tests, errors, and what could not be read; gives the rows that it took.
+fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> u16 {
     let theme = frame.theme;
     let h = &view.health;
-    let Some(identity) = &view.identity else { return };
+    let Some(identity) = &view.identity else { return 0 };
     let mut out = Writer::new(area, buf);
     let pair = |out: &mut Writer<'_>, name: &str, value: &str| {
         out.pair(name, value, 16, theme.faint(), theme.strong());
@@ -180,6 +269,7 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
             out.text(gap, 2, theme.strong());
         }
     }
+    area.height - out.left()
 }
 
 /// The drive's figures after each of its hauls, newest first.
