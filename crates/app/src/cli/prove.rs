@@ -1,7 +1,9 @@
 //! `hollow-mile prove`: the analysis on random hauls with a known truth.
 
 use hollow_mile_core::readings::Readings;
-use hollow_mile_drives::proving::{GroundScore, HeatScore, Score, judge, make, prove_ground, prove_heat};
+use hollow_mile_drives::proving::{
+    ForecastScore, GroundScore, HeatScore, Score, judge, make, prove_forecast, prove_ground, prove_heat,
+};
 use serde::Serialize;
 
 use super::worlds::{self, FamilyProof, Worlds, share};
@@ -49,6 +51,34 @@ struct Proof {
     /// Cache ends of the first and of the second proving ground that were left unexplained, with the end of a cache as the likeliest.
     named_first: [usize; 2],
     heat: HeatProof,
+    forecast: ForecastProof,
+}
+
+/// How forecasts from three hauls did on the fourth.
+#[derive(Serialize)]
+struct ForecastProof {
+    drives: usize,
+    /// Share of the time that the rate was inside its 90 % band, over all drives alike.
+    inside: f64,
+    /// Of single drives: a tenth of them were inside for less, and for more.
+    inside_p10: Option<f64>,
+    inside_p90: Option<f64>,
+    /// How far the time to the end was off, as a share of it.
+    time_off_median: Option<f64>,
+    time_off_p95: Option<f64>,
+}
+
+fn forecast_proof(drives: u64, seed: u64) -> ForecastProof {
+    let mut s = ForecastScore::default();
+    (0..drives).for_each(|i| prove_forecast(seed.wrapping_mul(1_000_003).wrapping_add(i), &mut s));
+    ForecastProof {
+        drives: s.drives,
+        inside: s.coverage(),
+        inside_p10: at(&mut s.inside, 0.1),
+        inside_p90: at(&mut s.inside, 0.9),
+        time_off_median: at(&mut s.time_off, 0.5),
+        time_off_p95: at(&mut s.time_off, 0.95),
+    }
 }
 
 /// How the model of heat did on drives whose heat is known.
@@ -113,7 +143,14 @@ fn confusion(s: &Score) -> Vec<(String, String, usize)> {
     s.confusion.iter().map(|((t, g), n)| ((*t).to_owned(), (*g).to_owned(), *n)).collect()
 }
 
-fn proof(mut s: Score, ground: GroundScore, worlds: Worlds, heat: HeatProof, seed: u64) -> Proof {
+fn proof(
+    mut s: Score,
+    ground: GroundScore,
+    worlds: Worlds,
+    heat: HeatProof,
+    forecast: ForecastProof,
+    seed: u64,
+) -> Proof {
     let told: usize = s.confusion.iter().filter(|((_, g), _)| *g != "nothing").map(|(_, n)| n).sum();
     let good = |t: &str, g: &str| {
         t == g || (t == "other" && matches!(g, "unexplained" | "other-traffic" | "slow-zone"))
@@ -153,6 +190,7 @@ fn proof(mut s: Score, ground: GroundScore, worlds: Worlds, heat: HeatProof, see
         worlds_confusion: confusion(&worlds.all),
         named_first: [s.named_first, worlds.all.named_first],
         heat,
+        forecast,
         worlds: worlds.families,
     }
 }
@@ -175,7 +213,8 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         worlds.all.mistakes.iter().for_each(|m| eprintln!("{m}"));
         score.mistakes.iter().chain(&ground.mistakes).for_each(|m| eprintln!("{m}"));
     }
-    let p = proof(score, ground, worlds, heat_proof(drives.div_ceil(8), seed), seed);
+    let (heat, forecast) = (heat_proof(drives.div_ceil(8), seed), forecast_proof(drives.div_ceil(5), seed));
+    let p = proof(score, ground, worlds, heat, forecast, seed);
     if answer == Answer::Json {
         say_json(&p)?;
         return Ok(Exit::Done);
@@ -241,6 +280,18 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         percent(h.tau_inside),
         percent(h.idle_inside),
         percent(h.rise_inside)
+    ))?;
+    let f = &p.forecast;
+    let share = |v: Option<f64>| v.map_or_else(|| "none".into(), percent);
+    say(&format!(
+        "forecasts from three hauls, {} drives: the rate is inside its 90 % band for {} of the time (a tenth of the drives below {}, a tenth above {});\n\
+         the time to the end is off by {} median, {} p95",
+        f.drives,
+        percent(f.inside),
+        share(f.inside_p10),
+        share(f.inside_p90),
+        share(f.time_off_median),
+        share(f.time_off_p95)
     ))?;
     Ok(Exit::Done)
 }

@@ -23,7 +23,8 @@ pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Kno
     for row in own.take(ASKED) {
         let head = ledger.head(&row.haul);
         if let (Ok(head), Some(digest)) = (head, ledger.digest_at_hand(&row.haul)) {
-            known.learn(&head.route, head.drive.capacity, row.elapsed, &digest);
+            let cooling = head.conditions.cooling.as_deref();
+            known.learn(&head.route, head.drive.capacity, cooling, row.elapsed, &digest);
         }
     }
     known

@@ -3,6 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::archive::profile::{self, LegProfile};
 use crate::conclude::figure;
 use crate::conclude::models::cache::CacheModel;
 use crate::conclude::models::heat::HeatModel;
@@ -17,7 +18,7 @@ use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 3;
+pub const VERSION: u32 = 4;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -180,6 +181,9 @@ pub struct Digest {
     /// A load was held to a rate: how fast the drive could be is not in the record.
     #[serde(default)]
     pub paced: bool,
+    /// How each leg went on its way, for forecasts.
+    #[serde(default)]
+    pub legs: Vec<LegProfile>,
 }
 
 /// Of a digest of an earlier version.
@@ -451,6 +455,7 @@ impl Digest {
                 cut_legs: conclusions.cut_legs.clone(),
             },
             loads,
+            legs: profile::legs(readings),
         }
     }
 

@@ -5,5 +5,7 @@ pub mod contrast;
 pub mod digest;
 pub mod document;
 pub mod estimate;
+pub mod forecast;
 pub mod life;
+pub mod profile;
 mod warmth;

@@ -11,12 +11,14 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::record::{Conditions, Event, HaulHead};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 
+mod forecast;
 mod ground;
 mod judge;
 mod make;
 mod models;
 mod worlds;
 
+pub use forecast::{ForecastScore, prove_forecast};
 pub use ground::{GroundScore, prove_ground};
 pub use judge::{Score, judge};
 pub(crate) use make::Dice;

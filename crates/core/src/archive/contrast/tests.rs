@@ -57,6 +57,7 @@ fn subject(haul: &str, cooling: &str, ambient: f64, sustained: f64, hottest: f64
             slow: Vec::new(),
             treatment: Treatment { written_bytes: 500_000_000_000, ..Treatment::default() },
             paced: false,
+            legs: Vec::new(),
         },
     }
 }

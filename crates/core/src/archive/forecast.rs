@@ -1,0 +1,346 @@
+//! What a route will be like on a drive before it is driven: rate, temperature and time of every leg, each with a band, from what
+//! earlier hauls of the drive showed on the same way.
+//!
+//! Nothing is fitted: what a haul showed at a place of a leg is what the next is expected to show there. The band of a rate holds nine
+//! samples in ten: the 5 % and 95 % quantiles of the samples of the earlier hauls, wider by how far those hauls lie from each other
+//! (a prediction interval: Student's t with n − 1 degrees of freedom and a factor √(1 + 1/n)).
+
+use serde::{Deserialize, Serialize};
+use statrs::distribution::{ContinuousCDF, StudentsT};
+
+use crate::archive::profile::{Bin, Doing, LegProfile};
+use crate::quantity::units::Bytes;
+use crate::route::{Leg, LegKind, Route};
+
+/// Parts of a leg at most.
+const PARTS: usize = 64;
+/// Hauls that are asked, the newest first.
+const HAULS: usize = 8;
+/// Of one haul alone it is not known how far two lie apart: so much, as a share of the rate.
+const ALONE: f64 = 0.02;
+/// Temperatures beyond those that were seen, K.
+const MARGIN_K: f64 = 1.0;
+
+/// A figure and where nine in ten of its samples lie.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Band {
+    /// 5 % lie lower.
+    pub low: f64,
+    /// In the middle.
+    pub likely: f64,
+    /// 5 % lie higher.
+    pub high: f64,
+}
+
+impl Band {
+    /// Whether a value lies in it.
+    #[must_use]
+    pub fn holds(&self, v: f64) -> bool {
+        (self.low..=self.high).contains(&v)
+    }
+}
+
+/// A part of a leg.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Part {
+    /// Where it ends: bytes moved in the leg, or seconds of it where it rests.
+    pub to: f64,
+    /// How long it takes, s.
+    pub seconds: f64,
+    /// Rate of one sample, bytes per second.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<Band>,
+    /// Temperature, °C.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub degrees: Option<Band>,
+}
+
+/// What a leg will be like.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LegForecast {
+    /// Its index in the route as it is laid out.
+    pub leg: u16,
+    /// Hauls that showed it.
+    pub hauls: usize,
+    /// From its beginning on.
+    pub parts: Vec<Part>,
+}
+
+impl LegForecast {
+    /// How long it takes, s.
+    #[must_use]
+    pub fn seconds(&self) -> f64 {
+        self.parts.iter().map(|p| p.seconds).sum()
+    }
+
+    /// The part at a place: bytes moved in the leg, or seconds of it where it rests.
+    #[must_use]
+    pub fn at(&self, place: f64) -> Option<&Part> {
+        let i = self.parts.partition_point(|p| p.to < place);
+        self.parts.get(i)
+    }
+}
+
+/// What a route will be like: of the legs of which something is known.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Forecast {
+    /// In order.
+    pub legs: Vec<LegForecast>,
+}
+
+impl Forecast {
+    /// Of a leg.
+    #[must_use]
+    pub fn leg(&self, leg: u16) -> Option<&LegForecast> {
+        self.legs.iter().find(|l| l.leg == leg)
+    }
+
+    /// Hauls it is from: of the leg that has the fewest.
+    #[must_use]
+    pub fn hauls(&self) -> usize {
+        self.legs.iter().map(|l| l.hauls).min().unwrap_or(0)
+    }
+}
+
+/// What the legs of an earlier haul showed, and under which conditions.
+#[derive(Debug, Clone)]
+pub struct Shown {
+    /// How it was cooled.
+    pub cooling: Option<String>,
+    /// Size of the drive or file.
+    pub capacity: Bytes,
+    /// Its route as it was laid out.
+    pub route: Route,
+    /// Its legs.
+    pub legs: Vec<LegProfile>,
+}
+
+/// What a profile shows between two places of a leg; beyond its end what it showed last.
+fn between(bins: &[Bin], from: f64, to: f64) -> Option<Bin> {
+    let last = bins.last()?;
+    let mut begin = 0.0f64;
+    let (mut seconds, mut rate, mut degrees): (f64, Option<[f64; 3]>, Option<[f64; 2]>) = (0.0, None, None);
+    let mut weight = 0.0;
+    let widest = |a: [f64; 2], b: [f64; 2]| [a[0].min(b[0]), a[1].max(b[1])];
+    for b in bins {
+        let (a, z) = (begin.max(from), b.to.min(to));
+        let length = b.to - begin;
+        begin = b.to;
+        if z <= a || length <= 0.0 {
+            continue;
+        }
+        let share = (z - a) / length;
+        seconds += b.seconds * share;
+        degrees = match (degrees, b.degrees) {
+            (Some(d), Some(e)) => Some(widest(d, e)),
+            (d, e) => d.or(e),
+        };
+        let own = b.seconds * share;
+        rate = match (rate, b.rate) {
+            // Where the rate changes its level both may be met.
+            (Some(r), Some(s)) if (r[1] / s[1].max(1.0)).ln().abs() > 0.1 => {
+                Some([r[0].min(s[0]), if own > weight { s[1] } else { r[1] }, r[2].max(s[2])])
+            }
+            (Some(r), Some(s)) => {
+                let mix = |i: usize| (r[i] * weight + s[i] * own) / (weight + own).max(1e-12);
+                Some([mix(0), mix(1), mix(2)])
+            }
+            (r, s) => r.or(s),
+        };
+        weight += own;
+    }
+    if to > last.to {
+        let beyond = to - last.to.max(from);
+        let pace = last.rate.map_or(1.0, |r| 1.0 / r[1].max(1.0));
+        seconds += beyond * pace;
+        rate = rate.or(last.rate);
+        degrees = degrees.or(last.degrees);
+    }
+    Some(Bin { to, seconds, rate, degrees })
+}
+
+fn mean(values: &[f64]) -> f64 {
+    values.iter().sum::<f64>() / values.len().max(1) as f64
+}
+
+/// The band of the rates that several hauls showed at one place.
+fn band_of(rates: &[[f64; 3]]) -> Option<Band> {
+    let n = rates.len();
+    let of = |i: usize| rates.iter().map(|r| r[i]).collect::<Vec<f64>>();
+    let likely = (n > 0).then(|| mean(&of(1)))?;
+    let apart = if n == 1 {
+        ALONE * likely
+    } else {
+        let variance = of(1).iter().map(|v| (v - likely).powi(2)).sum::<f64>() / (n - 1) as f64;
+        variance.sqrt()
+    };
+    // What a sample is off and what a haul is off come together as squares.
+    let t = if n == 1 {
+        2.0
+    } else {
+        StudentsT::new(0.0, 1.0, (n - 1) as f64).map_or(6.3, |t| t.inverse_cdf(0.95)).min(3.0)
+    };
+    let between = t * apart * (1.0 + 1.0 / n as f64).sqrt();
+    let (down, up) = (likely - mean(&of(0)), mean(&of(2)) - likely);
+    let wide = |own: f64| own.max(0.0).hypot(between);
+    Some(Band { low: (likely - wide(down)).max(0.0), likely, high: likely + wide(up) })
+}
+
+fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)]) -> Option<LegForecast> {
+    if shown.is_empty() {
+        return None;
+    }
+    let longest = |p: &LegProfile| p.bins.last().map_or(0.0, |b| b.to);
+    // Where it ends: by its bytes or its time, else where the earlier ones ended by themselves.
+    let usual = mean(&shown.iter().map(|(p, _)| longest(p)).collect::<Vec<f64>>());
+    let end = match leg.kind {
+        LegKind::Rest => leg.takes().map_or(usual, |d| d.as_secs_f64()),
+        _ => leg.bytes_on(capacity).map_or(usual, Bytes::as_f64),
+    };
+    if end <= 0.0 {
+        return None;
+    }
+    let mut parts = Vec::with_capacity(PARTS);
+    for i in 0..PARTS {
+        let (from, to) = (end * i as f64 / PARTS as f64, end * (i + 1) as f64 / PARTS as f64);
+        let all: Vec<Bin> = shown.iter().filter_map(|(p, _)| between(&p.bins, from, to)).collect();
+        let rates: Vec<[f64; 3]> = all.iter().filter_map(|b| b.rate).collect();
+        // As warm as the same leg of the same route made it; another leg began at another temperature.
+        let own = shown.iter().zip(&all).filter(|((_, same), _)| *same).filter_map(|(_, b)| b.degrees);
+        let heat: Vec<[f64; 2]> = own.collect();
+        let degrees = (!heat.is_empty()).then(|| Band {
+            low: heat.iter().map(|d| d[0]).fold(f64::MAX, f64::min) - MARGIN_K,
+            likely: mean(&heat.iter().map(|d| f64::midpoint(d[0], d[1])).collect::<Vec<f64>>()),
+            high: heat.iter().map(|d| d[1]).fold(f64::MIN, f64::max) + MARGIN_K,
+        });
+        let seconds = match leg.kind {
+            LegKind::Rest => to - from,
+            _ => mean(&all.iter().map(|b| b.seconds).collect::<Vec<f64>>()),
+        };
+        parts.push(Part { to, seconds, rate: band_of(&rates), degrees });
+    }
+    // Time may end it sooner.
+    if let Some(most) = leg.takes().map(|d| d.as_secs_f64()).filter(|_| leg.kind != LegKind::Rest) {
+        let mut sum = 0.0;
+        let within = parts.iter().take_while(|p| {
+            sum += p.seconds;
+            sum <= most * 1.02
+        });
+        let keep = within.count().max(1);
+        parts.truncate(keep);
+    }
+    Some(LegForecast { leg: index as u16, hauls: shown.len(), parts })
+}
+
+/// What a route will be like that is laid out, from what the legs of earlier hauls showed, the newest first. Hauls that were cooled as
+/// this one will be come before others, and the same leg of the same route before the same load elsewhere.
+#[must_use]
+pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Shown]) -> Forecast {
+    let alike: Vec<&Shown> = earlier.iter().filter(|s| s.cooling.as_deref() == cooling).collect();
+    let asked: Vec<&Shown> = if alike.is_empty() { earlier.iter().collect() } else { alike };
+    let mut since_rest = Bytes::ZERO;
+    let mut legs = Vec::new();
+    for (i, leg) in route.legs.iter().enumerate() {
+        if matches!(leg.kind, LegKind::Rest | LegKind::Wipe) {
+            since_rest = Bytes::ZERO;
+        }
+        let doing = Doing::of(leg);
+        let near = |p: &LegProfile| {
+            let scale = capacity.as_f64().max(1.0) * 0.01;
+            (p.since_rest_bytes as f64 - since_rest.as_f64()).abs() <= scale
+        };
+        // A leg that was cut by hand tells as far as it went; past that it says nothing.
+        let same_route = |s: &&&Shown| s.route.legs == route.legs && s.capacity == capacity;
+        let mut shown: Vec<(&LegProfile, bool)> = asked
+            .iter()
+            .filter(same_route)
+            .filter_map(|s| s.legs.iter().find(|p| usize::from(p.leg) == i && p.whole))
+            .map(|p| (p, true))
+            .take(HAULS)
+            .collect();
+        if shown.is_empty() {
+            let loads = asked.iter().flat_map(|s| &s.legs);
+            let alike = loads.filter(|p| p.doing == doing && (doing.kind != LegKind::Write || near(p)));
+            shown = alike.map(|p| (p, false)).take(HAULS).collect();
+        }
+        legs.extend(leg_of(leg, i, capacity, &shown));
+        if leg.destroys() {
+            since_rest += leg.bytes_on(capacity).unwrap_or_default();
+        }
+    }
+    Forecast { legs }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn bin(to: f64, seconds: f64, rate: f64) -> Bin {
+        Bin { to, seconds, rate: Some([rate * 0.95, rate, rate * 1.05]), degrees: Some([40.0, 50.0]) }
+    }
+
+    fn route(bytes: &str) -> Route {
+        let text = format!("name = \"x\"\n[[leg]]\nkind = \"write\"\nuntil = {{ bytes = \"{bytes}\" }}\n");
+        Route::from_toml(&text).unwrap()
+    }
+
+    fn shown(route: &Route, rate: f64) -> Shown {
+        // 100 GB at a rate, then 100 GB at a quarter of it.
+        let mut bins: Vec<Bin> = (1..=10).map(|i| bin(f64::from(i) * 1e10, 1e10 / rate, rate)).collect();
+        bins.extend((11..=20).map(|i| bin(f64::from(i) * 1e10, 4e10 / rate, rate / 4.0)));
+        let doing = Doing::of(&route.legs[0]);
+        Shown {
+            cooling: None,
+            capacity: Bytes::from_gb(1000),
+            route: route.clone(),
+            legs: vec![LegProfile { leg: 0, doing, since_rest_bytes: 0, whole: true, bins }],
+        }
+    }
+
+    #[test]
+    fn what_was_shown_at_a_place_is_expected_there() {
+        let r = route("200 GB");
+        let earlier = [shown(&r, 2e9), shown(&r, 2.02e9), shown(&r, 1.98e9)];
+        let f = of(&r, Bytes::from_gb(1000), None, &earlier);
+        let leg = f.leg(0).unwrap();
+        assert_eq!((leg.hauls, leg.parts.len()), (3, PARTS));
+        // 50 s and 200 s.
+        assert!((leg.seconds() - 250.0).abs() < 1.0, "{}", leg.seconds());
+        let fast = leg.at(50e9).unwrap().rate.unwrap();
+        assert!(
+            (fast.likely / 2e9 - 1.0).abs() < 1e-3 && fast.holds(1.91e9) && !fast.holds(1.8e9),
+            "{fast:?}"
+        );
+        let slow = leg.at(150e9).unwrap().rate.unwrap();
+        assert!((slow.likely / 0.5e9 - 1.0).abs() < 1e-3 && !slow.holds(0.6e9), "{slow:?}");
+        // Where the level changes both may be met.
+        let edge = leg.at(100.5e9).unwrap().rate.unwrap();
+        assert!(edge.holds(0.5e9), "{edge:?}");
+        assert_eq!(leg.at(50e9).unwrap().degrees.unwrap().high, 51.0);
+        assert!(leg.at(300e9).is_none());
+    }
+
+    #[test]
+    fn a_longer_leg_goes_on_as_it_went_and_a_shorter_one_ends_sooner() {
+        let known = route("200 GB");
+        let earlier = [shown(&known, 2e9)];
+        let long = of(&route("400 GB"), Bytes::from_gb(1000), None, &earlier);
+        // 200 GB more at 0.5 GB/s.
+        assert!((long.leg(0).unwrap().seconds() - 650.0).abs() < 5.0);
+        // Another route: how warm it is there is not known.
+        assert!(long.leg(0).unwrap().parts.iter().all(|p| p.degrees.is_none()));
+        let short = of(&route("50 GB"), Bytes::from_gb(1000), None, &earlier);
+        assert!((short.leg(0).unwrap().seconds() - 25.0).abs() < 0.5);
+        assert_eq!(of(&route("50 GB"), Bytes::from_gb(1000), None, &[]), Forecast::default());
+    }
+
+    #[test]
+    fn hauls_cooled_alike_come_first_and_other_loads_say_nothing() {
+        let r = route("200 GB");
+        let fan = Shown { cooling: Some("fan".into()), ..shown(&r, 3e9) };
+        let f = of(&r, Bytes::from_gb(1000), Some("fan"), &[shown(&r, 2e9), fan]);
+        assert!((f.leg(0).unwrap().at(1e9).unwrap().rate.unwrap().likely / 3e9 - 1.0).abs() < 1e-6);
+        let read = Route::from_toml("name='r'\n[[leg]]\nkind='read'\nuntil={bytes='1 GB'}\n").unwrap();
+        assert!(of(&read, Bytes::from_gb(1000), None, &[shown(&r, 2e9)]).legs.is_empty());
+    }
+}
