@@ -136,6 +136,7 @@ fn setup(route: Route) -> Setup {
         program: "fuzz".into(),
         stamped: None,
         resume: None,
+        forecast: None,
     }
 }
 

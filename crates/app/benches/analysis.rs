@@ -52,6 +52,7 @@ impl Record {
             started_unix_ms: 0,
             engine: String::new(),
             program: String::new(),
+            forecast: None,
         }))
     }
 

@@ -48,6 +48,7 @@ fn head(haul: &str, drive: u64, cooling: &str) -> HaulHead {
         started_unix_ms: 1_700_000_000_000 + drive as i64 * 60_000,
         engine: String::new(),
         program: "bench".into(),
+        forecast: None,
     }
 }
 

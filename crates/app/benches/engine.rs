@@ -137,6 +137,7 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
             program: String::new(),
             stamped: None,
             resume: None,
+            forecast: None,
         };
         let session = Session::start(opened, setup, ledger, Speed::Most).unwrap();
         until(&session, |e| matches!(e, Event::LegStarted { leg: 1, .. }), None);

@@ -71,6 +71,7 @@ fn main() {
                 program: String::new(),
                 stamped: None,
                 resume: None,
+                forecast: None,
             };
             Session::start(opened, setup, ledger, Speed::Most).unwrap()
         })

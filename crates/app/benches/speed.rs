@@ -49,6 +49,7 @@ fn haul(
         program: String::new(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     let began = Instant::now();
     let outcome = Session::start(opened, setup, ledger, Speed::Most).unwrap().finish().unwrap();

@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::Path;
 use std::time::Duration;
 
+use hollow_mile_core::drive::Drive;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Readings;
@@ -14,9 +15,10 @@ use hollow_mile_drives::sim::{self, SimDrive};
 use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
+use crate::told::estimate::forecast_of;
 
 /// Changes whenever the demo's hauls do: an older demo is built anew.
-const STAMP: &str = "hollow-mile demo 6\n";
+const STAMP: &str = "hollow-mile demo 7\n";
 /// 2026-09-14 06:00 UTC: the week before the survey.
 const FIRST_DAY_MS: i64 = 1_789_365_600_000;
 
@@ -180,6 +182,7 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
         ..Conditions::default()
     };
     let drive = SimDrive::new(spec, &format!("sim:{}", demo.drive), &conditions, demo.repeat);
+    let forecast = forecast_of(&ledger, &ledger.hauls()?, drive.identity(), &route, &conditions);
     let setup = Setup {
         haul: demo.haul.into(),
         route,
@@ -188,6 +191,7 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
         program: env!("CARGO_PKG_VERSION").into(),
         stamped: None,
         resume: None,
+        forecast,
     };
     let mut haul = Haul::new(drive, setup);
     let mut events = Vec::new();

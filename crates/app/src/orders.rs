@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use hollow_mile_core::drive::DriveIdentity;
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
@@ -18,6 +19,7 @@ use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::session::Session;
 use crate::targets::{self, Opened, Target, Wish};
+use crate::told::estimate::forecast_of;
 use crate::{going_on, machine};
 
 /// One drive of those that a route is run on.
@@ -108,14 +110,14 @@ impl Orders {
             targets::fits(&self.route, identity)?;
             let doubts = targets::doubts(&self.route, identity);
             ready.doubts.extend(doubts.into_iter().map(|d| format!("{}: {d}", seat.drive)));
-            let setup = self.setup(&seat, &ledger, &identity.serial)?;
+            let setup = self.setup(&seat, &ledger, identity)?;
             ready.seats.push((seat.drive.clone(), opened, setup));
         }
         Ok(ready)
     }
 
-    fn setup(&self, seat: &Seat, ledger: &Ledger, serial: &str) -> Result<Setup, AppError> {
-        let stamped = going_on::stamped(&self.route, self.continues.as_deref(), ledger, serial)?;
+    fn setup(&self, seat: &Seat, ledger: &Ledger, identity: &DriveIdentity) -> Result<Setup, AppError> {
+        let stamped = going_on::stamped(&self.route, self.continues.as_deref(), ledger, &identity.serial)?;
         let mut conditions = seat.conditions.clone();
         let (route, resume) = match &self.continues {
             Some(haul) => {
@@ -125,6 +127,11 @@ impl Orders {
             }
             None => (self.route.clone(), None),
         };
+        // One that goes on in the middle of a leg goes another way than whole ones did.
+        let forecast = match resume {
+            Some(_) => None,
+            None => forecast_of(ledger, &ledger.hauls()?, identity, &route, &conditions),
+        };
         Ok(Setup {
             haul: ledger.new_haul_id()?,
             route,
@@ -133,6 +140,7 @@ impl Orders {
             program: env!("CARGO_PKG_VERSION").into(),
             stamped,
             resume,
+            forecast,
         })
     }
 

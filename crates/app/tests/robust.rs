@@ -111,6 +111,7 @@ fn a_socket_lets_go_of_whoever_talks_nonsense_or_nothing_and_heeds_the_one_who_h
         program: "test".into(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     let mut session = Session::start(opened, setup, ledger, Speed::Times(1.0)).unwrap();
     session.look_away();

@@ -28,6 +28,7 @@ fn start(home: &Path, legs: &str, speed: Speed) -> Session {
         program: "test".into(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     Session::start(opened, setup, ledger, speed).unwrap()
 }

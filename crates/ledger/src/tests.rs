@@ -19,6 +19,7 @@ pub(crate) fn head(haul: &str) -> HaulHead {
         started_unix_ms: 1_700_000_000_000,
         engine: "test".into(),
         program: "0".into(),
+        forecast: None,
     }
 }
 

@@ -1,10 +1,11 @@
 //! How long a route will take on a drive, in words, from what the ledger knows of the drive.
 
 use hollow_mile_core::archive::estimate::{Basis, Known, Span};
-use hollow_mile_core::drive::{DriveIdentity, Link};
+use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::Bytes;
-use hollow_mile_core::record::HaulState;
-use hollow_mile_core::route::Route;
+use hollow_mile_core::record::forecast::Forecast;
+use hollow_mile_core::record::{Conditions, HaulState};
+use hollow_mile_core::route::{LaidOn, Route};
 use hollow_mile_ledger::{HaulRow, Ledger};
 
 use super::words;
@@ -28,6 +29,21 @@ pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Kno
         }
     }
     known
+}
+
+/// What a haul should be like, from earlier ones of its drive among these rows; `None` where nothing is known.
+#[must_use]
+pub fn forecast_of(
+    ledger: &Ledger,
+    rows: &[HaulRow],
+    drive: &DriveIdentity,
+    route: &Route,
+    conditions: &Conditions,
+) -> Option<Forecast> {
+    let on = LaidOn::file_system_if(drive.kind == DriveKind::File);
+    let cooling = conditions.cooling.as_deref();
+    let forecast = known_of(ledger, rows, drive).forecast(&route.laid_out(on), drive.capacity, cooling);
+    (!forecast.legs.is_empty()).then_some(forecast)
 }
 
 /// How long it takes, in words: `32 to 41 min, by 3 hauls of this route on this drive`.

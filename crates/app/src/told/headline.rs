@@ -279,6 +279,7 @@ mod tests {
             started_unix_ms: 0,
             engine: String::new(),
             program: String::new(),
+            forecast: None,
         })));
         r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
         for i in 1..=60 {

@@ -314,6 +314,7 @@ impl Bay {
                 program: "test".into(),
                 stamped: None,
                 resume: None,
+                forecast: None,
             },
         );
         let mut events = Vec::new();

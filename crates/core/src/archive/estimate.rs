@@ -5,12 +5,13 @@ use std::time::Duration;
 
 use crate::archive::claims::Claims;
 use crate::archive::digest::{Digest, HeatDigest, LoadFigure};
-use crate::archive::forecast::{self, Forecast, Shown};
+use crate::archive::forecast::{self, Shown};
 use crate::archive::warmth::{Wait, Warmth};
 use crate::conclude::models::Told;
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::FigureId;
 use crate::quantity::units::{Bytes, Rate};
+use crate::record::forecast::Forecast;
 use crate::route::{Leg, LegKind, Route};
 
 /// A time that is expected, and between what it will lie.

@@ -5,11 +5,11 @@
 //! samples in ten: the 5 % and 95 % quantiles of the samples of the earlier hauls, wider by how far those hauls lie from each other
 //! (a prediction interval: Student's t with n − 1 degrees of freedom and a factor √(1 + 1/n)).
 
-use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use crate::archive::profile::{Bin, Doing, LegProfile};
 use crate::quantity::units::Bytes;
+use crate::record::forecast::{Band, Forecast, LegForecast, Part};
 use crate::route::{Leg, LegKind, Route};
 
 /// Parts of a leg at most.
@@ -18,89 +18,10 @@ const PARTS: usize = 64;
 const HAULS: usize = 8;
 /// Of one haul alone it is not known how far two lie apart: so much, as a share of the rate.
 const ALONE: f64 = 0.02;
+/// A band goes no further beyond what was seen than this share.
+const BEYOND: f64 = 0.15;
 /// Temperatures beyond those that were seen, K.
 const MARGIN_K: f64 = 1.0;
-
-/// A figure and where nine in ten of its samples lie.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Band {
-    /// 5 % lie lower.
-    pub low: f64,
-    /// In the middle.
-    pub likely: f64,
-    /// 5 % lie higher.
-    pub high: f64,
-}
-
-impl Band {
-    /// Whether a value lies in it.
-    #[must_use]
-    pub fn holds(&self, v: f64) -> bool {
-        (self.low..=self.high).contains(&v)
-    }
-}
-
-/// A part of a leg.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Part {
-    /// Where it ends: bytes moved in the leg, or seconds of it where it rests.
-    pub to: f64,
-    /// How long it takes, s.
-    pub seconds: f64,
-    /// Rate of one sample, bytes per second.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rate: Option<Band>,
-    /// Temperature, °C.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub degrees: Option<Band>,
-}
-
-/// What a leg will be like.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct LegForecast {
-    /// Its index in the route as it is laid out.
-    pub leg: u16,
-    /// Hauls that showed it.
-    pub hauls: usize,
-    /// From its beginning on.
-    pub parts: Vec<Part>,
-}
-
-impl LegForecast {
-    /// How long it takes, s.
-    #[must_use]
-    pub fn seconds(&self) -> f64 {
-        self.parts.iter().map(|p| p.seconds).sum()
-    }
-
-    /// The part at a place: bytes moved in the leg, or seconds of it where it rests.
-    #[must_use]
-    pub fn at(&self, place: f64) -> Option<&Part> {
-        let i = self.parts.partition_point(|p| p.to < place);
-        self.parts.get(i)
-    }
-}
-
-/// What a route will be like: of the legs of which something is known.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Forecast {
-    /// In order.
-    pub legs: Vec<LegForecast>,
-}
-
-impl Forecast {
-    /// Of a leg.
-    #[must_use]
-    pub fn leg(&self, leg: u16) -> Option<&LegForecast> {
-        self.legs.iter().find(|l| l.leg == leg)
-    }
-
-    /// Hauls it is from: of the leg that has the fewest.
-    #[must_use]
-    pub fn hauls(&self) -> usize {
-        self.legs.iter().map(|l| l.hauls).min().unwrap_or(0)
-    }
-}
 
 /// What the legs of an earlier haul showed, and under which conditions.
 #[derive(Debug, Clone)]
@@ -183,7 +104,11 @@ fn band_of(rates: &[[f64; 3]]) -> Option<Band> {
     let between = t * apart * (1.0 + 1.0 / n as f64).sqrt();
     let (down, up) = (likely - mean(&of(0)), mean(&of(2)) - likely);
     let wide = |own: f64| own.max(0.0).hypot(between);
-    Some(Band { low: (likely - wide(down)).max(0.0), likely, high: likely + wide(up) })
+    // Hauls that differ much (one throttled, one did not) say little of what lies beyond both of them.
+    let lowest = of(0).into_iter().fold(f64::MAX, f64::min) * (1.0 - BEYOND);
+    let highest = of(2).into_iter().fold(0.0, f64::max) * (1.0 + BEYOND);
+    let (low, high) = ((likely - wide(down)).max(lowest), (likely + wide(up)).min(highest));
+    Some(Band { low: low.max(0.0), likely, high })
 }
 
 fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)]) -> Option<LegForecast> {

@@ -39,6 +39,7 @@ fn head(limit: Option<f64>) -> Event {
         started_unix_ms: 0,
         engine: String::new(),
         program: String::new(),
+        forecast: None,
     }))
 }
 

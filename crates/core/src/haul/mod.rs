@@ -17,6 +17,7 @@ use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
+use crate::record::forecast::Forecast;
 use crate::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind, Route};
 use course::Course;
@@ -40,6 +41,8 @@ pub struct Setup {
     pub stamped: Option<Expected>,
     /// Where to go on, when this haul continues another.
     pub resume: Option<Resume>,
+    /// What it should be like, from earlier hauls of the drive.
+    pub forecast: Option<Forecast>,
 }
 
 /// Where a haul that was stopped goes on.
@@ -219,6 +222,7 @@ impl<D: Drive> Haul<D> {
                     started_unix_ms: self.setup.started_unix_ms,
                     engine: self.drive.engine(),
                     program: self.setup.program.clone(),
+                    forecast: self.setup.forecast.clone(),
                 };
                 self.emit(out, Event::HaulStarted(Box::new(head)));
                 self.emit_vitals(out);

@@ -88,6 +88,7 @@ fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
         program: "0".into(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     Haul::new(drive, setup)
 }

@@ -4,6 +4,7 @@
 //! the record says. [`Readings::conclude`] depends on nothing but the events pushed so far.
 
 mod cut;
+mod expected;
 mod ground;
 pub(crate) mod run;
 mod scan;

@@ -4,6 +4,7 @@
 //! samples need not be evenly spaced and a gap between two samples is visible as such.
 
 use crate::drive::{FaultKind, LatencySummary, Vitals};
+use crate::record::forecast::Forecast;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -194,6 +195,9 @@ pub struct HaulHead {
     pub engine: String,
     /// Version of the program.
     pub program: String,
+    /// What it was expected to be like, from earlier hauls of the drive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forecast: Option<Forecast>,
 }
 
 /// One thing that happened on a haul.

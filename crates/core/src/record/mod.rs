@@ -2,6 +2,7 @@
 
 pub mod bytes;
 mod event;
+pub mod forecast;
 mod pauses;
 mod step;
 

@@ -275,6 +275,7 @@ pub fn prove_ground(seed: u64, score: &mut GroundScore) {
         program: String::new(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     let mut haul = Haul::new(drive, setup);
     let (mut readings, mut events) = (Readings::new(), Vec::new());

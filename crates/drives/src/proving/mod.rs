@@ -51,6 +51,7 @@ pub(crate) fn head(
         started_unix_ms: 0,
         engine: String::new(),
         program: String::new(),
+        forecast: None,
     }))
 }
 

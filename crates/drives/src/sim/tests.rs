@@ -18,6 +18,7 @@ fn haul(spec: SimSpec, route: Route, repeat: u64) -> (Readings, HaulState) {
         program: String::new(),
         stamped: None,
         resume: None,
+        forecast: None,
     };
     let mut haul = Haul::new(drive, setup);
     let mut readings = Readings::new();

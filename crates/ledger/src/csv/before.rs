@@ -145,6 +145,7 @@ pub(super) fn head_of(name: &str, before: &Before) -> HaulHead {
         started_unix_ms: 0,
         engine: "imported from CSV".into(),
         program: String::new(),
+        forecast: None,
     }
 }
 

@@ -9,6 +9,7 @@ use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::quantity::units::clock;
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::record::HaulState;
+use hollow_mile_core::record::forecast::{Band, Part};
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -301,11 +302,15 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let (from, to) = view.span(readings);
     let plot_width = at.rate.width.saturating_sub(lane::LABELS);
     let columns = readings.columns(view.ruler, from, to, usize::from(plot_width) * 2);
-    lane::rate(at.rate, buf, &columns, theme);
+    let expected = readings.expected(view.ruler, from, to, columns.len());
+    let band = |of: fn(&Part) -> Option<Band>| -> lane::Expected {
+        expected.iter().map(|p| p.as_ref().and_then(of).map(|b| (b.low, b.high))).collect()
+    };
+    lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
     lane::latency(at.latency, buf, &columns, "latency p99", theme);
     let others = readings.temperature_columns(view.ruler, from, to, columns.len());
     let limit = readings.throttle_limit().map(|l| l.degrees());
-    lane::temperature(at.temperature, buf, &columns, limit, &others, theme);
+    lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     let lanes = Rect {
         x: at.rate.x + lane::LABELS,

@@ -70,13 +70,30 @@ fn ups(canvas: &Canvas, share: f64) -> usize {
     (share.clamp(0.0, 1.0) * canvas.rows().saturating_sub(1) as f64).round() as usize
 }
 
+/// What was expected in each column, from the lowest to the highest; none where nothing was.
+pub type Expected = Vec<Option<(f64, f64)>>;
+
+/// The band of what was expected, behind what was measured.
+fn band(canvas: &mut Canvas, expected: &Expected, share: impl Fn(f64) -> f64, theme: &Theme) {
+    for (x, (low, high)) in expected.iter().enumerate().filter_map(|(x, e)| Some((x, (*e)?))) {
+        let (low, high) = (ups(canvas, share(low)), ups(canvas, share(high)));
+        (low..=high).filter(|up| (x + up) % 2 == 0).for_each(|up| canvas.dot(x, up, theme.faint()));
+    }
+}
+
 /// Rate: filled up to the slowest interval of a column, every other dot from there to the fastest.
-pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], theme: &Theme) {
+pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expected, theme: &Theme) {
     let layout = LaneLayout::of(area);
-    let top = scale::rate_top(columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max));
-    title(buf, &layout, "rate, MB/s", theme);
+    let fastest = columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max);
+    // What was expected may lie over what was measured, within reason.
+    let hoped = expected.iter().flatten().map(|e| e.1).fold(0.0, f64::max).min(fastest * 2.0);
+    let top = scale::rate_top(fastest.max(hoped));
+    let words =
+        if expected.iter().any(Option::is_some) { "rate, MB/s; dotted: expected" } else { "rate, MB/s" };
+    title(buf, &layout, words, theme);
     labels(buf, &layout, &scale::rates(top, most_ticks(&layout)), theme, |v| v / top);
     let mut canvas = Canvas::new(layout.plot);
+    band(&mut canvas, expected, |v| v / top, theme);
     for (x, column) in columns.iter().enumerate() {
         let (Some(mean), Some(slowest), Some(fastest)) = (column.rate, column.slowest, column.fastest) else {
             continue;
@@ -122,6 +139,7 @@ pub fn temperature(
     columns: &[Column],
     limit: Option<f64>,
     others: &[(&str, Vec<Option<f64>>)],
+    expected: &Expected,
     theme: &Theme,
 ) {
     let layout = LaneLayout::of(area);
@@ -152,6 +170,9 @@ pub fn temperature(
             theme.heat(1.0),
         );
     }
+    let mut canvas = Canvas::new(layout.plot);
+    band(&mut canvas, expected, share, theme);
+    canvas.paint(layout.plot, buf);
     for (name, values) in others {
         line(&layout, buf, values, share, |_| theme.faint());
         let Some(last) = values.iter().rev().flatten().next().filter(|_| layout.plot.height > 0) else {

@@ -4,6 +4,7 @@ pub mod canvas;
 pub mod glance;
 pub mod lane;
 pub mod log_axis;
+pub mod outlook;
 pub mod over_time;
 pub mod panel;
 pub mod ribbon;

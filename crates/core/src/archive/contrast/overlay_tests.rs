@@ -21,6 +21,7 @@ fn haul(first_s: u64, mb_s: u64, rest_s: u64) -> Readings {
         started_unix_ms: 0,
         engine: String::new(),
         program: String::new(),
+        forecast: None,
     })));
     let (mut second, mut written) = (0, 0);
     for (leg, seconds, rate) in [(0u16, first_s, mb_s), (1, rest_s, 0), (2, 20, 50)] {

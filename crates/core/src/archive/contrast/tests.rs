@@ -39,6 +39,7 @@ fn subject(haul: &str, cooling: &str, ambient: f64, sustained: f64, hottest: f64
             started_unix_ms: 0,
             engine: "simulated".into(),
             program: "0.1.0".into(),
+            forecast: None,
         },
         state: HaulState::Done,
         tags: Vec::new(),

@@ -38,6 +38,7 @@ impl Story {
             started_unix_ms: 0,
             engine: String::new(),
             program: String::new(),
+            forecast: None,
         })));
         Self { readings, end: Duration::ZERO }
     }

@@ -42,6 +42,7 @@ impl Bench {
             started_unix_ms: 0,
             engine: String::new(),
             program: String::new(),
+            forecast: None,
         })));
         Self { readings, at: 0, degrees: IDLE, seed: 1 }
     }

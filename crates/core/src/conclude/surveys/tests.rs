@@ -34,6 +34,7 @@ impl Record {
             started_unix_ms: 0,
             engine: String::new(),
             program: String::new(),
+            forecast: None,
         })));
         Self { readings, at: 0 }
     }

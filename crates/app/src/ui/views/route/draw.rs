@@ -6,6 +6,7 @@ use ratatui::layout::Rect;
 
 use super::{Field, RouteView};
 use crate::ui::frame::{Frame, SpotOf};
+use crate::ui::widgets::outlook;
 use crate::ui::widgets::panel::{Writer, with_cursor, wrap};
 use crate::ui::widgets::scroll::more;
 
@@ -52,8 +53,19 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
     let lines: usize = cost.iter().map(|(_, value)| wrap(value, wide).len()).sum();
     let below = (lines as u16 + 4).min(right.height * 2 / 3);
     let upper = Rect { height: right.height.saturating_sub(below), ..right };
+    // The road before it is driven, where enough is left for the figures.
+    let sky = match upper.height {
+        h if h >= 30 => 17,
+        h if h >= 20 || (h >= 17 && !view.in_figures) => 10,
+        _ => 0,
+    };
+    let road = Rect { height: sky, width: upper.width.saturating_sub(1), ..upper };
+    let drawn = sky > 0 && outlook(view, road, buf, frame);
+    let upper =
+        if drawn { Rect { y: upper.y + sky + 1, height: upper.height - sky - 1, ..upper } } else { upper };
     figures(view, frame, upper, buf);
-    let lower = Rect { y: right.y + upper.height, height: right.height - upper.height, ..right };
+    let y = upper.y + upper.height;
+    let lower = Rect { y, height: (right.y + right.height).saturating_sub(y), ..right };
     let mut out = Writer::new(lower, buf);
     let field = view.fields().get(view.field).copied();
     match (&view.fault, field.filter(|_| view.in_figures)) {
@@ -77,6 +89,15 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
     }
 }
 
+/// The forecast as a picture. False where nothing is expected.
+fn outlook(view: &RouteView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> bool {
+    let Some((route, forecast, spans)) = view.outlook() else { return false };
+    // The legs of a group are laid out one after the other: which of them the cursor is on is not told.
+    let plain = view.draft.as_ref().is_some_and(|r| r.legs.len() == route.legs.len());
+    let here = view.leg_under_cursor().filter(|_| plain);
+    outlook::render(&route, &forecast, &spans, here, area, buf, frame.theme)
+}
+
 fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
     let theme = frame.theme;
     let Some(route) = &view.draft else { return };
@@ -96,7 +117,10 @@ fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
             lines.push((format!("{}leg {place}, {}", "  ".repeat(deep), l.words()), None));
         }
         leg_before = leg;
-        lines.push((String::new(), Some(i)));
+        // Of the legs only the one under the cursor is open.
+        if leg.is_none() || leg == view.leg_under_cursor() {
+            lines.push((String::new(), Some(i)));
+        }
     }
     let at = lines.iter().position(|l| l.1 == Some(view.field)).unwrap_or(0);
     let fits = usize::from(area.height.saturating_sub(1));

@@ -1,0 +1,209 @@
+//! The road before it is driven: expected rate and temperature over the expected time, each with its band, and the legs below.
+
+use hollow_mile_core::quantity::scale;
+use hollow_mile_core::quantity::units::{Rate, mb_s_figure};
+use hollow_mile_core::readings::Ruler;
+use hollow_mile_core::record::forecast::{Band, Forecast, Part};
+use hollow_mile_core::route::Route;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+use super::canvas::Canvas;
+use super::lane::LABELS;
+use super::panel::fit;
+use super::ruler;
+use crate::told::words::{about, cells};
+use crate::ui::theme::Theme;
+
+/// A stretch of the road: its leg, how long it takes, and what is expected of it.
+struct Stretch {
+    leg: usize,
+    seconds: f64,
+    part: Option<Part>,
+}
+
+/// `spans`: the time of each leg that nothing but an estimate tells, s.
+fn road(route: &Route, forecast: &Forecast, spans: &[Option<f64>]) -> Vec<Stretch> {
+    let mut all = Vec::new();
+    for leg in 0..route.legs.len() {
+        match forecast.leg(leg as u16) {
+            Some(f) => {
+                let parts = f.parts.iter().map(|p| Stretch { leg, seconds: p.seconds, part: Some(*p) });
+                all.extend(parts);
+            }
+            None => {
+                let seconds = spans.get(leg).copied().flatten().unwrap_or(0.0);
+                all.push(Stretch { leg, seconds, part: None });
+            }
+        }
+    }
+    all
+}
+
+/// What is expected, in a line: `4 700 to 1 080 MB/s, 82 °C at most, 11 min: from 3 hauls of this drive`.
+fn words(all: &[Stretch], forecast: &Forecast) -> String {
+    let parts = || all.iter().filter_map(|s| s.part);
+    let rates: Vec<f64> = parts().filter_map(|p| p.rate).map(|b| b.likely).collect();
+    let mut said = Vec::new();
+    if let (Some(first), Some(last)) = (rates.first(), rates.last()) {
+        let (first, last) = (Rate::new(*first), Rate::new(*last));
+        said.push(if (first.get() / last.get().max(1.0) - 1.0).abs() < 0.03 {
+            first.to_string()
+        } else {
+            format!("{} → {last}", mb_s_figure(first.mb_s()))
+        });
+    }
+    let hottest = parts().filter_map(|p| p.degrees).map(|b| b.likely).fold(f64::MIN, f64::max);
+    if hottest > f64::MIN {
+        said.push(format!("about {hottest:.0} °C at most"));
+    }
+    let seconds: f64 = all.iter().map(|s| s.seconds).sum();
+    said.push(about(std::time::Duration::from_secs_f64(seconds.max(0.0))));
+    let hauls = match forecast.hauls() {
+        1 => "1 haul".to_owned(),
+        n => format!("{n} hauls"),
+    };
+    format!("expected: {}, from {hauls} of this drive", said.join(", "))
+}
+
+/// Draws the road; `here` is the leg under the cursor. False where there is no room, or nothing is expected.
+pub fn render(
+    route: &Route,
+    forecast: &Forecast,
+    spans: &[Option<f64>],
+    here: Option<usize>,
+    area: Rect,
+    buf: &mut Buffer,
+    theme: &Theme,
+) -> bool {
+    let all = road(route, forecast, spans);
+    let total: f64 = all.iter().map(|s| s.seconds).sum();
+    if area.height < 9 || area.width < LABELS + 30 || forecast.legs.is_empty() || total <= 0.0 {
+        return false;
+    }
+    let width = usize::from(area.width);
+    buf.set_stringn(area.x, area.y, fit(&words(&all, forecast), width), width, theme.strong());
+    let heats = all.iter().any(|s| s.part.is_some_and(|p| p.degrees.is_some()));
+    let rows = area.height - 5;
+    let warm = if heats && rows >= 7 { (rows / 3).max(3) } else { 0 };
+    let plot = |y: u16, height: u16| Rect { x: area.x + LABELS, y, width: area.width - LABELS, height };
+    let rate = plot(area.y + 2, rows - warm - u16::from(warm > 0));
+    let top = all.iter().filter_map(|s| s.part?.rate).map(|b| b.high).fold(1.0, f64::max);
+    let top = scale::rate_top(top);
+    buf.set_stringn(rate.x, rate.y - 1, "rate, MB/s; dotted: nine samples in ten", width, theme.faint());
+    labels(rate, &scale::rates(top, usize::from(rate.height / 2).clamp(2, 5)), |v| v / top, buf, theme);
+    draw(&all, total, rate, buf, theme, |p| p.rate, |v| v / top, |v| theme.speed(v / top));
+    if warm > 0 {
+        let heat = plot(rate.y + rate.height + 1, warm);
+        let degrees = || all.iter().filter_map(|s| s.part?.degrees);
+        let low = (degrees().map(|b| b.low).fold(f64::MAX, f64::min) / 10.0).floor() * 10.0;
+        let high = (degrees().map(|b| b.high).fold(f64::MIN, f64::max) / 10.0).ceil() * 10.0;
+        let share = |v: f64| (v - low) / (high - low).max(1.0);
+        buf.set_stringn(heat.x, heat.y - 1, "temperature, °C", width, theme.faint());
+        labels(heat, &scale::degrees(low, high, 3), share, buf, theme);
+        draw(&all, total, heat, buf, theme, |p| p.degrees, share, |v| theme.heat((v - 30.0) / 55.0));
+    }
+    let y = area.y + area.height - 3;
+    legs(
+        route,
+        &all,
+        total,
+        here,
+        Rect { x: area.x + LABELS, y, width: area.width - LABELS, height: 1 },
+        buf,
+        theme,
+    );
+    let at = Rect { y: y + 1, height: 2, ..area };
+    ruler::named(at, buf, Ruler::Elapsed, (0.0, total), "expected time", theme);
+    true
+}
+
+fn labels(plot: Rect, axis: &scale::Axis, share: impl Fn(f64) -> f64, buf: &mut Buffer, theme: &Theme) {
+    for t in &axis.ticks {
+        let s = share(t.value);
+        if (-0.001..=1.001).contains(&s) {
+            let y = plot.y + ((1.0 - s) * f64::from(plot.height - 1)).round() as u16;
+            buf.set_stringn(plot.x - LABELS, y, format!("{:>7}", t.words), 7, theme.faint());
+        }
+    }
+}
+
+/// The band as dots, and what is likely as a line over it.
+#[allow(clippy::too_many_arguments)]
+fn draw(
+    all: &[Stretch],
+    total: f64,
+    plot: Rect,
+    buf: &mut Buffer,
+    theme: &Theme,
+    of: impl Fn(&Part) -> Option<Band>,
+    share: impl Fn(f64) -> f64,
+    style: impl Fn(f64) -> Style,
+) {
+    let (mut band, mut line) = (Canvas::new(plot), Canvas::new(plot));
+    let (columns, rows) = (band.columns(), (band.rows() - 1) as f64);
+    let ups = |v: f64| (share(v).clamp(0.0, 1.0) * rows).round();
+    let (mut i, mut until) = (0, all.first().map_or(0.0, |s| s.seconds));
+    let mut last: Option<(f64, f64)> = None;
+    for x in 0..columns {
+        let at = total * (x as f64 + 0.5) / columns as f64;
+        while at > until && i + 1 < all.len() {
+            i += 1;
+            until += all[i].seconds;
+        }
+        let Some(b) = all[i].part.as_ref().and_then(&of) else {
+            last = None;
+            continue;
+        };
+        let (low, high) = (ups(b.low) as usize, ups(b.high) as usize);
+        (low..=high).filter(|up| (x + up) % 2 == 0).for_each(|up| band.dot(x, up, theme.faint()));
+        let here = (x as f64, ups(b.likely));
+        line.line(last.unwrap_or(here), here, |_| style(b.likely));
+        last = Some(here);
+    }
+    band.paint(plot, buf);
+    line.paint(plot, buf);
+}
+
+/// The legs as segments with their names; the one under the cursor stands out.
+fn legs(
+    route: &Route,
+    all: &[Stretch],
+    total: f64,
+    here: Option<usize>,
+    area: Rect,
+    buf: &mut Buffer,
+    theme: &Theme,
+) {
+    let mut at = 0.0;
+    for (i, leg) in route.legs.iter().enumerate() {
+        let seconds: f64 = all.iter().filter(|s| s.leg == i).map(|s| s.seconds).sum();
+        let column = |s: f64| area.x + (s / total * f64::from(area.width)).round() as u16;
+        let (from, to) = (column(at), column(at + seconds).min(area.x + area.width));
+        at += seconds;
+        if to <= from {
+            continue;
+        }
+        let style = if here == Some(i) { theme.accent() } else { theme.faint() };
+        for x in from..to {
+            let end = x + 1 == to;
+            buf.set_string(
+                x,
+                area.y,
+                if end {
+                    "┤"
+                } else if x == from {
+                    "├"
+                } else {
+                    "─"
+                },
+                style,
+            );
+        }
+        let name = format!(" {} {} ", i + 1, leg.kind.word());
+        if cells(&name) + 3 <= usize::from(to - from) {
+            buf.set_string(from + 2, area.y, name, style);
+        }
+    }
+}
