@@ -471,6 +471,7 @@ pub fn summary(conclusions: &Conclusions) -> String {
             | FindingKind::SlowZone
             | FindingKind::OtherTraffic
             | FindingKind::FillSlowdown
+            | FindingKind::OffForecast
             | FindingKind::Background => format!("{} {place}{more}", kind.word()),
             // It holds of the whole.
             FindingKind::HostLimit => kind.word().into(),

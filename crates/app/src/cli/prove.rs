@@ -66,6 +66,12 @@ struct ForecastProof {
     /// How far the time to the end was off, as a share of it.
     time_off_median: Option<f64>,
     time_off_p95: Option<f64>,
+    /// Drives that did not change and were said to be off their forecast.
+    false_off: usize,
+    /// Drives that changed, those that were found, and those of which the right cause was named.
+    changed: usize,
+    found_off: usize,
+    named_off: usize,
 }
 
 fn forecast_proof(drives: u64, seed: u64) -> ForecastProof {
@@ -78,6 +84,10 @@ fn forecast_proof(drives: u64, seed: u64) -> ForecastProof {
         inside_p90: at(&mut s.inside, 0.9),
         time_off_median: at(&mut s.time_off, 0.5),
         time_off_p95: at(&mut s.time_off, 0.95),
+        false_off: s.false_off,
+        changed: s.changed,
+        found_off: s.found_off,
+        named_off: s.named_off,
     }
 }
 
@@ -285,13 +295,19 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     let share = |v: Option<f64>| v.map_or_else(|| "none".into(), percent);
     say(&format!(
         "forecasts from three hauls, {} drives: the rate is inside its 90 % band for {} of the time (a tenth of the drives below {}, a tenth above {});\n\
-         the time to the end is off by {} median, {} p95",
+         the time to the end is off by {} median, {} p95\n\
+         off its forecast: {} of {} drives that changed are found, {} with what failed; {} of {} that did not are said to be",
         f.drives,
         percent(f.inside),
         share(f.inside_p10),
         share(f.inside_p90),
         share(f.time_off_median),
-        share(f.time_off_p95)
+        share(f.time_off_p95),
+        f.found_off,
+        f.changed,
+        f.named_off,
+        f.false_off,
+        f.drives
     ))?;
     Ok(Exit::Done)
 }

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::verdict::{self, Likes};
-use hollow_mile_core::conclude::{Conclusions, Finding};
+use hollow_mile_core::conclude::{Assumption, Conclusions, Finding};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, significant, span_words};
 use hollow_mile_core::readings::{CutLeg, Readings};
@@ -198,7 +198,32 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
             format!("{who} sets the rate, not the drive{more}.")
         }
         FindingKind::Background => format!("Regular dips from {at} on{rates}{more}."),
+        FindingKind::OffForecast => {
+            let (expected, met) = (first.before.unwrap_or_default(), first.after.unwrap_or_default());
+            format!(
+                "Off its forecast from {at} on: {met} where {expected} was expected{}{more}.",
+                failed(first)
+            )
+        }
     })
+}
+
+/// What of a forecast did not hold.
+fn failed(f: &Finding) -> String {
+    match f.failed {
+        None | Some(Assumption::Level) => String::new(),
+        Some(Assumption::Change { expected_bytes, found_bytes }) => {
+            let sooner = if found_bytes < expected_bytes { "sooner" } else { "later" };
+            let by = Bytes::new(found_bytes.abs_diff(expected_bytes));
+            format!(", since the level changed {by} {sooner}")
+        }
+        Some(Assumption::Heat { expected_c, found_c }) => {
+            format!(", at {} and not {} at most", Celsius::new(found_c), Celsius::new(expected_c))
+        }
+        Some(Assumption::Link { carries_mb_s }) => {
+            format!(", on a link that carries {}", Rate::from_mb_s(carries_mb_s))
+        }
+    }
 }
 
 fn degrees(t: Celsius) -> String {
@@ -320,6 +345,9 @@ mod tests {
                     "Others used the drive from 0:00:00 on, 2 000 MB/s down to 1 000 MB/s"
                 }
                 FindingKind::HostLimit => "This machine sets the rate",
+                FindingKind::OffForecast => {
+                    "Off its forecast from 0:00:00 on: 1 000 MB/s where 2 000 MB/s was expected"
+                }
                 FindingKind::Unexplained => "one visit does not tell why",
                 // Their counts are said from what was counted.
                 FindingKind::MediaError | FindingKind::DataMismatch => "",

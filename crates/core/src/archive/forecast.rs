@@ -18,6 +18,9 @@ const PARTS: usize = 64;
 const HAULS: usize = 8;
 /// Of one haul alone it is not known how far two lie apart: so much, as a share of the rate.
 const ALONE: f64 = 0.02;
+/// By how much two hauls of one drive differ as a rule, as a share, and how many hauls that is worth.
+const USUAL: f64 = 0.04;
+const USUAL_HAULS: f64 = 4.0;
 /// A band goes no further beyond what was seen than this share.
 const BEYOND: f64 = 0.15;
 /// Temperatures beyond those that were seen, K.
@@ -111,6 +114,22 @@ fn band_of(rates: &[[f64; 3]]) -> Option<Band> {
     Some(Band { low: low.max(0.0), likely, high })
 }
 
+/// By how much the mean rate of a part may be off in the next haul, as a share: a prediction interval of 99 % from the times that
+/// earlier hauls took, their spread drawn towards [`USUAL`] as if that had been seen in so many hauls more.
+fn apart(seconds: &[f64]) -> f64 {
+    let n = seconds.len();
+    let logs: Vec<f64> = seconds.iter().filter(|s| **s > 0.0).map(|s| s.ln()).collect();
+    if logs.is_empty() {
+        return f64::INFINITY;
+    }
+    let middle = mean(&logs);
+    let squares: f64 = logs.iter().map(|v| (v - middle).powi(2)).sum();
+    let freedom = (n - 1) as f64 + USUAL_HAULS;
+    let spread = ((squares + USUAL_HAULS * USUAL * USUAL) / freedom).sqrt();
+    let t = StudentsT::new(0.0, 1.0, freedom).map_or(4.6, |t| t.inverse_cdf(0.995));
+    t * spread * (1.0 + 1.0 / n as f64).sqrt()
+}
+
 fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)]) -> Option<LegForecast> {
     if shown.is_empty() {
         return None;
@@ -138,11 +157,9 @@ fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)
             likely: mean(&heat.iter().map(|d| f64::midpoint(d[0], d[1])).collect::<Vec<f64>>()),
             high: heat.iter().map(|d| d[1]).fold(f64::MIN, f64::max) + MARGIN_K,
         });
-        let seconds = match leg.kind {
-            LegKind::Rest => to - from,
-            _ => mean(&all.iter().map(|b| b.seconds).collect::<Vec<f64>>()),
-        };
-        parts.push(Part { to, seconds, rate: band_of(&rates), degrees });
+        let took: Vec<f64> = all.iter().map(|b| b.seconds).collect();
+        let seconds = if leg.kind == LegKind::Rest { to - from } else { mean(&took) };
+        parts.push(Part { to, seconds, rate: band_of(&rates), apart: apart(&took), degrees });
     }
     // Time may end it sooner.
     if let Some(most) = leg.takes().map(|d| d.as_secs_f64()).filter(|_| leg.kind != LegKind::Rest) {
@@ -154,7 +171,8 @@ fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)
         let keep = within.count().max(1);
         parts.truncate(keep);
     }
-    Some(LegForecast { leg: index as u16, hauls: shown.len(), parts })
+    let same_route = shown.iter().all(|(_, same)| *same);
+    Some(LegForecast { leg: index as u16, hauls: shown.len(), same_route, parts })
 }
 
 /// What a route will be like that is laid out, from what the legs of earlier hauls showed, the newest first. Hauls that were cooled as
@@ -162,7 +180,9 @@ fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)
 #[must_use]
 pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Shown]) -> Forecast {
     let alike: Vec<&Shown> = earlier.iter().filter(|s| s.cooling.as_deref() == cooling).collect();
-    let asked: Vec<&Shown> = if alike.is_empty() { earlier.iter().collect() } else { alike };
+    // What was cooled otherwise tells of loads, and not how warm it gets.
+    let cooled_alike = !alike.is_empty();
+    let asked: Vec<&Shown> = if cooled_alike { alike } else { earlier.iter().collect() };
     let mut since_rest = Bytes::ZERO;
     let mut legs = Vec::new();
     for (i, leg) in route.legs.iter().enumerate() {
@@ -180,7 +200,7 @@ pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Show
             .iter()
             .filter(same_route)
             .filter_map(|s| s.legs.iter().find(|p| usize::from(p.leg) == i && p.whole))
-            .map(|p| (p, true))
+            .map(|p| (p, cooled_alike))
             .take(HAULS)
             .collect();
         if shown.is_empty() {
@@ -245,6 +265,10 @@ mod tests {
         assert!(leg.at(300e9).is_none());
     }
 
+    fn f_same(route: &Route, earlier: &[Shown]) -> bool {
+        of(route, Bytes::from_gb(1000), None, earlier).leg(0).is_some_and(|l| l.same_route)
+    }
+
     #[test]
     fn a_longer_leg_goes_on_as_it_went_and_a_shorter_one_ends_sooner() {
         let known = route("200 GB");
@@ -253,6 +277,7 @@ mod tests {
         // 200 GB more at 0.5 GB/s.
         assert!((long.leg(0).unwrap().seconds() - 650.0).abs() < 5.0);
         // Another route: how warm it is there is not known.
+        assert!(!long.leg(0).unwrap().same_route && f_same(&known, &earlier));
         assert!(long.leg(0).unwrap().parts.iter().all(|p| p.degrees.is_none()));
         let short = of(&route("50 GB"), Bytes::from_gb(1000), None, &earlier);
         assert!((short.leg(0).unwrap().seconds() - 25.0).abs() < 0.5);

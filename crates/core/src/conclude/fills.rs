@@ -100,6 +100,7 @@ fn compare(series: &Series, first: &Load<'_>, load: &Load<'_>) -> Option<Finding
         temperature: None,
         transition: None,
         may_be: Vec::new(),
+        failed: None,
         confidence: 0.85,
         evidence,
     })

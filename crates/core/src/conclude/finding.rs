@@ -66,8 +66,38 @@ pub struct Finding {
     /// Of what is unexplained: the causes that remain, the likeliest first. Empty otherwise.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub may_be: Vec<Candidate>,
+    /// Of what is off its forecast: the assumption that failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failed: Option<Assumption>,
     /// Plain sentences with numbers.
     pub evidence: Vec<String>,
+}
+
+/// What a forecast took for granted, and what was met.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "assumption", rename_all = "kebab-case")]
+pub enum Assumption {
+    /// The rate of a level.
+    Level,
+    /// The bytes of the leg after which the level changes.
+    Change {
+        /// In the earlier hauls.
+        expected_bytes: u64,
+        /// In this one.
+        found_bytes: u64,
+    },
+    /// The temperature.
+    Heat {
+        /// The highest that was expected there, °C.
+        expected_c: f64,
+        /// That was read, °C.
+        found_c: f64,
+    },
+    /// The link carries as much as before.
+    Link {
+        /// What it carries in this haul, MB/s.
+        carries_mb_s: f64,
+    },
 }
 
 /// A cause that the record does not rule out.
@@ -98,6 +128,7 @@ impl Finding {
             temperature: None,
             confidence: 1.0,
             may_be: Vec::new(),
+            failed: None,
             evidence: Vec::new(),
         }
     }

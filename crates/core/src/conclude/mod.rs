@@ -11,6 +11,7 @@ mod found;
 mod levels;
 pub mod limits;
 pub mod models;
+mod off_forecast;
 mod place;
 mod range;
 mod stints;
@@ -20,7 +21,7 @@ mod tests;
 pub mod verdict;
 
 pub use figures::{Figures, figure};
-pub use finding::{Candidate, Conclusions, Finding};
+pub use finding::{Assumption, Candidate, Conclusions, Finding};
 pub use range::Between;
 pub use stints::{LevelReading, Stint};
 
@@ -63,6 +64,7 @@ impl Readings {
         findings.extend(self.fill_slowdowns(&findings));
         let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
         findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
+        findings.extend(off_forecast::findings(self));
         findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.map(|(_, rate)| rate));
         let surveys = Surveys::of(self, ground, verify, &findings);

@@ -25,7 +25,8 @@ const fn gravity(kind: FindingKind) -> u8 {
         FindingKind::OtherTraffic => 6,
         FindingKind::HostLimit => 7,
         FindingKind::Background => 8,
-        FindingKind::Unexplained => 9,
+        FindingKind::OffForecast => 9,
+        FindingKind::Unexplained => 10,
     }
 }
 
@@ -41,8 +42,8 @@ pub const fn changes_the_rate(kind: FindingKind) -> bool {
         | FindingKind::OtherTraffic
         | FindingKind::MediaError
         | FindingKind::Unexplained => true,
-        // This one holds a rate down as a whole, the other says nothing of rates.
-        FindingKind::HostLimit | FindingKind::DataMismatch => false,
+        // The first holds a rate down as a whole, the second says nothing of rates, the last is of other hauls' rates.
+        FindingKind::HostLimit | FindingKind::DataMismatch | FindingKind::OffForecast => false,
     }
 }
 
@@ -57,6 +58,7 @@ pub const fn answers_a_contrast(kind: FindingKind) -> bool {
         | FindingKind::HostLimit
         | FindingKind::MediaError
         | FindingKind::DataMismatch
+        | FindingKind::OffForecast
         | FindingKind::Unexplained => false,
     }
 }

@@ -24,13 +24,15 @@ pub enum FindingKind {
     MediaError,
     /// What came back is not what was written.
     DataMismatch,
+    /// The rate left what earlier hauls of the drive showed on the same way.
+    OffForecast,
     /// The speed changed and the record does not say why.
     Unexplained,
 }
 
 impl FindingKind {
     /// Each of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::CacheEnd,
         Self::Throttle,
         Self::SlowZone,
@@ -40,6 +42,7 @@ impl FindingKind {
         Self::HostLimit,
         Self::MediaError,
         Self::DataMismatch,
+        Self::OffForecast,
         Self::Unexplained,
     ];
 
@@ -62,6 +65,7 @@ impl FindingKind {
             Self::HostLimit => "host-limit",
             Self::MediaError => "media-error",
             Self::DataMismatch => "data-mismatch",
+            Self::OffForecast => "off-forecast",
             Self::Unexplained => "unexplained",
         }
     }

@@ -31,6 +31,9 @@ pub struct Part {
     /// Rate of one sample, bytes per second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<Band>,
+    /// By how much the mean rate of this part may be off, as a share: what lies further away is no chance.
+    #[serde(default)]
+    pub apart: f64,
     /// Temperature, °C.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub degrees: Option<Band>,
@@ -43,6 +46,9 @@ pub struct LegForecast {
     pub leg: u16,
     /// Hauls that showed it.
     pub hauls: usize,
+    /// They were of this route, and this leg of it, and cooled alike: no other load, on no other ground.
+    #[serde(default)]
+    pub same_route: bool,
     /// From its beginning on.
     pub parts: Vec<Part>,
 }

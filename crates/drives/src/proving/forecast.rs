@@ -7,9 +7,12 @@ use std::time::Duration;
 
 use hollow_mile_core::archive::digest::Digest;
 use hollow_mile_core::archive::forecast::{Shown, of};
+use hollow_mile_core::conclude::Assumption;
 use hollow_mile_core::drive::LoadSummary;
+use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::forecast::Forecast;
 use hollow_mile_core::record::{Event, LegEnd, Sample};
 use hollow_mile_core::route::{Amount, Leg, LegKind, Route, Until};
 use rand::SeedableRng;
@@ -26,6 +29,14 @@ pub struct ForecastScore {
     pub inside: Vec<f64>,
     /// Of each: how far the time to the end was off, as a share of it.
     pub time_off: Vec<f64>,
+    /// Of drives that did not change: fourth hauls that were said to be off their forecast.
+    pub false_off: usize,
+    /// Drives that changed before the fourth haul, those that were said to be off, and those of which the right assumption was named.
+    pub changed: usize,
+    /// Found among them.
+    pub found_off: usize,
+    /// With what failed named rightly.
+    pub named_off: usize,
 }
 
 impl ForecastScore {
@@ -84,18 +95,42 @@ fn nature(d: &mut Dice) -> Nature {
     }
 }
 
-fn haul(n: &Nature, d: &mut Dice) -> Readings {
+/// What became of a drive before its fourth haul.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Change {
+    Nothing,
+    /// All its levels are this share of what they were.
+    Levels(f64),
+    /// Its first level ends at this share of where it did.
+    End(f64),
+}
+
+fn change(n: &Nature, d: &mut Dice) -> Change {
+    if n.levels.len() > 1 && d.chance(0.5) && n.levels[1].0 / n.levels[0].0 < 0.7 {
+        return Change::End(d.within(0.3, 0.65));
+    }
+    Change::Levels(if d.chance(0.8) { d.within(0.5, 0.75) } else { d.within(1.35, 1.8) })
+}
+
+fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, d: &mut Dice) -> Readings {
     let mut readings = Readings::new();
     let Event::HaulStarted(mut begun) = head("forecast", 100_000, None, n.every, &[LegKind::Write]) else {
         return readings;
     };
     begun.route = route(n);
+    begun.forecast = forecast;
     readings.push(&Event::HaulStarted(begun));
     readings.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
     let levels: Vec<(f64, f64)> = n
         .levels
         .iter()
-        .map(|(rate, to)| {
+        .enumerate()
+        .map(|(i, (rate, to))| {
+            let to = &match change {
+                Change::End(share) if i == 0 => to * share,
+                _ => *to,
+            };
+            let rate = if let Change::Levels(share) = change { rate * share } else { *rate };
             let to = if *to < 1.0 { to * (1.0 + n.end_off * d.normal()) } else { 2.0 };
             (rate * (1.0 + n.level_off * d.normal()), to)
         })
@@ -152,14 +187,29 @@ pub fn prove_forecast(seed: u64, score: &mut ForecastScore) {
     let capacity = Bytes::from_gb(100_000);
     let earlier: Vec<Shown> = (0..3)
         .map(|_| {
-            let r = haul(&n, &mut d);
+            let r = haul(&n, Change::Nothing, None, &mut d);
             let legs = Digest::of(&r, &r.conclude()).legs;
             Shown { cooling: None, capacity, route: route(&n), legs }
         })
         .collect();
     let forecast = of(&route(&n), capacity, None, &earlier);
     let Some(leg) = forecast.leg(0) else { return };
-    let fourth = haul(&n, &mut d);
+    let fourth = haul(&n, Change::Nothing, Some(forecast.clone()), &mut d);
+    let off = |r: &Readings| {
+        let found = r.conclude().findings.into_iter();
+        found.filter(|f| f.kind == FindingKind::OffForecast).map(|f| f.failed).collect::<Vec<_>>()
+    };
+    score.false_off += usize::from(!off(&fourth).is_empty());
+    let became = change(&n, &mut d);
+    let told = off(&haul(&n, became, Some(forecast.clone()), &mut d));
+    score.changed += 1;
+    score.found_off += usize::from(!told.is_empty());
+    let right = |f: &Option<Assumption>| match became {
+        Change::Levels(_) => *f == Some(Assumption::Level),
+        Change::End(_) => matches!(f, Some(Assumption::Change { .. })),
+        Change::Nothing => false,
+    };
+    score.named_off += usize::from(told.iter().any(right));
     let series = fourth.series();
     let (mut inside, mut all) = (0.0, 0.0);
     for i in 0..series.len() {
@@ -188,6 +238,7 @@ mod tests {
         assert_eq!(score.drives, 60);
         let coverage = score.coverage();
         assert!((0.86..=0.94).contains(&coverage), "{coverage}");
+        assert!(score.false_off <= 3 && score.found_off >= 57 && score.named_off >= 50, "{score:?}");
         score.time_off.sort_by(f64::total_cmp);
         assert!(score.time_off[score.time_off.len() / 2] < 0.05, "{:?}", score.time_off);
     }

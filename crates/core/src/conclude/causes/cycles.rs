@@ -70,6 +70,7 @@ impl Judge<'_> {
             end_elapsed: Some(series.end(last)),
             transition: None,
             may_be: Vec::new(),
+            failed: None,
             written: place,
             written_low: place.saturating_sub(here),
             written_high: place + here,

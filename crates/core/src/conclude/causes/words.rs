@@ -36,6 +36,7 @@ impl Judge<'_> {
             temperature: t,
             transition: None,
             may_be: Vec::new(),
+            failed: None,
             confidence: 0.82,
             evidence,
         }
@@ -53,6 +54,7 @@ impl Judge<'_> {
             position_end: None,
             transition: step.place.took(),
             may_be: Vec::new(),
+            failed: None,
             before: Some(step.before()),
             after: Some(step.after()),
             temperature: step.at_once.map(Celsius::new),
