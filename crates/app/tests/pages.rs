@@ -74,8 +74,9 @@ fn page(svg: &str) -> String {
 #[test]
 fn every_kind_of_chart_is_as_it_was() {
     let bench = demo();
-    let charts: [(&str, &[&str]); 12] = [
+    let charts: [(&str, &[&str]); 13] = [
         ("lanes", &["a3f1907c", "--kind", "lanes", "--along", "written"]),
+        ("lanes_forecast", &["61c0f7a8", "--kind", "lanes", "--along", "written"]),
         ("lanes_of_a_scan", &["6c02be91", "--kind", "lanes"]),
         ("ground", &["6c02be91", "--kind", "ground"]),
         ("fill", &["0be5d3c8", "--kind", "fill"]),

@@ -5,8 +5,9 @@ use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::scale::Axis;
 use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency, mb_s_figure};
 use hollow_mile_core::readings::{Column, Readings, Ruler};
+use hollow_mile_core::record::forecast::{Band, Part};
 
-use crate::plot::{FAINT, Plot, Range, TEXT, headed};
+use crate::plot::{FAINT, Plot, Range, SHADE, TEXT, headed};
 use crate::scene::{Anchor, Ink, Scene, beyond_one_line};
 
 pub(crate) const WIDTH: f64 = 1120.0;
@@ -109,11 +110,15 @@ pub fn lanes_between(
         y: Range::even(low, high),
     };
     let fastest = columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max);
+    let expected = readings.expected(ruler, from, to, COLUMNS);
+    let hoped = expected.iter().flatten().filter_map(|p| p.rate).map(|b| b.high).fold(0.0, f64::max);
+    let fastest = fastest.max(hoped.min(fastest * 2.0));
     let rate = plot(0.0, 0.50, 0.0, scale::rate_top(fastest));
     let latency = plot(0.56, 0.18, 0.0, 1.0);
     let heat = plot(0.80, 0.20, 0.0, 1.0);
     let along = Plot { top: TOP, bottom: TOP + lanes_height, ..rate };
     along.axis_x(&mut scene, &ruler_axis(ruler, from, to, 8), ruler_words(ruler, readings));
+    draw_expected(&mut scene, &rate, &expected);
     draw_rate(&mut scene, &rate, &columns);
     draw_latency(&mut scene, latency, &columns);
     draw_heat(&mut scene, heat, &columns, readings);
@@ -190,6 +195,26 @@ pub(crate) fn stretches<T: Copy>(
     }
     all.retain(|s| !s.is_empty());
     all
+}
+
+/// The band of the forecast, behind what was measured.
+fn draw_expected(scene: &mut Scene, plot: &Plot, expected: &[Option<Part>]) {
+    let bands: Vec<Option<Band>> = expected.iter().map(|p| p.as_ref().and_then(|p| p.rate)).collect();
+    let mut from = 0;
+    while from < bands.len() {
+        let run: Vec<Band> = bands[from..].iter().map_while(|b| *b).collect();
+        if run.len() > 1 {
+            let at = |i: usize, v: f64| (column_x(from + i), plot.y(v.min(plot.y.high)));
+            let upper = run.iter().enumerate().map(|(i, b)| at(i, b.high));
+            let lower = run.iter().enumerate().rev().map(|(i, b)| at(i, b.low));
+            scene.area(upper.chain(lower).collect(), SHADE);
+        }
+        from += run.len() + 1;
+    }
+    if bands.iter().any(Option::is_some) {
+        let words = "ground: expected from earlier hauls, nine samples in ten";
+        scene.words((LEFT + 90.0, plot.top - 7.0), words, 10.0, FAINT, Anchor::Start);
+    }
 }
 
 fn draw_rate(scene: &mut Scene, plot: &Plot, columns: &[Column]) {
