@@ -1,7 +1,7 @@
 //! Chart of blocks read back: the drive row by row, what was seen in each part, and what stands elsewhere than it belongs.
 
 use hollow_mile_core::conclude::Conclusions;
-use hollow_mile_core::conclude::surveys::proof::{GRAVEST_FIRST, Seen, moved, parts};
+use hollow_mile_core::conclude::surveys::proof::{Seen, moved, parts};
 use hollow_mile_core::drive::stamp::Wrong;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::{Readings, Ruler};
@@ -27,18 +27,6 @@ const fn ink(seen: Seen) -> Ink {
         Seen::Wrong(Wrong::Unstamped) => Ink(128, 84, 150),
         Seen::Wrong(Wrong::Stale) => Ink(62, 96, 150),
         Seen::Wrong(Wrong::Unflushed) => Ink(160, 166, 174),
-    }
-}
-
-const fn words(seen: Seen) -> &'static str {
-    match seen {
-        Seen::Nothing => "not read",
-        Seen::Right => "right",
-        Seen::Wrong(Wrong::Corrupt) => "corrupt",
-        Seen::Wrong(Wrong::Misplaced) => "from another address",
-        Seen::Wrong(Wrong::Unstamped) => "without stamp",
-        Seen::Wrong(Wrong::Stale) => "from an older write",
-        Seen::Wrong(Wrong::Unflushed) => "lost before a flush",
     }
 }
 
@@ -110,23 +98,12 @@ fn figures(
 ) {
     let mut y = top;
     y = scene.paragraph((LEFT, y), &v.sentences().join(" "), 11.5, TEXT, RIGHT - LEFT) + 8.0;
-    let of = |wrong: Wrong| match wrong {
-        Wrong::Corrupt => v.corrupt_bytes,
-        Wrong::Misplaced => v.misplaced_bytes,
-        Wrong::Unstamped => v.unstamped_bytes,
-        Wrong::Stale => v.stale_bytes,
-        Wrong::Unflushed => v.unflushed_bytes,
-    };
-    let right = v.checked_bytes.saturating_sub(v.wrong_bytes + v.unflushed_bytes);
-    let mut rows = vec![(Seen::Right, right)];
-    rows.extend(GRAVEST_FIRST.map(|w| (Seen::Wrong(w), of(w))));
-    rows.push((Seen::Nothing, v.written_bytes.saturating_sub(v.checked_bytes)));
-    for (seen, bytes) in rows {
+    for (seen, bytes) in v.by_what_was_seen() {
         scene.area(
             vec![(LEFT, y - 9.0), (LEFT + 24.0, y - 9.0), (LEFT + 24.0, y + 1.0), (LEFT, y + 1.0)],
             ink(seen),
         );
-        scene.words((LEFT + 32.0, y), words(seen), 11.0, TEXT, Anchor::Start);
+        scene.words((LEFT + 32.0, y), seen.words(), 11.0, TEXT, Anchor::Start);
         scene.words((LEFT + 270.0, y), Bytes::new(bytes).to_string(), 11.0, TEXT, Anchor::End);
         y += 16.0;
     }

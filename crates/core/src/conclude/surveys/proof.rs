@@ -21,6 +21,22 @@ pub enum Seen {
     Wrong(Wrong),
 }
 
+impl Seen {
+    /// In a few words.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Nothing => "not read",
+            Self::Right => "right",
+            Self::Wrong(Wrong::Corrupt) => "corrupt",
+            Self::Wrong(Wrong::Misplaced) => "from another address",
+            Self::Wrong(Wrong::Unstamped) => "without stamp",
+            Self::Wrong(Wrong::Stale) => "from an older write",
+            Self::Wrong(Wrong::Unflushed) => "lost before a flush",
+        }
+    }
+}
+
 /// A part of the drive.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Part {

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::proof::{GRAVEST_FIRST, Seen};
 use crate::drive::stamp::{Mismatch, Wrong};
 use crate::quantity::units::Bytes;
 use crate::readings::Readings;
@@ -77,6 +78,23 @@ pub fn survey(readings: &Readings) -> Option<VerifySurvey> {
 }
 
 impl VerifySurvey {
+    /// Bytes by what was seen of them: the right ones, the wrong ones with the gravest first, those that were not read.
+    #[must_use]
+    pub fn by_what_was_seen(&self) -> Vec<(Seen, u64)> {
+        let of = |wrong: Wrong| match wrong {
+            Wrong::Corrupt => self.corrupt_bytes,
+            Wrong::Misplaced => self.misplaced_bytes,
+            Wrong::Unstamped => self.unstamped_bytes,
+            Wrong::Stale => self.stale_bytes,
+            Wrong::Unflushed => self.unflushed_bytes,
+        };
+        let right = self.checked_bytes.saturating_sub(self.wrong_bytes + self.unflushed_bytes);
+        let mut all = vec![(Seen::Right, right)];
+        all.extend(GRAVEST_FIRST.map(|w| (Seen::Wrong(w), of(w))));
+        all.push((Seen::Nothing, self.written_bytes.saturating_sub(self.checked_bytes)));
+        all
+    }
+
     /// In a sentence or two.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {

@@ -1,5 +1,6 @@
 //! The route: what shall be done on a drive, with every figure open to change and the cost kept current.
 
+mod ahead;
 mod cost;
 mod draw;
 
@@ -11,7 +12,6 @@ use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::plain::Plain;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
 use hollow_mile_core::record::Conditions;
-use hollow_mile_core::record::forecast::Forecast;
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::{Consent, Examination};
 use hollow_mile_ledger::{HaulRow, Ledger};
@@ -27,7 +27,7 @@ use crate::machine;
 use crate::queue::Between;
 use crate::targets::{Target, file_size, fits};
 use crate::told::estimate::known_of;
-use hollow_mile_core::route::{Edit, Field as LegField, LaidOn, all_legs, edit_legs, leg_mut};
+use hollow_mile_core::route::{Edit, Field as LegField, all_legs, edit_legs, leg_mut};
 
 use crate::ui::actions::Action;
 use crate::ui::widgets::scroll::moved;
@@ -399,31 +399,6 @@ impl RouteView {
             self.field = 0;
             self.fault = None;
         }
-    }
-
-    /// The place of the leg that the cursor is on, while it is among the figures.
-    fn leg_under_cursor(&self) -> Option<usize> {
-        match self.fields().get(self.field).filter(|_| self.in_figures) {
-            Some(Field::Of(place, _)) => Some(*place),
-            _ => None,
-        }
-    }
-
-    /// What is expected of the route on the first of its drives: the route as it is laid out, the forecast, and the time of each leg
-    /// that an estimate tells, s.
-    fn outlook(&self) -> Option<(Route, Forecast, Vec<Option<f64>>)> {
-        let (route, drive) = (self.draft.as_ref()?, self.drives.first()?);
-        let on = LaidOn::file_system_if(drive.identity.kind == DriveKind::File);
-        let route = route.laid_out(on);
-        // A sweep of hundreds of legs is no picture.
-        if route.legs.len() > 40 {
-            return None;
-        }
-        let capacity = self.capacity_of(&drive.identity);
-        let forecast = drive.known.forecast(&route, capacity, self.conditions.cooling.as_deref());
-        let spans = drive.known.legs(&route, capacity);
-        let spans = spans.into_iter().map(|s| s.map(|s| s.likely.as_secs_f64())).collect();
-        Some((route, forecast, spans))
     }
 
     fn fields(&self) -> Vec<Field> {

@@ -1,7 +1,7 @@
 //! Blocks read back as a map: the drive row by row of equal length, what was seen in each part as a shape and a shade, letters that pair
 //! what stands where with where it belongs, and the edge of what the drive really holds.
 
-use hollow_mile_core::conclude::surveys::proof::{GRAVEST_FIRST, Moved, Seen, moved, parts};
+use hollow_mile_core::conclude::surveys::proof::{Moved, Seen, moved, parts};
 use hollow_mile_core::conclude::surveys::verify::VerifySurvey;
 use hollow_mile_core::drive::stamp::Wrong;
 use hollow_mile_core::quantity::units::Bytes;
@@ -30,18 +30,6 @@ fn look(seen: Seen, theme: &Theme) -> (&'static str, Style) {
         Seen::Wrong(Wrong::Unstamped) => ("□", theme.accent()),
         Seen::Wrong(Wrong::Stale) => ("▤", theme.latency()),
         Seen::Wrong(Wrong::Unflushed) => ("░", theme.latency()),
-    }
-}
-
-const fn words(seen: Seen) -> &'static str {
-    match seen {
-        Seen::Nothing => "not read",
-        Seen::Right => "right",
-        Seen::Wrong(Wrong::Corrupt) => "corrupt",
-        Seen::Wrong(Wrong::Misplaced) => "from another address",
-        Seen::Wrong(Wrong::Unstamped) => "without stamp",
-        Seen::Wrong(Wrong::Stale) => "from an older write",
-        Seen::Wrong(Wrong::Unflushed) => "lost before a flush",
     }
 }
 
@@ -78,7 +66,7 @@ pub fn render(
         let low = Rect { y: panel.y + panel.height + 1, height: below - 1, ..panel };
         let mut out = Writer::new(low, buf);
         out.line(&format!("at {} to {}", Bytes::new(from), Bytes::new(to)), theme.faint());
-        out.line(words(seen), theme.strong());
+        out.line(seen.words(), theme.strong());
     }
 }
 
@@ -192,26 +180,15 @@ fn edge(share: f64, holds: Bytes, map: Rect, buf: &mut Buffer) {
 }
 
 fn figures(v: &VerifySurvey, pieces: &[Moved], scroll: &Scroll, area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let of = |wrong: Wrong| match wrong {
-        Wrong::Corrupt => v.corrupt_bytes,
-        Wrong::Misplaced => v.misplaced_bytes,
-        Wrong::Unstamped => v.unstamped_bytes,
-        Wrong::Stale => v.stale_bytes,
-        Wrong::Unflushed => v.unflushed_bytes,
-    };
-    let right = v.checked_bytes.saturating_sub(v.wrong_bytes + v.unflushed_bytes);
-    let mut rows: Vec<(Seen, u64)> = vec![(Seen::Right, right)];
-    rows.extend(GRAVEST_FIRST.map(|w| (Seen::Wrong(w), of(w))));
-    rows.push((Seen::Nothing, v.written_bytes.saturating_sub(v.checked_bytes)));
     let width = usize::from(area.width);
     let mut y = area.y;
     buf.set_stringn(area.x, y, format!("of {} written", Bytes::new(v.written_bytes)), width, theme.accent());
     y += 1;
-    for (seen, bytes) in rows {
+    for (seen, bytes) in v.by_what_was_seen() {
         let (symbol, style) = look(seen, theme);
         buf.set_stringn(area.x, y, symbol.repeat(2), 2, style);
         let text = if bytes == 0 { theme.faint() } else { theme.strong() };
-        let words = format!("{:<21}{:>11}", words(seen), Bytes::new(bytes).to_string());
+        let words = format!("{:<21}{:>11}", seen.words(), Bytes::new(bytes).to_string());
         buf.set_stringn(area.x + 4, y, words, width.saturating_sub(4), text);
         y += 1;
     }
@@ -236,7 +213,7 @@ fn figures(v: &VerifySurvey, pieces: &[Moved], scroll: &Scroll, area: Rect, buf:
     let others = v.mismatches.iter().filter(|m| m.belongs.is_none()).map(|m| {
         let seen = Seen::Wrong(m.wrong);
         let sign = look(seen, theme).0;
-        format!("{sign}  {:>9}{:>12}  {}", short(m.length), short(m.position), words(seen))
+        format!("{sign}  {:>9}{:>12}  {}", short(m.length), short(m.position), seen.words())
     });
     let rows: Vec<String> = moved_rows.chain(others).collect();
     let head = format!("{:<3}{:>9}{:>12}{:>12}", "", "length", "stands at", "belongs at");
