@@ -118,6 +118,44 @@ fn pictures_of_the_views() {
     insta::assert_snapshot!("help", text(&app, 100, 36));
 }
 
+/// Draws at many sizes: what has no room gives way.
+fn every_size(app: &App) {
+    for (w, h) in [(20, 6), (40, 12), (60, 17), (79, 20), (80, 24), (84, 21), (93, 18), (100, 30), (240, 70)]
+    {
+        draw(app, w, h);
+    }
+}
+
+#[test]
+fn pictures_of_a_drive_before_and_while_it_is_hauled_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = demo_app(dir.path());
+    // The drive that throttles, of which three hauls without a fan tell.
+    (0..2).for_each(|_| app.act(Action::Down));
+    every_size(&app);
+    opens(&mut app);
+    insta::assert_snapshot!("route_forecast", text(&app, 160, 47));
+    every_size(&app);
+    app.act(Action::OtherPane);
+    every_size(&app);
+    app.act(Action::Vitals);
+    every_size(&app);
+    app.act(Action::OtherPane);
+    insta::assert_snapshot!("vitals_hauls", text(&app, 160, 47));
+    every_size(&app);
+    app.act(Action::GoLedger);
+    app.act(Action::Last);
+    app.act(Action::DriveFile);
+    every_size(&app);
+    app.act(Action::GoLedger);
+    app.act(Action::Last);
+    (0..5).for_each(|_| app.act(Action::Up));
+    opens(&mut app);
+    // Its second haul without a fan: dotted behind it stands what the first showed.
+    insta::assert_snapshot!("haul_forecast", text(&app, 160, 47));
+    every_size(&app);
+}
+
 #[test]
 fn pictures_of_the_surveys() {
     let dir = tempfile::tempdir().unwrap();
@@ -137,9 +175,7 @@ fn pictures_of_the_surveys() {
         }
         app.act(Action::CursorRight);
         insta::assert_snapshot!(format!("surveys_{name}"), text(&app, 160, 47));
-        for (w, h) in [(80, 24), (100, 30), (240, 70)] {
-            draw(&app, w, h);
-        }
+        every_size(&app);
     }
     insta::assert_snapshot!("surveys_ground_small", text(&app, 100, 30));
     for action in [Action::ZoomIn, Action::PanLeft, Action::ZoomOut, Action::OtherPane, Action::Whole] {

@@ -12,8 +12,12 @@ use crate::quantity::units::Bytes;
 use crate::record::forecast::{Band, Forecast, LegForecast, Part};
 use crate::route::{Leg, LegKind, Route};
 
-/// Parts of a leg at most.
+/// Parts of a leg at most and at least, and of all legs together as a rule: a haul's head is read often.
 const PARTS: usize = 64;
+const FEWEST: usize = 8;
+const TOGETHER: usize = 256;
+/// Legs that are forecast.
+const LEGS: usize = 48;
 /// Hauls that are asked, the newest first.
 const HAULS: usize = 8;
 /// Of one haul alone it is not known how far two lie apart: so much, as a share of the rate.
@@ -130,7 +134,13 @@ fn apart(seconds: &[f64]) -> f64 {
     t * spread * (1.0 + 1.0 / n as f64).sqrt()
 }
 
-fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)]) -> Option<LegForecast> {
+fn leg_of(
+    leg: &Leg,
+    index: usize,
+    capacity: Bytes,
+    shown: &[(&LegProfile, bool)],
+    count: usize,
+) -> Option<LegForecast> {
     if shown.is_empty() {
         return None;
     }
@@ -144,9 +154,9 @@ fn leg_of(leg: &Leg, index: usize, capacity: Bytes, shown: &[(&LegProfile, bool)
     if end <= 0.0 {
         return None;
     }
-    let mut parts = Vec::with_capacity(PARTS);
-    for i in 0..PARTS {
-        let (from, to) = (end * i as f64 / PARTS as f64, end * (i + 1) as f64 / PARTS as f64);
+    let mut parts = Vec::with_capacity(count);
+    for i in 0..count {
+        let (from, to) = (end * i as f64 / count as f64, end * (i + 1) as f64 / count as f64);
         let all: Vec<Bin> = shown.iter().filter_map(|(p, _)| between(&p.bins, from, to)).collect();
         let rates: Vec<[f64; 3]> = all.iter().filter_map(|b| b.rate).collect();
         // As warm as the same leg of the same route made it; another leg began at another temperature.
@@ -185,7 +195,8 @@ pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Show
     let asked: Vec<&Shown> = if cooled_alike { alike } else { earlier.iter().collect() };
     let mut since_rest = Bytes::ZERO;
     let mut legs = Vec::new();
-    for (i, leg) in route.legs.iter().enumerate() {
+    let count = (TOGETHER / route.legs.len().max(1)).clamp(FEWEST, PARTS);
+    for (i, leg) in route.legs.iter().enumerate().take(LEGS) {
         if matches!(leg.kind, LegKind::Rest | LegKind::Wipe) {
             since_rest = Bytes::ZERO;
         }
@@ -199,16 +210,18 @@ pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Show
         let mut shown: Vec<(&LegProfile, bool)> = asked
             .iter()
             .filter(same_route)
-            .filter_map(|s| s.legs.iter().find(|p| usize::from(p.leg) == i && p.whole))
+            .filter_map(|s| s.legs.iter().find(|p| usize::from(p.leg) == i && p.whole && !p.bins.is_empty()))
             .map(|p| (p, cooled_alike))
             .take(HAULS)
             .collect();
         if shown.is_empty() {
             let loads = asked.iter().flat_map(|s| &s.legs);
-            let alike = loads.filter(|p| p.doing == doing && (doing.kind != LegKind::Write || near(p)));
+            let alike = loads.filter(|p| {
+                p.doing == doing && !p.bins.is_empty() && (doing.kind != LegKind::Write || near(p))
+            });
             shown = alike.map(|p| (p, false)).take(HAULS).collect();
         }
-        legs.extend(leg_of(leg, i, capacity, &shown));
+        legs.extend(leg_of(leg, i, capacity, &shown, count));
         if leg.destroys() {
             since_rest += leg.bytes_on(capacity).unwrap_or_default();
         }

@@ -50,7 +50,7 @@ impl Doing {
 pub struct Bin {
     /// Where it ends: bytes moved in the leg, or seconds of it where it rests.
     pub to: f64,
-    /// How long it took, s.
+    /// How long it took, s; of a load the time under it.
     pub seconds: f64,
     /// Rate of one sample, bytes per second: 5 %, half and 95 % of them were no faster.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -105,7 +105,9 @@ fn bins(readings: &Readings, samples: std::ops::Range<usize>, moves: bool) -> Ve
             Some(range.map_or([t, t], |[low, high]| [low.min(t), high.max(t)]))
         });
         let start = if from == 0 { 0.0 } else { series.end_s(from - 1) };
-        all.push(Bin { to: place(past - 1), seconds: series.end_s(past - 1) - start, rate, degrees });
+        // A pause of the user's is no time that the drive took.
+        let seconds = if moves { series.loaded_s(part.clone()) } else { series.end_s(past - 1) - start };
+        all.push(Bin { to: place(past - 1), seconds, rate, degrees });
         from = past;
     }
     all

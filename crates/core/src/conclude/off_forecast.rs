@@ -49,7 +49,9 @@ impl Passed {
 fn passed(readings: &Readings, reading: &LegReading, forecast: &LegForecast) -> Vec<Passed> {
     let series = readings.series();
     let base = reading.moved_before.as_f64();
-    let moved = series.extent(Ruler::Moved) - base;
+    // What legs after this one moved is none of its own: it may have been cut short.
+    let next = readings.legs().iter().find(|l| l.from > reading.from).map(|l| l.moved_before.as_f64());
+    let moved = next.unwrap_or_else(|| series.extent(Ruler::Moved)) - base;
     let mut from = 0.0;
     let one = |p: &Part| {
         let begin = std::mem::replace(&mut from, p.to);
@@ -290,6 +292,33 @@ mod tests {
         // A little sooner is no news.
         assert_eq!(findings(&haul(29.0, (1.0, 0.25), 50.0)), []);
         assert_eq!(findings(&Readings::new()), []);
+    }
+
+    #[test]
+    fn what_other_legs_moved_is_none_of_a_leg_that_was_cut_short() {
+        let mut r = haul(32.0, (1.0, 0.25), 50.0);
+        let whole = r.elapsed();
+        r.push(&Event::LegStarted { at: whole, leg: 1 });
+        assert_eq!(findings(&r), []);
+        let mut cut = Readings::new();
+        let events = |r: &Readings| r.head().cloned();
+        cut.push(&Event::HaulStarted(Box::new(events(&r).unwrap())));
+        cut.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        for i in 1..=400u64 {
+            // Cut after 10 GB; the next leg moves at another rate.
+            if i == 101 {
+                cut.push(&Event::LegStarted { at: Duration::from_millis(10_000), leg: 1 });
+            }
+            let leg = u16::from(i > 100);
+            cut.push(&Event::Sample(Sample {
+                end: Duration::from_millis(i * 100),
+                span: Duration::from_millis(100),
+                leg,
+                written: Bytes::from_mib(if leg == 0 { 95 } else { 900 }),
+                ..Sample::default()
+            }));
+        }
+        assert_eq!(findings(&cut), []);
     }
 
     #[test]

@@ -40,7 +40,10 @@ pub fn render(
     }
     title(survey, chosen, area, buf, theme);
     let body = Rect { y: area.y + 2, height: area.height - 2, ..area };
-    let (lanes_at, hold_at) = if area.width >= BESIDE {
+    // Where there is room for one of them, it is what the buffer went through.
+    let (lanes_at, hold_at) = if area.width < BESIDE && body.height < 20 {
+        (body, Rect::default())
+    } else if area.width >= BESIDE {
         let width = (area.width / 3).clamp(33, 70);
         let x = body.x + body.width - width;
         (Rect { width: body.width - width - 3, ..body }, Rect { x, width, ..body })
@@ -103,6 +106,9 @@ fn lanes(trial: &Trial, r: &Readings, area: Rect, buf: &mut Buffer, theme: &Them
     let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };
     let stream = Rate::from_mb_s(trial.mb_s);
     let all = stretches(series, samples, stream, Bytes::new(trial.buffer_bytes), usize::from(plot.width));
+    if area.height < 9 {
+        return;
+    }
     let (Some(first), Some(last)) = (all.first(), all.last()) else {
         buf.set_stringn(area.x, area.y, "Nothing was offered yet.", usize::from(area.width), theme.faint());
         return;
