@@ -78,11 +78,14 @@ fn frames(home: &std::path::Path) {
     views::render(&app, area, &mut buf);
     println!("first frame of the demo after {:.1} ms", began.elapsed().as_secs_f64() * 1e3);
     app.act(Action::GoLedger);
-    for _ in 0..4 {
-        app.act(Action::Down);
+    // A long write that throttled, with a forecast behind it.
+    app.act(Action::Last);
+    for _ in 0..5 {
+        app.act(Action::Up);
     }
     let began = Instant::now();
     app.act(Action::Open);
+    app.finish_loading();
     let samples = app.shown().map_or(0, |(r, _)| r.series().len());
     println!("a haul of {samples} samples opened in {:.1} ms", began.elapsed().as_secs_f64() * 1e3);
     let frame = |app: &App| {

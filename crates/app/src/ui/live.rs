@@ -1,5 +1,6 @@
 //! Hauls under way, as the interface follows them.
 
+use std::cell::RefCell;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::archive::estimate::Span;
@@ -10,6 +11,7 @@ use super::alarm::ToldOf;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::session::{Over, Session};
+use crate::told::headline;
 use crate::told::road::Road;
 use crate::watch::frame::Desk;
 use crate::watch::watching::Watching;
@@ -61,7 +63,12 @@ pub struct Live {
     concluded_at: usize,
     cost: Duration,
     stale: bool,
+    /// The answer in words, and what it was made of.
+    answered: RefCell<(AnswerOf, String)>,
 }
+
+/// What the answer of a haul under way depends on: when it was concluded from, legs begun, operations failed, whether it has ended.
+type AnswerOf = Option<(Instant, usize, u64, bool)>;
 
 impl Live {
     /// Follows a session.
@@ -82,6 +89,7 @@ impl Live {
             concluded_at: 0,
             cost: Duration::ZERO,
             stale: false,
+            answered: RefCell::default(),
         }
     }
 
@@ -103,6 +111,7 @@ impl Live {
             concluded_at: 0,
             cost: Duration::ZERO,
             stale: false,
+            answered: RefCell::default(),
         }
     }
 
@@ -130,6 +139,18 @@ impl Live {
             && self.stale
             && since >= Duration::from_millis(200).max(self.cost * 20)
             && (worth >= self.cost || since >= PATIENCE)
+    }
+
+    /// What is to be said of it first. Made anew when something was concluded, not at every frame.
+    #[must_use]
+    pub fn answer(&self) -> String {
+        let r = &self.readings;
+        let of = Some((self.concluded, r.legs().len(), r.errors(), r.ended().is_some()));
+        let mut answered = self.answered.borrow_mut();
+        if answered.0 != of {
+            *answered = (of, headline::answer(r, &self.conclusions));
+        }
+        answered.1.clone()
     }
 
     /// When it was concluded from last.

@@ -46,8 +46,9 @@ impl Readings {
         }
         if loaded < FEW_SAMPLES {
             let seconds = self.series.loaded_s(0..self.series.len());
+            let samples = if loaded == 1 { "1 sample".to_owned() } else { format!("{loaded} samples") };
             out.push(format!(
-                "Cannot tell where a level ends, because the record has {loaded} samples under load ({}).",
+                "Cannot tell where a level ends, because the record has {samples} under load ({}).",
                 span_words(seconds)
             ));
         }

@@ -382,7 +382,7 @@ fn draw_row(
             let line =
                 format!("hauling{how_far}  {now}{heat}  {} written  {}", r.written(), clock(r.elapsed()));
             put(right, 0, &line, area.width, theme.accent());
-            put(below, 1, &headline::answer(r, &live.conclusions), area.width, theme.strong());
+            put(below, 1, &live.answer(), area.width, theme.strong());
         }
         None if view.under_way_on(d).is_some() => {
             if let Some(h) = view.under_way_on(d) {
