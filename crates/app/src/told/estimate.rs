@@ -1,6 +1,7 @@
 //! How long a route will take on a drive, in words, from what the ledger knows of the drive.
 
 use hollow_mile_core::archive::estimate::{Basis, Known, Span};
+use hollow_mile_core::archive::forecast::Air;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::forecast::Forecast;
@@ -24,8 +25,8 @@ pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Kno
     for row in own.take(ASKED) {
         let head = ledger.head(&row.haul);
         if let (Ok(head), Some(digest)) = (head, ledger.digest_at_hand(&row.haul)) {
-            let cooling = head.conditions.cooling.as_deref();
-            known.learn(&head.route, head.drive.capacity, cooling, row.elapsed, &digest);
+            let air = Air::of(&head.conditions);
+            known.learn(&head.route, head.drive.capacity, air, row.elapsed, &digest);
         }
     }
     known
@@ -41,8 +42,8 @@ pub fn forecast_of(
     conditions: &Conditions,
 ) -> Option<Forecast> {
     let on = LaidOn::file_system_if(drive.kind == DriveKind::File);
-    let cooling = conditions.cooling.as_deref();
-    let forecast = known_of(ledger, rows, drive).forecast(&route.laid_out(on), drive.capacity, cooling);
+    let air = Air::of(conditions);
+    let forecast = known_of(ledger, rows, drive).forecast(&route.laid_out(on), drive.capacity, &air);
     (!forecast.legs.is_empty()).then_some(forecast)
 }
 

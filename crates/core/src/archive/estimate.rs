@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::archive::claims::Claims;
 use crate::archive::digest::{Digest, HeatDigest, LoadFigure};
-use crate::archive::forecast::{self, Shown};
+use crate::archive::forecast::{self, Air, Shown};
 use crate::archive::warmth::{Wait, Warmth};
 use crate::conclude::models::Told;
 use crate::drive::{LoadKind, Pattern};
@@ -89,22 +89,10 @@ impl Known {
         self.claims.as_ref()?.endurance
     }
 
-    /// Takes in a haul that came to its end: its route as it was laid out, the size of the drive or file, how it was cooled, how long
+    /// Takes in a haul that came to its end: its route as it was laid out, the size of the drive or file, what it was made in, how long
     /// it took, and its digest. The newest comes first.
-    pub fn learn(
-        &mut self,
-        route: &Route,
-        capacity: Bytes,
-        cooling: Option<&str>,
-        took: Duration,
-        digest: &Digest,
-    ) {
-        self.shown.push(Shown {
-            cooling: cooling.map(str::to_owned),
-            capacity,
-            route: route.clone(),
-            legs: digest.legs.clone(),
-        });
+    pub fn learn(&mut self, route: &Route, capacity: Bytes, air: Air, took: Duration, digest: &Digest) {
+        self.shown.push(Shown { air, capacity, route: route.clone(), legs: digest.legs.clone() });
         if digest.treatment.cut_legs.is_empty() {
             self.whole.push((route.clone(), capacity, took));
         }
@@ -169,10 +157,10 @@ impl Known {
         paper.filter(|(r, _)| r.get() > 0.0).map(|(r, basis)| (bytes.as_f64() / r.get(), basis))
     }
 
-    /// What a route will be like that is laid out, on a drive that is cooled so.
+    /// What a route will be like that is laid out, in this air.
     #[must_use]
-    pub fn forecast(&self, route: &Route, capacity: Bytes, cooling: Option<&str>) -> Forecast {
-        forecast::of(route, capacity, cooling, &self.shown)
+    pub fn forecast(&self, route: &Route, capacity: Bytes, air: &Air) -> Forecast {
+        forecast::of(route, capacity, air, &self.shown)
     }
 
     /// How long each leg of a route takes that is laid out, in order; `None` for one that nothing tells of.

@@ -8,7 +8,8 @@
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use crate::archive::profile::{Bin, Doing, LegProfile};
-use crate::quantity::units::Bytes;
+use crate::quantity::units::{Bytes, Celsius};
+use crate::record::Conditions;
 use crate::record::forecast::{Band, Forecast, LegForecast, Part};
 use crate::route::{Leg, LegKind, Route};
 
@@ -30,11 +31,37 @@ const BEYOND: f64 = 0.15;
 /// Temperatures beyond those that were seen, K.
 const MARGIN_K: f64 = 1.0;
 
+/// Air that is warmer or cooler by more is another, K.
+const SAME_AIR_K: f64 = 5.0;
+
+/// In what a haul is made, as far as it is stated.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Air {
+    /// How the drive is cooled.
+    pub cooling: Option<String>,
+    /// Temperature of the air.
+    pub ambient: Option<Celsius>,
+}
+
+impl Air {
+    /// As the conditions of a haul state it.
+    #[must_use]
+    pub fn of(conditions: &Conditions) -> Self {
+        Self { cooling: conditions.cooling.clone(), ambient: conditions.ambient }
+    }
+
+    /// Cooled in the same words, in air of the same temperature where both are stated.
+    fn is_like(&self, other: &Self) -> bool {
+        let far = |(a, b): (Celsius, Celsius)| (a.degrees() - b.degrees()).abs() > SAME_AIR_K;
+        self.cooling == other.cooling && !self.ambient.zip(other.ambient).is_some_and(far)
+    }
+}
+
 /// What the legs of an earlier haul showed, and under which conditions.
 #[derive(Debug, Clone)]
 pub struct Shown {
-    /// How it was cooled.
-    pub cooling: Option<String>,
+    /// What it was made in.
+    pub air: Air,
     /// Size of the drive or file.
     pub capacity: Bytes,
     /// Its route as it was laid out.
@@ -188,9 +215,9 @@ fn leg_of(
 /// What a route will be like that is laid out, from what the legs of earlier hauls showed, the newest first. Hauls that were cooled as
 /// this one will be come before others, and the same leg of the same route before the same load elsewhere.
 #[must_use]
-pub fn of(route: &Route, capacity: Bytes, cooling: Option<&str>, earlier: &[Shown]) -> Forecast {
-    let alike: Vec<&Shown> = earlier.iter().filter(|s| s.cooling.as_deref() == cooling).collect();
-    // What was cooled otherwise tells of loads, and not how warm it gets.
+pub fn of(route: &Route, capacity: Bytes, air: &Air, earlier: &[Shown]) -> Forecast {
+    let alike: Vec<&Shown> = earlier.iter().filter(|s| s.air.is_like(air)).collect();
+    // What was cooled otherwise, or in other air, tells of loads, and not how warm it gets.
     let cooled_alike = !alike.is_empty();
     let asked: Vec<&Shown> = if cooled_alike { alike } else { earlier.iter().collect() };
     let mut since_rest = Bytes::ZERO;
@@ -248,7 +275,7 @@ mod tests {
         bins.extend((11..=20).map(|i| bin(f64::from(i) * 1e10, 4e10 / rate, rate / 4.0)));
         let doing = Doing::of(&route.legs[0]);
         Shown {
-            cooling: None,
+            air: Air::default(),
             capacity: Bytes::from_gb(1000),
             route: route.clone(),
             legs: vec![LegProfile { leg: 0, doing, since_rest_bytes: 0, whole: true, bins }],
@@ -259,7 +286,7 @@ mod tests {
     fn what_was_shown_at_a_place_is_expected_there() {
         let r = route("200 GB");
         let earlier = [shown(&r, 2e9), shown(&r, 2.02e9), shown(&r, 1.98e9)];
-        let f = of(&r, Bytes::from_gb(1000), None, &earlier);
+        let f = of(&r, Bytes::from_gb(1000), &Air::default(), &earlier);
         let leg = f.leg(0).unwrap();
         assert_eq!((leg.hauls, leg.parts.len()), (3, PARTS));
         // 50 s and 200 s.
@@ -279,31 +306,41 @@ mod tests {
     }
 
     fn f_same(route: &Route, earlier: &[Shown]) -> bool {
-        of(route, Bytes::from_gb(1000), None, earlier).leg(0).is_some_and(|l| l.same_route)
+        of(route, Bytes::from_gb(1000), &Air::default(), earlier).leg(0).is_some_and(|l| l.same_route)
     }
 
     #[test]
     fn a_longer_leg_goes_on_as_it_went_and_a_shorter_one_ends_sooner() {
         let known = route("200 GB");
         let earlier = [shown(&known, 2e9)];
-        let long = of(&route("400 GB"), Bytes::from_gb(1000), None, &earlier);
+        let long = of(&route("400 GB"), Bytes::from_gb(1000), &Air::default(), &earlier);
         // 200 GB more at 0.5 GB/s.
         assert!((long.leg(0).unwrap().seconds() - 650.0).abs() < 5.0);
         // Another route: how warm it is there is not known.
         assert!(!long.leg(0).unwrap().same_route && f_same(&known, &earlier));
         assert!(long.leg(0).unwrap().parts.iter().all(|p| p.degrees.is_none()));
-        let short = of(&route("50 GB"), Bytes::from_gb(1000), None, &earlier);
+        let short = of(&route("50 GB"), Bytes::from_gb(1000), &Air::default(), &earlier);
         assert!((short.leg(0).unwrap().seconds() - 25.0).abs() < 0.5);
-        assert_eq!(of(&route("50 GB"), Bytes::from_gb(1000), None, &[]), Forecast::default());
+        assert_eq!(of(&route("50 GB"), Bytes::from_gb(1000), &Air::default(), &[]), Forecast::default());
     }
 
     #[test]
     fn hauls_cooled_alike_come_first_and_other_loads_say_nothing() {
         let r = route("200 GB");
-        let fan = Shown { cooling: Some("fan".into()), ..shown(&r, 3e9) };
-        let f = of(&r, Bytes::from_gb(1000), Some("fan"), &[shown(&r, 2e9), fan]);
+        let with = |cooling: Option<&str>, ambient: Option<f64>| Air {
+            cooling: cooling.map(str::to_owned),
+            ambient: ambient.map(Celsius::new),
+        };
+        let fan = Shown { air: with(Some("fan"), None), ..shown(&r, 3e9) };
+        let f = of(&r, Bytes::from_gb(1000), &with(Some("fan"), None), &[shown(&r, 2e9), fan]);
+        // Warm air is no repeat of cool air: its rates are expected, and nothing is judged by them.
+        let cool = Shown { air: with(None, Some(24.0)), ..shown(&r, 2e9) };
+        let same = |ambient| {
+            of(&r, Bytes::from_gb(1000), &with(None, ambient), std::slice::from_ref(&cool)).legs[0].same_route
+        };
+        assert_eq!([Some(27.0), None, Some(38.0)].map(same), [true, true, false]);
         assert!((f.leg(0).unwrap().at(1e9).unwrap().rate.unwrap().likely / 3e9 - 1.0).abs() < 1e-6);
         let read = Route::from_toml("name='r'\n[[leg]]\nkind='read'\nuntil={bytes='1 GB'}\n").unwrap();
-        assert!(of(&read, Bytes::from_gb(1000), None, &[shown(&r, 2e9)]).legs.is_empty());
+        assert!(of(&read, Bytes::from_gb(1000), &Air::default(), &[shown(&r, 2e9)]).legs.is_empty());
     }
 }

@@ -6,7 +6,7 @@
 use std::time::Duration;
 
 use hollow_mile_core::archive::digest::Digest;
-use hollow_mile_core::archive::forecast::{Shown, of};
+use hollow_mile_core::archive::forecast::{Air, Shown, of};
 use hollow_mile_core::conclude::Assumption;
 use hollow_mile_core::drive::LoadSummary;
 use hollow_mile_core::quantity::FindingKind;
@@ -189,10 +189,10 @@ pub fn prove_forecast(seed: u64, score: &mut ForecastScore) {
         .map(|_| {
             let r = haul(&n, Change::Nothing, None, &mut d);
             let legs = Digest::of(&r, &r.conclude()).legs;
-            Shown { cooling: None, capacity, route: route(&n), legs }
+            Shown { air: Air::default(), capacity, route: route(&n), legs }
         })
         .collect();
-    let forecast = of(&route(&n), capacity, None, &earlier);
+    let forecast = of(&route(&n), capacity, &Air::default(), &earlier);
     let Some(leg) = forecast.leg(0) else { return };
     let fourth = haul(&n, Change::Nothing, Some(forecast.clone()), &mut d);
     let off = |r: &Readings| {

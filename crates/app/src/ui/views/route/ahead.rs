@@ -1,5 +1,6 @@
 //! What is expected of a route on the drive that it is planned for.
 
+use hollow_mile_core::archive::forecast::Air;
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::record::forecast::Forecast;
 use hollow_mile_core::route::{LaidOn, Route};
@@ -26,7 +27,7 @@ impl RouteView {
             return None;
         }
         let capacity = self.capacity_of(&drive.identity);
-        let forecast = drive.known.forecast(&route, capacity, self.conditions.cooling.as_deref());
+        let forecast = drive.known.forecast(&route, capacity, &Air::of(&self.conditions));
         let spans = drive.known.legs(&route, capacity);
         let spans = spans.into_iter().map(|s| s.map(|s| s.likely.as_secs_f64())).collect();
         Some((route, forecast, spans))
