@@ -118,7 +118,7 @@ fn a_record_that_tells_nothing_says_so() {
     let bench = Bench::new();
     let cases = [
         ("empty.csv", "elapsed_s,written_bytes\n", "no samples"),
-        ("one.csv", "elapsed_s,written_bytes\n1,1000000\n", "1 samples under load"),
+        ("one.csv", "elapsed_s,written_bytes\n1,1000000\n", "1 sample under load"),
         ("idle.csv", "elapsed_s,written_bytes\n1,0\n2,0\n3,0\n", "nothing was written or read"),
         ("failed.csv", "elapsed_s,written_bytes,errors\n1,0,4\n2,0,9\n", "every operation failed: 9 errors"),
     ];
