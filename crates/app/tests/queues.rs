@@ -7,13 +7,29 @@ use std::time::Duration;
 
 use common::{Bench, Terminal, put_demo};
 
+/// A route of this name that writes so much.
+fn writes(bench: &Bench, name: &str, bytes: &str) -> String {
+    let path = bench.path(&format!("{name}.toml"));
+    let text = format!("name = \"{name}\"\n[[leg]]\nkind = \"write\"\nuntil = {{ bytes = \"{bytes}\" }}\n");
+    std::fs::write(&path, text).unwrap();
+    path
+}
+
+/// Moves the cursor of the yard to a drive.
+fn cursor_on(t: &Terminal, serial: &str) {
+    for _ in 0..20 {
+        if t.screen().lines().any(|l| l.contains('▸') && l.contains(serial)) {
+            return;
+        }
+        t.keys(&["j"]);
+    }
+}
+
 #[test]
 fn what_waits_is_shown_edited_paused_and_goes_on_without_the_interface() {
     let bench = Bench::new();
     put_demo(&bench.dir.path().join("home"));
-    let route = bench.path("long.toml");
-    std::fs::write(&route, "name = \"long\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"60 GB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "long", "60 GB");
     for (label, drive) in [("alpha", "sim:corrie-1t"), ("beta", "sim:corrie-1t")] {
         bench.json(&["haul", &route, "--on", drive, "--label", label, "--json"]);
     }
@@ -39,12 +55,7 @@ fn what_waits_is_shown_edited_paused_and_goes_on_without_the_interface() {
     assert!(none.contains("nothing waits at place 9"), "{none}");
     let t = Terminal::start(&bench, "", 160, 47);
     t.sees("3 wait, paused (Q)");
-    for _ in 0..20 {
-        if t.screen().lines().any(|l| l.contains('▸') && l.contains("KW-0188")) {
-            break;
-        }
-        t.keys(&["j"]);
-    }
+    cursor_on(&t, "KW-0188");
     t.keys(&["Q"]);
     t.sees("queue of sim:corrie-1t");
     t.sees("Paused: nothing begins");
@@ -96,9 +107,7 @@ fn a_queue_waits_for_a_haul_that_is_none_of_its_own() {
 #[test]
 fn a_queue_stops_where_a_haul_cannot_be_made_and_says_why() {
     let bench = Bench::new();
-    let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"32 MiB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "short", "32 MiB");
     let target = format!("file:{}", bench.path("q.hm"));
     bench.json(&["haul", &route, "--on", &target, "--size", "32MiB", "--json"]);
     // Somebody put a file of theirs there meanwhile.
@@ -120,9 +129,7 @@ fn a_queue_stops_where_a_haul_cannot_be_made_and_says_why() {
 #[test]
 fn a_haul_that_waits_survives_the_process_that_took_it() {
     let bench = Bench::new();
-    let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"32 MiB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "short", "32 MiB");
     let target = format!("file:{}", bench.path("killed.hm"));
     bench.json(&["haul", &route, "--on", &target, "--size", "32MiB", "--json"]);
     bench.json(&["again", "last", "--rest", "10 min", "--json"]);
@@ -147,9 +154,7 @@ fn what_is_moved_or_taken_out_is_what_was_seen_also_when_others_changed_the_queu
     let bench = Bench::new();
     put_demo(&bench.dir.path().join("home"));
     let drive = "sim:corrie-1t";
-    let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "short", "1 GB");
     bench.run(&["queue", "pause", drive]);
     for label in ["ash", "birch", "cedar", "dogwood"] {
         let one = bench.json(&["haul", &route, "--on", drive, "--label", label, "--json"]);
@@ -163,12 +168,7 @@ fn what_is_moved_or_taken_out_is_what_was_seen_also_when_others_changed_the_queu
     assert_eq!(waiting(), ["ash", "birch", "cedar", "dogwood"]);
     let t = Terminal::start(&bench, "", 160, 47);
     t.sees("4 wait, paused (Q)");
-    for _ in 0..20 {
-        if t.screen().lines().any(|l| l.contains('▸') && l.contains("KW-0188")) {
-            break;
-        }
-        t.keys(&["j"]);
-    }
+    cursor_on(&t, "KW-0188");
     t.keys(&["Q", "j", "D"]);
     t.sees("short, birch");
     // While it asks, another hand takes the first out: birch goes and cedar stays.
@@ -185,9 +185,7 @@ fn what_is_moved_or_taken_out_is_what_was_seen_also_when_others_changed_the_queu
 #[test]
 fn a_queue_that_is_paused_while_it_rests_begins_nothing() {
     let bench = Bench::new();
-    let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"32 MiB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "short", "32 MiB");
     let target = format!("file:{}", bench.path("rested.hm"));
     bench.json(&["haul", &route, "--on", &target, "--size", "32MiB", "--json"]);
     bench.json(&["again", "last", "--rest", "2 s", "--json"]);
@@ -227,9 +225,7 @@ fn a_note_goes_to_the_haul_it_was_typed_for_and_a_repeat_leaves_the_draft_alone(
     let before = json(&["ledger", "--json"]);
     let seen = before.as_array().unwrap().iter().find(|h| h["serial"] == "KW-0417").unwrap()["haul"].clone();
     // While it is typed, a newer haul of this drive comes to the top of the list.
-    let route = bench.path("short.toml");
-    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }\n")
-        .unwrap();
+    let route = writes(&bench, "short", "1 GB");
     json(&["haul", &route, "--on", "sim:corrie-2t", "--json"]);
     t.text("screwed down again");
     t.keys(&["Enter"]);

@@ -37,10 +37,7 @@ pub fn knee(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mis
     let mut blocks: Vec<u64> = rungs.iter().map(|r| r.block_bytes).collect();
     blocks.sort_unstable();
     blocks.dedup();
-    let what = format!(
-        "what depth buys and costs, {}",
-        if rungs[0].pattern == Pattern::Random { "at random" } else { "in sequence" }
-    );
+    let what = format!("what depth buys and costs, {}", rungs[0].pattern.words());
     let mut scene = begin(readings, &what, TOP + 500.0 + blocks.len() as f64 * 16.0 + 40.0);
     let extremes = |of: &dyn Fn(&Rung) -> f64| {
         rungs.iter().map(|r| of(r)).fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)))

@@ -1,12 +1,13 @@
 //! Chart of blocks read back: the drive row by row, what was seen in each part, and what stands elsewhere than it belongs.
 
 use hollow_mile_core::conclude::Conclusions;
-use hollow_mile_core::conclude::surveys::proof::{Seen, moved, parts};
+use hollow_mile_core::conclude::surveys::proof::{Moved, Seen, moved, parts};
+use hollow_mile_core::conclude::surveys::verify::VerifySurvey;
 use hollow_mile_core::drive::stamp::Wrong;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::{Readings, Ruler};
 
-use crate::lanes::{LEFT, RIGHT};
+use crate::lanes::{LEFT, RIGHT, letter};
 use crate::plot::{FAINT, TEXT};
 use crate::scene::{Anchor, Ink, Scene};
 use crate::surveys::{Missing, TOP, begin, missing};
@@ -70,12 +71,12 @@ pub fn proof(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
     };
     for (i, p) in pieces.iter().enumerate().take(LETTERED) {
         let middle = p.length.as_f64() / 2.0;
-        let small = char::from(b'a' + i as u8);
+        let capital = letter(i);
         let (a, b) = (place(p.stands.as_f64() + middle), place(p.belongs.as_f64() + middle));
-        scene.heavy(a, small.to_string(), 12.0, TEXT, Anchor::Start);
+        scene.heavy(a, capital.to_lowercase(), 12.0, TEXT, Anchor::Start);
         // Several may belong to one place.
         let beside = (b.0 + i as f64 * 11.0, b.1);
-        scene.heavy(beside, small.to_ascii_uppercase().to_string(), 12.0, TEXT, Anchor::Start);
+        scene.heavy(beside, capital, 12.0, TEXT, Anchor::Start);
     }
     if let Some(holds) = v.holds_bytes {
         let at = holds as f64 / capacity * ROWS as f64;
@@ -90,14 +91,8 @@ pub fn proof(readings: &Readings, conclusions: &Conclusions) -> Result<Scene, Mi
     Ok(scene)
 }
 
-fn figures(
-    scene: &mut Scene,
-    v: &hollow_mile_core::conclude::surveys::verify::VerifySurvey,
-    top: f64,
-    pieces: &[hollow_mile_core::conclude::surveys::proof::Moved],
-) {
-    let mut y = top;
-    y = scene.paragraph((LEFT, y), &v.sentences().join(" "), 11.5, TEXT, RIGHT - LEFT) + 8.0;
+fn figures(scene: &mut Scene, v: &VerifySurvey, top: f64, pieces: &[Moved]) {
+    let mut y = scene.paragraph((LEFT, top), &v.sentences().join(" "), 11.5, TEXT, RIGHT - LEFT) + 8.0;
     for (seen, bytes) in v.by_what_was_seen() {
         scene.area(
             vec![(LEFT, y - 9.0), (LEFT + 24.0, y - 9.0), (LEFT + 24.0, y + 1.0), (LEFT, y + 1.0)],
@@ -109,10 +104,10 @@ fn figures(
     }
     y += 8.0;
     for (i, p) in pieces.iter().enumerate() {
-        let small = char::from(b'a' + i as u8);
+        let capital = letter(i);
         let words = format!(
-            "{small} {}  {} stand at {} and belong at {}",
-            small.to_ascii_uppercase(),
+            "{} {capital}  {} stand at {} and belong at {}",
+            capital.to_lowercase(),
             p.length,
             p.stands,
             p.belongs

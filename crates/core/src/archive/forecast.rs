@@ -106,9 +106,10 @@ fn between(bins: &[Bin], from: f64, to: f64) -> Option<Bin> {
     }
     if to > last.to {
         let beyond = to - last.to.max(from);
-        let pace = last.rate.map_or(1.0, |r| 1.0 / r[1].max(1.0));
-        seconds += beyond * pace;
-        rate = rate.or(last.rate);
+        // A leg that rests is measured in seconds, and one that moves goes on as it did when it last moved.
+        let rated = bins.iter().rev().find_map(|b| b.rate);
+        seconds += beyond * rated.map_or(1.0, |r| 1.0 / r[1].max(1.0));
+        rate = rate.or(rated);
         degrees = degrees.or(last.degrees);
     }
     Some(Bin { to, seconds, rate, degrees })
@@ -319,6 +320,11 @@ mod tests {
         // Another route: how warm it is there is not known.
         assert!(!long.leg(0).unwrap().same_route && f_same(&known, &earlier));
         assert!(long.leg(0).unwrap().parts.iter().all(|p| p.degrees.is_none()));
+        // That nothing moved in its last bin is no rate of nought.
+        let mut stalled = shown(&known, 2e9);
+        stalled.legs[0].bins.push(Bin { to: 2e11 + 1.0, seconds: 3.0, rate: None, degrees: None });
+        let long = of(&route("400 GB"), Bytes::from_gb(1000), &Air::default(), &[stalled]);
+        assert!((long.leg(0).unwrap().seconds() - 653.0).abs() < 5.0, "{}", long.leg(0).unwrap().seconds());
         let short = of(&route("50 GB"), Bytes::from_gb(1000), &Air::default(), &earlier);
         assert!((short.leg(0).unwrap().seconds() - 25.0).abs() < 0.5);
         assert_eq!(of(&route("50 GB"), Bytes::from_gb(1000), &Air::default(), &[]), Forecast::default());

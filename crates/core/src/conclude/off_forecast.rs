@@ -194,7 +194,7 @@ fn tell(
     }
 }
 
-/// As `prove` found it: of what is told of drives of which some changed and some did not, so much is right.
+/// As `prove` found it where as many drives changed as did not: of what is told so much is so, for the reason that is named.
 const CONFIDENCE: f64 = 0.95;
 
 /// Where the legs of a haul left what was expected of them.

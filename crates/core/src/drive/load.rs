@@ -85,6 +85,18 @@ pub enum Pattern {
     Backward,
 }
 
+impl Pattern {
+    /// As it is said after a block size.
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Sequential => "in sequence",
+            Self::Random => "at random",
+            Self::Backward => "backwards",
+        }
+    }
+}
+
 /// What a drive is told to do until told otherwise.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Load {

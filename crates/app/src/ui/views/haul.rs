@@ -303,7 +303,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let plot_width = at.rate.width.saturating_sub(lane::LABELS);
     let columns = readings.columns(view.ruler, from, to, usize::from(plot_width) * 2);
     let expected = readings.expected(view.ruler, from, to, columns.len());
-    let band = |of: fn(&Part) -> Option<Band>| -> lane::Expected {
+    let band = |of: fn(&Part) -> Option<Band>| -> Vec<Option<(f64, f64)>> {
         expected.iter().map(|p| p.as_ref().and_then(of).map(|b| (b.low, b.high))).collect()
     };
     lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);

@@ -15,9 +15,10 @@ use ratatui::layout::Rect;
 
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
+use crate::ui::theme::Theme;
 use crate::ui::widgets::over_time::{self, Followed};
 use crate::ui::widgets::panel::{Writer, fit};
-use crate::ui::widgets::scroll::moved;
+use crate::ui::widgets::scroll::{more, moved};
 
 fn cell(value: Option<&String>) -> &str {
     value.map_or("not told", String::as_str)
@@ -59,7 +60,8 @@ impl VitalsView {
             self.from = 0;
             return;
         }
-        let last = self.wear.len().saturating_sub(1);
+        let rows = if self.hauls { self.wear.len() } else { self.health.attributes.len() };
+        let last = rows.saturating_sub(1);
         self.from = moved(self.from, last, action).unwrap_or(self.from);
     }
 }
@@ -89,7 +91,7 @@ pub fn render(view: &VitalsView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
     }
     let left = Rect { width: (body.width * 3 / 5).min(94), ..body };
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
-    let used = figures(view, left, buf, frame).min(left.height);
+    let used = figures(view, left, buf, theme).min(left.height);
     let told = words(view, right, buf, frame);
     // The picture has what is left below both, over the whole width.
     let y = body.y + used.max(told) + 1;
@@ -135,8 +137,7 @@ fn followed(view: &VitalsView) -> Vec<Followed> {
 }
 
 /// What the last haul moved, then all figures as they are now; gives the rows that it took.
-fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> u16 {
-    let theme = frame.theme;
+fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 {
     let (faint, strong) = (theme.faint(), theme.strong());
     let mut out = Writer::new(area, buf);
     let width = area.width;
@@ -193,17 +194,19 @@ fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -
         }
     }
     used += lines as u16;
-    if !view.health.attributes.is_empty() {
+    let left = usize::from(rows.saturating_sub(used + 2));
+    if !view.health.attributes.is_empty() && left > 0 {
         used += 1;
         let head = format!("{:<14}{:<18}{:<16}{}", "attribute", "value and worst", "threshold", "raw bytes");
-        if used < rows {
-            buf.set_stringn(area.x, area.y + used, head, usize::from(width), faint);
-        }
-        for a in &view.health.attributes {
+        let at = Rect { y: area.y + used, height: 1, ..area };
+        buf.set_stringn(at.x, at.y, head, usize::from(width), faint);
+        // Those that failed first, wherever the drive lists them.
+        let mut all: Vec<_> = view.health.attributes.iter().collect();
+        all.sort_by_key(|a| !a.failed());
+        let first = view.from.min(all.len().saturating_sub(left));
+        more(first, all.len().saturating_sub(first + left), at, buf, theme);
+        for a in all.into_iter().skip(first).take(left) {
             used += 1;
-            if used >= rows {
-                break;
-            }
             let threshold = a.threshold.map_or_else(|| "none".to_owned(), |t| t.to_string());
             let threshold = if a.failed() { format!("{threshold} failed") } else { threshold };
             let style = if a.failed() { theme.accent() } else { strong };
@@ -298,9 +301,9 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
     for ((x, name), end) in columns.iter().zip(&ends) {
         put(*x, 0, *end, name, theme.faint());
     }
-    for (i, w) in
-        view.wear.iter().skip(view.from).take(usize::from(area.height.saturating_sub(1))).enumerate()
-    {
+    let fits = usize::from(area.height.saturating_sub(2));
+    let first = view.from.min(view.wear.len().saturating_sub(fits));
+    for (i, w) in view.wear.iter().skip(first).take(fits).enumerate() {
         let v = &w.after;
         let or_none = |v: Option<String>| v.unwrap_or_else(|| "not told".into());
         let turns = v.thermal_transitions.zip(w.before.thermal_transitions).map(|(a, b)| a.saturating_sub(b));
@@ -323,5 +326,44 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
         for (((x, _), end), cell) in columns.iter().zip(&ends).zip(&cells) {
             put(*x, 1 + i as u16, *end, cell, theme.strong());
         }
+    }
+    let last = Rect { y: area.y + area.height.saturating_sub(1), height: 1, ..area };
+    more(first, view.wear.len().saturating_sub(first + fits), last, buf, theme);
+}
+
+#[cfg(test)]
+mod tests {
+    use hollow_mile_core::drive::DriveKind;
+    use hollow_mile_core::drive::protocol::ata::Attribute;
+    use hollow_mile_core::quantity::units::Bytes as Size;
+
+    use super::*;
+    use crate::ui::theme::Depth;
+
+    fn shown(view: &VitalsView, height: u16) -> String {
+        let area = Rect::new(0, 0, 90, height);
+        let mut buf = Buffer::empty(area);
+        let theme = Theme::new(Depth::Mono);
+        figures(view, area, &mut buf, &theme);
+        let rows = (0..height).map(|y| (0..90).map(|x| buf[(x, y)].symbol()).collect::<String>());
+        rows.collect::<Vec<_>>().join("\n")
+    }
+
+    #[test]
+    fn attributes_that_have_no_room_are_counted_and_can_be_reached_and_a_failed_one_is_first() {
+        let attribute =
+            |id: u8, value: u8| Attribute { id, flags: 0, value, worst: value, threshold: Some(10), raw: 7 };
+        let attributes = (1..=30).map(|id| attribute(id, if id == 30 { 5 } else { 100 })).collect();
+        let mut view = VitalsView {
+            identity: Some(DriveIdentity::plain("KW-1", DriveKind::Simulated, Size::from_gb(1))),
+            health: Health { attributes, ..Health::default() },
+            ..VitalsView::default()
+        };
+        let small = shown(&view, 16);
+        assert!(small.contains("more, j") && small.contains("10 failed"), "{small}");
+        (0..40).for_each(|_| view.act(Action::Down));
+        let end = shown(&view, 16);
+        assert!(end.contains("above, k") && end.contains("29            100 and 100"), "{end}");
+        assert!(!shown(&view, 60).contains("above"), "all of it has room");
     }
 }

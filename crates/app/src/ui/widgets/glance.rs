@@ -51,7 +51,7 @@ impl Glance {
         let plot = Rect { height: body.height - 2, ..body };
         let columns = usize::from(plot.width.saturating_sub(lane::LABELS)) * 2;
         let extent = r.extent(Ruler::Moved);
-        lane::rate(plot, buf, &r.columns(Ruler::Moved, 0.0, extent, columns), &Vec::new(), theme);
+        lane::rate(plot, buf, &r.columns(Ruler::Moved, 0.0, extent, columns), &[], theme);
         let below = Rect { y: body.y + plot.height, height: 2, ..body };
         ruler::render(below, buf, r, Ruler::Moved, (0.0, extent), theme);
     }

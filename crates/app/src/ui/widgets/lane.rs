@@ -14,13 +14,11 @@ use crate::ui::theme::Theme;
 /// Room for the labels of the upright axes.
 pub const LABELS: u16 = 8;
 
-/// Splits a lane into its title row, its labels and its plot.
+/// Splits a lane into its title row and its plot, with room for labels at its left.
 #[derive(Debug, Clone, Copy)]
 pub struct LaneLayout {
     /// One row for the words.
     pub title: Rect,
-    /// Right-aligned labels.
-    pub labels: Rect,
     /// Dots.
     pub plot: Rect,
 }
@@ -31,20 +29,25 @@ impl LaneLayout {
     pub fn of(area: Rect) -> Self {
         let title = Rect { height: area.height.min(1), ..area };
         let body = Rect { y: area.y + title.height, height: area.height.saturating_sub(1), ..area };
-        let labels = Rect { width: LABELS.min(body.width), ..body };
-        let plot = Rect { x: body.x + labels.width, width: body.width.saturating_sub(LABELS), ..body };
-        Self { title, labels, plot }
+        let left = LABELS.min(body.width);
+        let plot = Rect { x: body.x + left, width: body.width - left, ..body };
+        Self { title, plot }
     }
 }
 
-fn label(buf: &mut Buffer, layout: &LaneLayout, share: f64, words: &str, theme: &Theme) {
-    if layout.labels.height == 0 || !(-0.001..=1.001).contains(&share) {
-        return;
+/// The figures of an upright axis, in the [`LABELS`] columns at the left of a plot; `share` is 0 at its bottom and 1 at its top.
+pub fn upright(plot: Rect, axis: &Axis, share: impl Fn(f64) -> f64, buf: &mut Buffer, theme: &Theme) {
+    let room = LABELS.min(plot.x);
+    let width = usize::from(room.saturating_sub(1));
+    for tick in &axis.ticks {
+        let share = share(tick.value);
+        if plot.height == 0 || !(-0.001..=1.001).contains(&share) {
+            continue;
+        }
+        let row = ((1.0 - share) * f64::from(plot.height - 1)).round() as u16;
+        let text = format!("{:>width$}", tick.words);
+        buf.set_stringn(plot.x - room, plot.y + row, text, width, theme.faint());
     }
-    let row = ((1.0 - share) * f64::from(layout.labels.height - 1)).round() as u16;
-    let width = usize::from(layout.labels.width.saturating_sub(1));
-    let text = format!("{words:>width$}");
-    buf.set_stringn(layout.labels.x, layout.labels.y + row, text, width, theme.faint());
 }
 
 fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
@@ -52,12 +55,6 @@ fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
     if at.height > 0 {
         let x = at.x + LABELS.min(at.width);
         buf.set_stringn(x, at.y, words, usize::from(at.width.saturating_sub(LABELS)), theme.faint());
-    }
-}
-
-fn labels(buf: &mut Buffer, layout: &LaneLayout, axis: &Axis, theme: &Theme, share: impl Fn(f64) -> f64) {
-    for tick in &axis.ticks {
-        label(buf, layout, share(tick.value), &tick.words, theme);
     }
 }
 
@@ -71,7 +68,7 @@ fn ups(canvas: &Canvas, share: f64) -> usize {
 }
 
 /// What was expected in each column, from the lowest to the highest; none where nothing was.
-pub type Expected = Vec<Option<(f64, f64)>>;
+pub type Expected = [Option<(f64, f64)>];
 
 /// The band of what was expected, behind what was measured.
 fn band(canvas: &mut Canvas, expected: &Expected, share: impl Fn(f64) -> f64, theme: &Theme) {
@@ -91,7 +88,7 @@ pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expecte
     let words =
         if expected.iter().any(Option::is_some) { "rate, MB/s; dotted: expected" } else { "rate, MB/s" };
     title(buf, &layout, words, theme);
-    labels(buf, &layout, &scale::rates(top, most_ticks(&layout)), theme, |v| v / top);
+    upright(layout.plot, &scale::rates(top, most_ticks(&layout)), |v| v / top, buf, theme);
     let mut canvas = Canvas::new(layout.plot);
     band(&mut canvas, expected, |v| v / top, theme);
     for (x, column) in columns.iter().enumerate() {
@@ -128,7 +125,7 @@ pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], what: &str, the
     let share = |us: f64| (us.max(1.0).log10() - low) / (high - low);
     let axis = scale::latencies(10f64.powf(low), 10f64.powf(high));
     title(buf, &layout, &format!("{what}, {}", axis.unit), theme);
-    labels(buf, &layout, &axis, theme, share);
+    upright(layout.plot, &axis, share, buf, theme);
     line(&layout, buf, &us, share, |_| theme.latency());
 }
 
@@ -156,7 +153,7 @@ pub fn temperature(
     let high = ((top.max(limit.unwrap_or(top)) + 2.0) / 10.0).ceil() * 10.0;
     let share = |t: f64| (t - low) / (high - low).max(1.0);
     title(buf, &layout, "temperature, °C", theme);
-    labels(buf, &layout, &scale::degrees(low, high, most_ticks(&layout)), theme, share);
+    upright(layout.plot, &scale::degrees(low, high, most_ticks(&layout)), share, buf, theme);
     if let Some(limit) = limit.filter(|_| layout.plot.height > 0) {
         let row = ((1.0 - share(limit)) * f64::from(layout.plot.height - 1)).round() as u16;
         let words = format!(" limit {limit} ");

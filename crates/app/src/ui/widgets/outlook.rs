@@ -10,7 +10,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 use super::canvas::Canvas;
-use super::lane::LABELS;
+use super::lane::{LABELS, upright};
 use super::panel::fit;
 use super::ruler;
 use crate::told::words::{about, cells};
@@ -21,6 +21,8 @@ struct Stretch {
     leg: usize,
     seconds: f64,
     part: Option<Part>,
+    /// Nothing tells how long it takes.
+    endless: bool,
 }
 
 /// `spans`: the time of each leg that nothing but an estimate tells, s.
@@ -29,19 +31,25 @@ fn road(route: &Route, forecast: &Forecast, spans: &[Option<f64>]) -> Vec<Stretc
     for leg in 0..route.legs.len() {
         match forecast.leg(leg as u16) {
             Some(f) => {
-                let parts = f.parts.iter().map(|p| Stretch { leg, seconds: p.seconds, part: Some(*p) });
+                let parts = f.parts.iter().map(|p| Stretch {
+                    leg,
+                    seconds: p.seconds,
+                    part: Some(*p),
+                    endless: false,
+                });
                 all.extend(parts);
             }
             None => {
-                let seconds = spans.get(leg).copied().flatten().unwrap_or(0.0);
-                all.push(Stretch { leg, seconds, part: None });
+                let seconds = spans.get(leg).copied().flatten();
+                let endless = seconds.is_none();
+                all.push(Stretch { leg, seconds: seconds.unwrap_or(0.0), part: None, endless });
             }
         }
     }
     all
 }
 
-/// What is expected, in a line: `4 700 to 1 080 MB/s, 82 °C at most, 11 min: from 3 hauls of this drive`.
+/// What is expected, in a line: `expected: 4 700 → 1 080 MB/s, about 82 °C at most, 11 min, from 3 hauls of this drive`.
 fn words(all: &[Stretch], forecast: &Forecast) -> String {
     let parts = || all.iter().filter_map(|s| s.part);
     let rates: Vec<f64> = parts().filter_map(|p| p.rate).map(|b| b.likely).collect();
@@ -59,7 +67,11 @@ fn words(all: &[Stretch], forecast: &Forecast) -> String {
         said.push(format!("about {hottest:.0} °C at most"));
     }
     let seconds: f64 = all.iter().map(|s| s.seconds).sum();
-    said.push(about(std::time::Duration::from_secs_f64(seconds.max(0.0))));
+    let time = about(std::time::Duration::from_secs_f64(seconds.max(0.0)));
+    said.push(match all.iter().find(|s| s.endless) {
+        Some(s) => format!("{time} without leg {}, of which nothing tells", s.leg + 1),
+        None => time,
+    });
     let hauls = match forecast.hauls() {
         1 => "1 haul".to_owned(),
         n => format!("{n} hauls"),
@@ -92,7 +104,7 @@ pub fn render(
     let top = all.iter().filter_map(|s| s.part?.rate).map(|b| b.high).fold(1.0, f64::max);
     let top = scale::rate_top(top);
     buf.set_stringn(rate.x, rate.y - 1, "rate, MB/s; dotted: nine samples in ten", width, theme.faint());
-    labels(rate, &scale::rates(top, usize::from(rate.height / 2).clamp(2, 5)), |v| v / top, buf, theme);
+    upright(rate, &scale::rates(top, usize::from(rate.height / 2).clamp(2, 5)), |v| v / top, buf, theme);
     draw(&all, total, rate, buf, theme, |p| p.rate, |v| v / top, |v| theme.speed(v / top));
     if warm > 0 {
         let heat = plot(rate.y + rate.height + 1, warm);
@@ -101,7 +113,7 @@ pub fn render(
         let high = (degrees().map(|b| b.high).fold(f64::MIN, f64::max) / 10.0).ceil() * 10.0;
         let share = |v: f64| (v - low) / (high - low).max(1.0);
         buf.set_stringn(heat.x, heat.y - 1, "temperature, °C", width, theme.faint());
-        labels(heat, &scale::degrees(low, high, 3), share, buf, theme);
+        upright(heat, &scale::degrees(low, high, 3), share, buf, theme);
         draw(&all, total, heat, buf, theme, |p| p.degrees, share, |v| theme.heat((v - 30.0) / 55.0));
     }
     let y = area.y + area.height - 3;
@@ -117,16 +129,6 @@ pub fn render(
     let at = Rect { y: y + 1, height: 2, ..area };
     ruler::named(at, buf, Ruler::Elapsed, (0.0, total), "expected time", theme);
     true
-}
-
-fn labels(plot: Rect, axis: &scale::Axis, share: impl Fn(f64) -> f64, buf: &mut Buffer, theme: &Theme) {
-    for t in &axis.ticks {
-        let s = share(t.value);
-        if (-0.001..=1.001).contains(&s) {
-            let y = plot.y + ((1.0 - s) * f64::from(plot.height - 1)).round() as u16;
-            buf.set_stringn(plot.x - LABELS, y, format!("{:>7}", t.words), 7, theme.faint());
-        }
-    }
 }
 
 /// The band as dots, and what is likely as a line over it.
@@ -205,5 +207,28 @@ fn legs(
         if cells(&name) + 3 <= usize::from(to - from) {
             buf.set_string(from + 2, area.y, name, style);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use hollow_mile_core::record::forecast::LegForecast;
+
+    use super::*;
+
+    #[test]
+    fn a_leg_of_which_nothing_tells_is_no_part_of_the_time_and_is_named() {
+        let text = "name='x'\n[[leg]]\nkind='write'\nuntil={bytes='1 GB'}\n[[leg]]\nkind='rest'\nuntil={steady=true}\n";
+        let route = Route::from_toml(text).unwrap();
+        let rate = Some(Band { low: 0.9e9, likely: 1e9, high: 1.1e9 });
+        let part = Part { to: 1e9, seconds: 40.0, rate, apart: 0.1, degrees: None };
+        let leg = LegForecast { leg: 0, hauls: 3, same_route: true, parts: vec![part] };
+        let forecast = Forecast { legs: vec![leg] };
+        let said = |second| words(&road(&route, &forecast, &[None, second]), &forecast);
+        assert_eq!(
+            said(None),
+            "expected: 1 000 MB/s, 40 s without leg 2, of which nothing tells, from 3 hauls of this drive"
+        );
+        assert_eq!(said(Some(20.0)), "expected: 1 000 MB/s, 60 s, from 3 hauls of this drive");
     }
 }

@@ -75,7 +75,7 @@ impl LadderSurvey {
         let mut words = format!("Fastest at {block} × {}: {}{link}.", best.depth, Rate::from_mb_s(best.mb_s));
         if let Some(s) = self.saturation.iter().min_by_key(|s| s.block_bytes) {
             let block = Bytes::new(s.block_bytes).binary();
-            let order = if s.pattern == Pattern::Random { "at random" } else { "in sequence" };
+            let order = s.pattern.words();
             let rate = Rate::from_mb_s(s.mb_s);
             words += &format!(" At {block} {order} a depth of {} is enough: {rate}.", s.depth);
         }

@@ -79,10 +79,10 @@ impl Trial {
         )
     }
 
-    /// The buffer that it would have needed, bytes.
+    /// The buffer that it would have needed, bytes: of one that held its longest backlog, to the byte.
     #[must_use]
     pub fn needed_bytes(&self) -> u64 {
-        self.hold.last().map_or(self.backlog_bytes, |n| n.bytes)
+        if self.held { self.backlog_bytes } else { self.hold.last().map_or(self.backlog_bytes, |n| n.bytes) }
     }
 }
 

@@ -189,6 +189,20 @@ fn a_stream_that_is_late_misses_once_and_loses_what_did_not_fit() {
 }
 
 #[test]
+fn a_stream_that_held_needed_its_longest_backlog_to_the_byte_however_long_it_was() {
+    let mut r = Record::of("[[leg]]\nkind='pace'\nrate='100 MB/s'\nuntil={duration='1 min'}\n");
+    let task = Task::Stream { trial: 0, buffer: Bytes::from_gb(4) };
+    r.leg(0).step(Step { rate: Some(Rate::from_mb_s(100.0)), ..step(task, LoadKind::Write, 4096, 1) });
+    // More samples than are looked at one by one: a second that took nothing, and then more than was offered.
+    r.seconds(0, 60_000, 0.0, 100.0).seconds(0, 1, 0.0, 0.0).seconds(0, 9, 0.0, 110.0).end_step(50);
+    let c = r.readings.conclude();
+    let t = &c.surveys.streams.as_ref().unwrap().trials[0];
+    assert!(t.held);
+    assert_eq!((t.needed_bytes(), t.backlog_bytes), (100_000_000, 100_000_000));
+    assert_eq!(t.buffer_holds_mb_s, Some(100.0));
+}
+
+#[test]
 fn figures_against_fill_say_what_holds_and_what_was_only_cache() {
     let mut r = Record::of(
         "[[leg]]\nkind='group'\nover={fill=['10 %','60 %']}\n[[leg.leg]]\nkind='write'\nuntil={bytes='40 GB'}\n\

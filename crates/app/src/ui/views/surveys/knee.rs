@@ -52,11 +52,7 @@ impl Page<'_> {
     }
 
     fn name(&self) -> String {
-        let order = match self.pattern {
-            Pattern::Random => "at random",
-            Pattern::Sequential => "in sequence",
-            Pattern::Backward => "backwards",
-        };
+        let order = self.pattern.words();
         let crew =
             if self.workers == 1 { "one worker".to_owned() } else { format!("{} workers", self.workers) };
         format!("{order}, {crew}")

@@ -1,6 +1,7 @@
 //! Blocks read back as a map: the drive row by row of equal length, what was seen in each part as a shape and a shade, letters that pair
 //! what stands where with where it belongs, and the edge of what the drive really holds.
 
+use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::conclude::surveys::proof::{Moved, Seen, moved, parts};
 use hollow_mile_core::conclude::surveys::verify::VerifySurvey;
 use hollow_mile_core::drive::stamp::Wrong;
@@ -31,10 +32,6 @@ fn look(seen: Seen, theme: &Theme) -> (&'static str, Style) {
         Seen::Wrong(Wrong::Stale) => ("▤", theme.latency()),
         Seen::Wrong(Wrong::Unflushed) => ("░", theme.latency()),
     }
-}
-
-fn letter(i: usize) -> char {
-    char::from(b'a' + i.min(25) as u8)
 }
 
 /// Draws it; `cursor` is a share of the drive.
@@ -119,14 +116,14 @@ fn draw_map(
         let middle = piece.length.as_f64() / 2.0;
         let mark = Style::reset().add_modifier(Modifier::BOLD | Modifier::REVERSED);
         for (at, name) in [
-            (piece.belongs.as_f64() + middle, letter(i).to_ascii_uppercase()),
-            (piece.stands.as_f64() + middle, letter(i)),
+            (piece.belongs.as_f64() + middle, letter(i)),
+            (piece.stands.as_f64() + middle, letter(i).to_lowercase()),
         ] {
             let (x, y) = place(at.min(capacity - 1.0));
             // Where two would stand in one place the next is free.
             let free = (x..map.x + map.width)
                 .find(|x| buf.cell((*x, y)).is_some_and(|c| !c.modifier.contains(Modifier::REVERSED)));
-            buf.set_string(free.unwrap_or(x), y, name.to_string(), mark);
+            buf.set_string(free.unwrap_or(x), y, name, mark);
         }
     }
     if let Some(holds) = v.holds_bytes {
@@ -203,11 +200,8 @@ fn figures(v: &VerifySurvey, pieces: &[Moved], scroll: &Scroll, area: Rect, buf:
         return;
     }
     let moved_rows = pieces.iter().enumerate().map(|(i, p)| {
-        let name = if i < LETTERED {
-            format!("{} {}", letter(i), letter(i).to_ascii_uppercase())
-        } else {
-            "   ".into()
-        };
+        let name =
+            if i < LETTERED { format!("{} {}", letter(i).to_lowercase(), letter(i)) } else { "   ".into() };
         format!("{name}{:>9}{:>12}{:>12}", short(p.length), short(p.stands), short(p.belongs))
     });
     let others = v.mismatches.iter().filter(|m| m.belongs.is_none()).map(|m| {

@@ -12,7 +12,7 @@ use ratatui::layout::Rect;
 use crate::told::words::cells;
 use crate::ui::theme::Theme;
 use crate::ui::widgets::canvas::Canvas;
-use crate::ui::widgets::lane::LABELS;
+use crate::ui::widgets::lane::{LABELS, upright};
 use crate::ui::widgets::log_axis::{share, under};
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::ruler;
@@ -142,10 +142,7 @@ fn supply(trial: &Trial, all: &[Stretch], span: (f64, f64), plot: Rect, buf: &mu
         usize::from(LABELS),
         theme.faint(),
     );
-    for t in &axis.ticks {
-        let y = row(t.value / 1e6);
-        buf.set_stringn(plot.x - LABELS, y, format!("{:>7}", t.words), 7, theme.faint());
-    }
+    upright(plot, &axis, |v| v / 1e6 / top, buf, theme);
     // What was offered and not taken at once.
     for s in all {
         let Some(rate) = s.rate().map(Rate::mb_s).filter(|r| *r < trial.mb_s * 0.98) else { continue };
@@ -199,11 +196,7 @@ fn filling(trial: &Trial, all: &[Stretch], span: (f64, f64), plot: Rect, buf: &m
         format!("in the buffer of {buffer}")
     };
     buf.set_stringn(plot.x, plot.y - 1, name, usize::from(plot.width), theme.faint());
-    for t in &axis.ticks {
-        let up = (t.value / top * f64::from(rows.saturating_sub(1))).round() as u16;
-        let y = (edge + rows).saturating_sub(1 + up);
-        buf.set_stringn(plot.x - LABELS, y, format!("{:>7}", t.words), 7, theme.faint());
-    }
+    upright(Rect { y: edge, height: rows, ..plot }, &axis, |v| v / top, buf, theme);
     for s in all {
         let x = column(s, span, plot);
         bar(x, edge, rows, s.backlog / top, theme.faint(), buf);

@@ -118,7 +118,7 @@ pub fn render(
     let at_ruler = Rect { y: at_strips.y + strips, height: 2, ..main };
     let plot_width = main.width.saturating_sub(lane::LABELS);
     let all = columns(grids, (from, to), usize::from(plot_width) * 2);
-    lane::rate(rate, buf, &all, &Vec::new(), theme);
+    lane::rate(rate, buf, &all, &[], theme);
     lane::latency(worst, buf, &all, "longest operation", theme);
     let fastest = grids.iter().flat_map(|g| &g.bins).filter_map(Bin::rate).fold(1.0, f64::max);
     let again: Vec<&Grid> = scans.again().iter().collect();
