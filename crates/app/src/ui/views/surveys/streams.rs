@@ -83,7 +83,7 @@ fn title(survey: &StreamSurvey, chosen: usize, area: Rect, buf: &mut Buffer, the
     }
     let mut order: Vec<usize> = (0..all).collect();
     order.sort_by(|a, b| survey.trials[*a].mb_s.total_cmp(&survey.trials[*b].mb_s));
-    let mut x = area.x;
+    let mut x = buf.set_stringn(area.x, area.y + 1, "MB/s ", usize::from(area.width), theme.faint()).0;
     for i in order {
         let t = &survey.trials[i];
         let mark = if t.held { "held" } else { "missed" };
@@ -177,8 +177,7 @@ fn filling(trial: &Trial, all: &[Stretch], span: (f64, f64), plot: Rect, buf: &m
     let over = if missed { OVER.min(plot.height / 3) } else { 0 };
     let edge = plot.y + over;
     let rows = plot.height.saturating_sub(over);
-    // Of a buffer that was hardly used the picture shows what was.
-    let top = if missed { room } else { room.min((trial.backlog_bytes as f64 * 4.0).max(1.0)) };
+    let top = shown_of(trial);
     let axis = scale::bytes(0.0, top, usize::from(rows / 3).clamp(2, 5));
     buf.set_stringn(
         plot.x - LABELS,
@@ -210,6 +209,17 @@ fn filling(trial: &Trial, all: &[Stretch], span: (f64, f64), plot: Rect, buf: &m
     }
 }
 
+/// How much of the buffer the picture shows, bytes: of one that was hardly used what was, of one that was not used the whole.
+fn shown_of(trial: &Trial) -> f64 {
+    const LEAST: f64 = 1e6;
+    let room = (trial.buffer_bytes as f64).max(1.0);
+    match trial.backlog_bytes {
+        0 => room,
+        _ if !trial.held => room,
+        used => room.min((used as f64 * 4.0).max(LEAST)),
+    }
+}
+
 /// A bar in eighths, from the lowest of so many rows up.
 fn bar(x: u16, y: u16, rows: u16, share: f64, style: ratatui::style::Style, buf: &mut Buffer) {
     let eighths = (share.clamp(0.0, 1.0) * f64::from(rows) * 8.0).round() as u16;
@@ -235,7 +245,11 @@ fn hold(trial: &Trial, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let width = usize::from(area.width);
     let needs = Bytes::new(trial.needed_bytes());
     let holds = trial.buffer_holds_mb_s.map(Rate::from_mb_s).unwrap_or_default();
-    let first = format!("{} needs {needs}", Rate::from_mb_s(trial.mb_s));
+    let stream = Rate::from_mb_s(trial.mb_s);
+    let first = match trial.needed_bytes() {
+        0 => format!("{stream} needs no buffer"),
+        _ => format!("{stream} needs {needs}"),
+    };
     buf.set_stringn(area.x, area.y, fit(&first, width), width, theme.strong());
     if !trial.held {
         let second = format!("this buffer holds {holds}");
@@ -244,7 +258,8 @@ fn hold(trial: &Trial, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let needed = || trial.hold.iter().map(|n| n.bytes as f64);
     let most = needed().fold(trial.buffer_bytes as f64, f64::max);
     let least = needed().filter(|b| *b > 0.0).fold(trial.buffer_bytes as f64, f64::min);
-    let span = ((least / 2.0).max(most / 1e7), most * 2.0);
+    // Two decades at the least, so that the axis has figures.
+    let span = ((least / 2.0).max(most / 1e7).min(most / 100.0), most * 2.0);
     let high = f64::from(plot.height - 1);
     let row = |bytes: f64| plot.y + ((1.0 - share(bytes, span)) * high).round() as u16;
     let along = |mb_s: f64| (mb_s / trial.mb_s).clamp(0.0, 1.0);
@@ -288,4 +303,35 @@ fn hold(trial: &Trial, area: Rect, buf: &mut Buffer, theme: &Theme) {
     let key = if trial.held { "◉ asked" } else { "◉ asked  ◆ holds" };
     let at = (area.x + area.width).saturating_sub(cells(key) as u16);
     buf.set_stringn(at.max(area.x + 15), area.y + 2, key, width.saturating_sub(15), theme.faint());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_the_buffer_is_shown_what_was_used() {
+        let trial = |backlog_bytes: u64, held: bool| Trial {
+            mb_s: 100.0,
+            buffer_bytes: 2_000_000_000,
+            held,
+            misses: 0,
+            lost_bytes: 0,
+            lost_s: 0.0,
+            backlog_bytes,
+            first_miss_s: None,
+            cause: None,
+            p99_us: 0.0,
+            over_s: 60.0,
+            hold: Vec::new(),
+            buffer_holds_mb_s: None,
+            step: 0,
+        };
+        let shown = |used, held| shown_of(&trial(used, held));
+        assert_eq!(shown(100_000_000, true), 400_000_000.0);
+        assert_eq!(shown(1_000_000_000, true), 2_000_000_000.0, "no more than there is");
+        assert_eq!(shown(5_000, true), 1_000_000.0, "no axis of a few bytes");
+        assert_eq!(shown(0, true), 2_000_000_000.0);
+        assert_eq!(shown(2_100_000_000, false), 2_000_000_000.0);
+    }
 }
