@@ -20,6 +20,9 @@ use crate::ui::widgets::over_time::{self, Followed};
 use crate::ui::widgets::panel::{Writer, fit};
 use crate::ui::widgets::scroll::{more, moved};
 
+/// Self-tests and errors that are shown here; all of them are at the command line.
+const TOLD: usize = 8;
+
 fn cell(value: Option<&String>) -> &str {
     value.map_or("not told", String::as_str)
 }
@@ -92,7 +95,7 @@ pub fn render(view: &VitalsView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
     let left = Rect { width: (body.width * 3 / 5).min(94), ..body };
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
     let used = figures(view, left, buf, theme).min(left.height);
-    let told = words(view, right, buf, frame);
+    let told = words(view, right, buf, theme);
     // The picture has what is left below both, over the whole width.
     let y = body.y + used.max(told) + 1;
     let at = Rect { y, height: (body.y + body.height).saturating_sub(y), ..body };
@@ -220,8 +223,7 @@ fn figures(view: &VitalsView, area: Rect, buf: &mut Buffer, theme: &Theme) -> u1
 }
 
 /// Temperatures, limits, self-tests, errors, and what could not be read; gives the rows that it took.
-fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> u16 {
-    let theme = frame.theme;
+fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 {
     let h = &view.health;
     let Some(identity) = &view.identity else { return 0 };
     let mut out = Writer::new(area, buf);
@@ -252,7 +254,8 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> 
     }
     out.gap();
     out.line("self-tests", theme.faint());
-    for line in drive::self_tests(h).iter().take(6) {
+    let tests = drive::self_tests(h);
+    for line in tests.iter().take(TOLD) {
         out.text(line.trim_start_matches("self-test: "), 2, theme.strong());
     }
     if let Some(minutes) = h.extended_self_test_minutes {
@@ -261,7 +264,7 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> 
     if !h.errors.is_empty() {
         out.gap();
         out.line("errors in the drive's own log, newest first", theme.faint());
-        for e in h.errors.iter().take(8) {
+        for e in h.errors.iter().take(TOLD) {
             out.text(e, 2, theme.strong());
         }
     }
@@ -272,7 +275,14 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> 
             out.text(gap, 2, theme.strong());
         }
     }
-    area.height - out.left()
+    let used = area.height - out.left();
+    if tests.len() > TOLD || h.errors.len() > TOLD || out.has_cut() {
+        let y = area.y + used.min(area.height.saturating_sub(1));
+        let words = format!("more: hollow-mile vitals {}", identity.target);
+        let line = format!("{:<w$}", fit(&words, usize::from(area.width)), w = usize::from(area.width));
+        buf.set_stringn(area.x, y, line, usize::from(area.width), theme.faint());
+    }
+    (used + 1).min(area.height)
 }
 
 /// The drive's figures after each of its hauls, newest first.
@@ -340,11 +350,17 @@ mod tests {
     use super::*;
     use crate::ui::theme::Depth;
 
+    type Draws = fn(&VitalsView, Rect, &mut Buffer, &Theme) -> u16;
+
     fn shown(view: &VitalsView, height: u16) -> String {
+        drawn(figures, view, height)
+    }
+
+    fn drawn(draws: Draws, view: &VitalsView, height: u16) -> String {
         let area = Rect::new(0, 0, 90, height);
         let mut buf = Buffer::empty(area);
         let theme = Theme::new(Depth::Mono);
-        figures(view, area, &mut buf, &theme);
+        draws(view, area, &mut buf, &theme);
         let rows = (0..height).map(|y| (0..90).map(|x| buf[(x, y)].symbol()).collect::<String>());
         rows.collect::<Vec<_>>().join("\n")
     }
@@ -365,5 +381,21 @@ mod tests {
         let end = shown(&view, 16);
         assert!(end.contains("above, k") && end.contains("29            100 and 100"), "{end}");
         assert!(!shown(&view, 60).contains("above"), "all of it has room");
+    }
+
+    #[test]
+    fn errors_that_have_no_room_are_not_left_out_without_a_word() {
+        let mut view = VitalsView {
+            identity: Some(DriveIdentity::plain("/dev/sdx", DriveKind::Block, Size::from_gb(1))),
+            health: Health { errors: (1..=3).map(|i| format!("error {i}")).collect(), ..Health::default() },
+            ..VitalsView::default()
+        };
+        let whole = drawn(words, &view, 40);
+        assert!(whole.contains("error 3") && !whole.contains("more:"), "{whole}");
+        assert!(drawn(words, &view, 6).contains("more: hollow-mile vitals /dev/sdx"));
+        view.health.errors = (1..=20).map(|i| format!("error {i}")).collect();
+        let many = drawn(words, &view, 40);
+        assert!(many.contains("error 8") && !many.contains("error 9"), "{many}");
+        assert!(many.contains("more: hollow-mile vitals /dev/sdx"), "{many}");
     }
 }

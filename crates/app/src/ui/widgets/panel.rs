@@ -38,6 +38,12 @@ impl<'a> Writer<'a> {
         self.area.height.saturating_sub(self.row)
     }
 
+    /// Some of what was written had no room.
+    #[must_use]
+    pub const fn has_cut(&self) -> bool {
+        self.row > self.area.height
+    }
+
     /// A line, cut at the edge.
     pub fn line(&mut self, text: &str, style: Style) {
         if self.left() > 0 {
