@@ -123,7 +123,9 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
             "the interface needs a terminal; `hollow-mile --help` lists the commands that do not",
         ));
     }
-    let theme = Theme::new(Depth::of_terminal()).with(Letters::of_terminal());
+    let var = |name: &str| std::env::var(name).unwrap_or_default();
+    let light = theme::light_ground(&var("HOLLOW_MILE_GROUND"), &var("COLORFGBG"));
+    let theme = Theme::new(Depth::of_terminal()).with(Letters::of_terminal()).on(light);
     let mut app = match start {
         Start::Yard { home, demo } => App::new(home, demo, theme)?,
         Start::Watch { home, hauls, kept } => {

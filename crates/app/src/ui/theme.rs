@@ -38,15 +38,29 @@ type Rgb = (u8, u8, u8);
 /// Lightness rises from 45 to 80 (CIE L*) in even steps, so the ramp reads on dark and on light grounds.
 const SPEED: [Rgb; 5] = [(148, 74, 130), (104, 104, 190), (48, 142, 152), (118, 164, 84), (214, 184, 84)];
 const HEAT: [Rgb; 4] = [(104, 122, 148), (150, 124, 130), (196, 118, 88), (226, 106, 44)];
+/// What muted tones lean to, on dark and on light grounds.
+const GROUNDS: [Rgb; 2] = [(44, 47, 54), (226, 228, 232)];
 const ACCENT: Rgb = (222, 140, 60);
 const SPEED_16: [Color; 5] = [Color::Magenta, Color::Blue, Color::Cyan, Color::Green, Color::Yellow];
-const HEAT_16: [Color; 4] = [Color::Blue, Color::Cyan, Color::Yellow, Color::Red];
+const HEAT_16: [Color; 4] = [Color::DarkGray, Color::Cyan, Color::Yellow, Color::Red];
 
 /// What the views ask for.
 #[derive(Debug, Clone, Copy)]
 pub struct Theme {
     depth: Depth,
     letters: Letters,
+    light: bool,
+}
+
+/// Parts of a filled area, from what was always reached to what was reached now and then.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Layer {
+    /// Below the slowest.
+    Full,
+    /// Between the slowest and the mean.
+    Shaken,
+    /// Between the mean and the fastest.
+    Over,
 }
 
 /// Which characters the terminal can show.
@@ -68,6 +82,17 @@ impl Letters {
         } else {
             Self::All
         }
+    }
+}
+
+/// The ground is light: `HOLLOW_MILE_GROUND` says so (`light` or `dark`), or else `COLORFGBG`, which some terminals set.
+#[must_use]
+pub fn light_ground(said: &str, colorfgbg: &str) -> bool {
+    match said {
+        "light" => true,
+        "dark" => false,
+        // Its last number is the ground, of the sixteen: white, and the light ones.
+        _ => colorfgbg.rsplit(';').next().and_then(|n| n.parse::<u8>().ok()).is_some_and(|n| n == 7 || n > 8),
     }
 }
 
@@ -98,13 +123,19 @@ impl Theme {
     /// For a terminal of this depth.
     #[must_use]
     pub const fn new(depth: Depth) -> Self {
-        Self { depth, letters: Letters::All }
+        Self { depth, letters: Letters::All, light: false }
     }
 
     /// With the characters that the terminal has.
     #[must_use]
     pub const fn with(self, letters: Letters) -> Self {
         Self { letters, ..self }
+    }
+
+    /// On a light ground.
+    #[must_use]
+    pub const fn on(self, light: bool) -> Self {
+        Self { light, ..self }
     }
 
     /// Which characters there are.
@@ -129,6 +160,41 @@ impl Theme {
         self.style(mix(&SPEED, share), sixteen)
     }
 
+    /// A filled area of this speed: muted, so that a large one stays calm and what lies upon it can be read.
+    #[must_use]
+    pub fn filled(&self, share: f64, layer: Layer) -> Style {
+        let rgb = mix(&SPEED, share);
+        let ground = GROUNDS[usize::from(self.light)];
+        let tone = |back: f64| {
+            let channel = |c: u8, g: u8| (f64::from(c) * (1.0 - back) + f64::from(g) * back).round() as u8;
+            (channel(rgb.0, ground.0), channel(rgb.1, ground.1), channel(rgb.2, ground.2))
+        };
+        let rgb = tone(match layer {
+            Layer::Full => 0.30,
+            Layer::Shaken => 0.52,
+            Layer::Over => 0.74,
+        });
+        let sixteen = SPEED_16[((share.clamp(0.0, 1.0) * 4.99) as usize).min(4)];
+        let style = self.style(rgb, sixteen);
+        if self.has_tones() { style } else { style.add_modifier(Modifier::DIM) }
+    }
+
+    /// There are colours enough for more than one tone of each.
+    #[must_use]
+    pub const fn has_tones(&self) -> bool {
+        matches!(self.depth, Depth::Indexed | Depth::True)
+    }
+
+    /// What a whole cell of a layer is filled with: where tones cannot tell the layers apart, shades do.
+    #[must_use]
+    pub const fn shade(&self, layer: Layer) -> &'static str {
+        match layer {
+            Layer::Shaken if !self.has_tones() => "▒",
+            Layer::Over if !self.has_tones() => "░",
+            _ => "█",
+        }
+    }
+
     /// Cool (0) to hot (1).
     #[must_use]
     pub fn heat(&self, share: f64) -> Style {
@@ -139,7 +205,8 @@ impl Theme {
     /// Latency, between the ramps.
     #[must_use]
     pub fn latency(&self) -> Style {
-        self.style((128, 134, 190), Color::Blue)
+        // The blue of the sixteen is too dark for a thin line on a dark ground.
+        self.style((128, 134, 190), Color::Reset)
     }
 
     /// The one accent: where the user is.
@@ -187,6 +254,34 @@ mod tests {
     fn the_speed_ramp_rises_in_lightness_all_the_way() {
         let steps: Vec<f64> = (0..=20).map(|i| luminance(mix(&SPEED, f64::from(i) / 20.0))).collect();
         assert!(steps.windows(2).all(|w| w[1] > w[0] - 0.004), "{steps:?}");
+    }
+
+    #[test]
+    fn a_light_ground_is_said_or_told_by_the_terminal() {
+        for (said, told, light) in [
+            ("", "", false),
+            ("light", "15;0", true),
+            ("dark", "0;15", false),
+            ("", "0;15", true),
+            ("", "15;0", false),
+            ("", "0;default;15", true),
+            ("", "15;8", false),
+            ("dim", "x", false),
+        ] {
+            assert_eq!(light_ground(said, told), light, "{said:?} {told:?}");
+        }
+        // Paler parts lie nearer to the ground that there is.
+        let l = |light, layer| match Theme::new(Depth::True).on(light).filled(0.5, layer).fg {
+            Some(Color::Rgb(r, g, b)) => luminance((r, g, b)),
+            other => panic!("{other:?}"),
+        };
+        assert!(
+            l(false, Layer::Full) > l(false, Layer::Shaken)
+                && l(false, Layer::Shaken) > l(false, Layer::Over)
+        );
+        assert!(
+            l(true, Layer::Full) < l(true, Layer::Shaken) && l(true, Layer::Shaken) < l(true, Layer::Over)
+        );
     }
 
     #[test]

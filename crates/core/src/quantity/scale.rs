@@ -119,6 +119,94 @@ pub fn rate_top(largest: f64) -> f64 {
     (largest * 1.02 / step).ceil() * step
 }
 
+/// A span whose ticks stand on whole rows of a screen, `step` apart from `low` on.
+struct OnRows {
+    low: f64,
+    high: f64,
+    step: f64,
+    ticks: usize,
+}
+
+/// Steps of an axis that counts in tens.
+const ROUND: [f64; 4] = [1.0, 2.0, 2.5, 5.0];
+
+/// The narrowest such span from `low` (or the round figure below it) to `high` at least, among steps from `steps`;
+/// `between` is how many rows lie between its ends, `most` how many ticks there may be.
+fn on_rows(low: f64, high: f64, between: usize, most: usize, steps: &[f64], whole: f64) -> OnRows {
+    let between = between.max(1);
+    let mut best: Option<(f64, OnRows)> = None;
+    for step in steps {
+        let foot = if low == 0.0 { 0.0 } else { (low / step.min(whole)).floor() * step.min(whole) };
+        for rows in 1..=between {
+            let ticks = between / rows + 1;
+            let top = foot + step * between as f64 / rows as f64;
+            let crowded = rows == 1 && between > 2;
+            if ticks > most.max(2) || top < high * 0.999_999 || crowded {
+                continue;
+            }
+            // Three ticks at least where there is room, and for one more a little air.
+            let bare = if ticks < 3 && between >= 5 { 1.0 } else { 0.0 };
+            let cost = (top - foot) / (high - foot).max(f64::MIN_POSITIVE) - 0.1 * ticks.min(5) as f64 + bare;
+            if best.as_ref().is_none_or(|(least, _)| cost < *least) {
+                best = Some((cost, OnRows { low: foot, high: top, step: *step, ticks }));
+            }
+        }
+    }
+    best.map_or(OnRows { low, high: high.max(low + 1.0), step: 1.0, ticks: 1 }, |b| b.1)
+}
+
+/// Rates from zero up on a plot of `rows` rows, with at most `most` ticks, each on a row: the axis and its top in B/s.
+#[must_use]
+pub fn rates_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
+    let largest = if largest > 0.0 { largest * 1.02 } else { 1e6 };
+    let decade = largest.log10().floor();
+    let steps: Vec<f64> =
+        (-2..=1).flat_map(|d| ROUND.map(|m| m * 10f64.powf(decade + f64::from(d)))).collect();
+    let at = on_rows(0.0, largest, rows.saturating_sub(1), most, &steps, f64::INFINITY);
+    let tick = |i: usize| i as f64 * at.step;
+    let ticks =
+        (0..at.ticks).map(tick).map(|value| Tick { value, words: mb_s_figure(value / 1e6) }).collect();
+    (Axis { unit: "MB/s", ticks }, at.high)
+}
+
+/// Temperatures on a plot of `rows` rows, each tick on a row: the axis, and its ends in °C.
+#[must_use]
+pub fn degrees_on_rows(low: f64, high: f64, rows: usize, most: usize) -> (Axis, f64, f64) {
+    const STEPS: [f64; 10] = [1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0, 40.0, 50.0];
+    let at = on_rows(low, high, rows.saturating_sub(1), most, &STEPS, 10.0);
+    let ticks = (0..at.ticks)
+        .map(|i| at.low + i as f64 * at.step)
+        .map(|v| Tick { value: v, words: significant(v) })
+        .collect();
+    (Axis { unit: "°C", ticks }, at.low, at.high)
+}
+
+/// Latencies in µs on a logarithmic axis on a plot of `rows` rows, decades on rows: the axis, and its ends as powers of ten.
+/// Where decades do not fit so, its ends alone are named.
+#[must_use]
+pub fn latencies_on_rows(from_us: f64, to_us: f64, rows: usize) -> (Axis, f64, f64) {
+    let low = from_us.max(1.0).log10().floor();
+    let decades = (to_us.max(1.0).log10().ceil() - low).max(1.0);
+    let between = rows.saturating_sub(1).max(1) as f64;
+    // Rows between ticks, and decades.
+    let (apart, each) = if between >= decades {
+        ((between / decades).floor(), 1.0)
+    } else {
+        (1.0, (decades / between).ceil())
+    };
+    let span = each * between / apart;
+    let even = span <= decades * 1.35;
+    let (span, count, each) =
+        if even { (span, (between / apart).floor(), each) } else { (decades, 1.0, decades) };
+    let all = latencies(10f64.powf(low), 10f64.powf(low + decades));
+    let in_ms = all.unit == "ms";
+    let tick = |i: usize| {
+        let us = 10f64.powf(low + i as f64 * each);
+        Tick { value: us, words: significant(if in_ms { us / 1000.0 } else { us }) }
+    };
+    (Axis { unit: all.unit, ticks: (0..=count as usize).map(tick).collect() }, low, low + span)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -140,6 +228,45 @@ mod tests {
         assert_eq!(words(&rates(3.3e9, 4)), ["0", "1 000", "2 000", "3 000"]);
         assert_eq!(words(&latencies(300.0, 40_000.0)), ["1", "10"]);
         assert_eq!(rate_top(3180e6), 3500e6);
+    }
+
+    /// Each tick lies on a row of its own, as far from the next as that from the one after.
+    fn even(values: &[f64], share: impl Fn(f64) -> f64, rows: usize) -> bool {
+        let row: Vec<f64> = values.iter().map(|v| share(*v) * (rows - 1) as f64).collect();
+        let apart = row.windows(2).map(|w| w[1] - w[0]).collect::<Vec<f64>>();
+        row.iter().all(|r| (r - r.round()).abs() < 1e-6)
+            && apart.iter().all(|a| (a - apart[0]).abs() < 1e-6)
+            && values.len() >= 2
+    }
+
+    #[test]
+    fn ticks_stand_on_rows() {
+        for rows in 2..40 {
+            for largest in [3.1e3, 3e6, 141e6, 620e6, 2.95e9, 3.4e9, 7.03e9, 14.1e9] {
+                let (axis, top) = rates_on_rows(largest, rows, 6);
+                let values: Vec<f64> = axis.ticks.iter().map(|t| t.value).collect();
+                assert!(even(&values, |v| v / top, rows), "{largest} on {rows} rows: {values:?} of {top}");
+                assert!(top >= largest && (rows < 8 || top <= largest * 1.5), "{largest}, {rows}: {top}");
+                assert!(values.len() <= 6);
+            }
+            for (from, to) in [(31.0, 62.0), (45.0, 86.0), (20.0, 23.0), (-12.0, 4.0), (33.0, 33.0)] {
+                let (axis, low, high) = degrees_on_rows(from, to, rows, 5);
+                let values: Vec<f64> = axis.ticks.iter().map(|t| t.value).collect();
+                assert!(low <= from && high >= to, "{from} to {to} on {rows}: {low} to {high}");
+                assert!(
+                    even(&values, |v| (v - low) / (high - low), rows),
+                    "{from} to {to} on {rows}: {values:?}"
+                );
+            }
+            for (from, to) in [(80.0, 90.0), (80.0, 4e4), (1.0, 5e6), (1600.0, 5e6)] {
+                let (axis, low, high) = latencies_on_rows(from, to, rows);
+                let share = |v: f64| (v.log10() - low) / (high - low);
+                let values: Vec<f64> = axis.ticks.iter().map(|t| t.value).collect();
+                assert!(even(&values, share, rows), "{from} to {to} on {rows}: {values:?}, {low} to {high}");
+                assert!(share(from) >= 0.0 && share(to) <= 1.0);
+            }
+        }
+        assert_eq!(words(&rates_on_rows(3.18e9, 11, 6).0), ["0", "1 000", "2 000", "3 000"]);
     }
 
     #[test]

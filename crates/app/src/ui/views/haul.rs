@@ -22,7 +22,7 @@ use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::window::Window;
-use crate::ui::widgets::{lane, ribbon, ruler, spine};
+use crate::ui::widgets::{lane, ribbon, ruler, spine, surface};
 
 /// What is followed of a haul at first: its newest ten minutes.
 const NEWEST: Duration = Duration::from_secs(600);
@@ -306,29 +306,28 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let band = |of: fn(&Part) -> Option<Band>| -> Vec<Option<(f64, f64)>> {
         expected.iter().map(|p| p.as_ref().and_then(of).map(|b| (b.low, b.high))).collect()
     };
-    lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
-    lane::latency(at.latency, buf, &columns, "latency p99", theme);
-    let others = readings.temperature_columns(view.ruler, from, to, columns.len());
-    let limit = readings.throttle_limit().map(|l| l.degrees());
-    lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
-    ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     let lanes = Rect {
         x: at.rate.x + lane::LABELS,
         y: at.flags.y,
         width: plot_width,
         height: at.ruler.y.saturating_sub(at.flags.y),
     };
-    frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
+    // Under everything else, so that no title and no figure is crossed.
     flags(frame, readings, conclusions, view.ruler, (from, to), lanes, buf);
+    lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
+    lane::latency(at.latency, buf, &columns, "latency p99", theme);
+    let others = readings.temperature_columns(view.ruler, from, to, columns.len());
+    let limit = readings.throttle_limit().map(|l| l.degrees());
+    lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
+    ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
+    frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
     for mark in &view.marks {
         let share = (mark - from) / (to - from).max(f64::MIN_POSITIVE);
         if !(0.0..=1.0).contains(&share) {
             continue;
         }
         let x = lanes.x + (share * f64::from(lanes.width.saturating_sub(1))).round() as u16;
-        for y in lanes.y + 1..lanes.y + lanes.height {
-            put_if_blank(buf, x, y, "╎", theme.accent());
-        }
+        down(lanes, x, "╎", buf, theme);
         // A flag's letter may stand there.
         put_if_blank(buf, x, lanes.y, "▾", theme.accent());
     }
@@ -341,8 +340,15 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
 /// The cursor, under the row of the flags.
 pub(super) fn upright(lanes: Rect, cursor: f64, buf: &mut Buffer, theme: &Theme) {
     let x = lanes.x + (cursor * f64::from(lanes.width.saturating_sub(1))).round() as u16;
+    down(lanes, x, "│", buf, theme);
+}
+
+/// A line through the lanes, on their ground and on their surfaces, under their words and lines.
+fn down(lanes: Rect, x: u16, symbol: &str, buf: &mut Buffer, theme: &Theme) {
     for y in lanes.y + 1..lanes.y + lanes.height {
-        put_if_blank(buf, x, y, "│", theme.accent());
+        if buf.cell((x, y)).is_some_and(|c| matches!(c.symbol(), " " | "┊" | "█" | "▒" | "░")) {
+            surface::over(buf, (x, y), symbol, theme.accent());
+        }
     }
 }
 

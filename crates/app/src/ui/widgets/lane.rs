@@ -3,12 +3,12 @@
 use crate::told::words::cells;
 use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::scale::Axis;
-use hollow_mile_core::quantity::units::Rate;
 use hollow_mile_core::readings::Column;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use super::canvas::Canvas;
+use super::surface;
 use crate::ui::theme::Theme;
 
 /// Room for the labels of the upright axes.
@@ -58,9 +58,9 @@ fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
     }
 }
 
-/// A label for every three rows or so.
+/// A label for every two rows or so.
 fn most_ticks(layout: &LaneLayout) -> usize {
-    usize::from(layout.plot.height / 2).clamp(2, 6)
+    usize::from(layout.plot.height / 2).clamp(2, 8)
 }
 
 fn ups(canvas: &Canvas, share: f64) -> usize {
@@ -78,37 +78,23 @@ fn band(canvas: &mut Canvas, expected: &Expected, share: impl Fn(f64) -> f64, th
     }
 }
 
-/// Rate: filled up to the slowest interval of a column, every other dot from there to the fastest.
+/// Rate: a surface up to the mean, with what was slower and faster in paler tones.
 pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expected, theme: &Theme) {
     let layout = LaneLayout::of(area);
-    let fastest = columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max);
+    let fastest = surface::fastest(columns);
     // What was expected may lie over what was measured, within reason.
     let hoped = expected.iter().flatten().map(|e| e.1).fold(0.0, f64::max).min(fastest * 2.0);
-    let top = scale::rate_top(fastest.max(hoped));
+    let rows = usize::from(layout.plot.height);
+    let (axis, top) = scale::rates_on_rows(fastest.max(hoped), rows, most_ticks(&layout));
     let words =
         if expected.iter().any(Option::is_some) { "rate, MB/s; dotted: expected" } else { "rate, MB/s" };
     title(buf, &layout, words, theme);
-    upright(layout.plot, &scale::rates(top, most_ticks(&layout)), |v| v / top, buf, theme);
+    upright(layout.plot, &axis, |v| v / top, buf, theme);
     let mut canvas = Canvas::new(layout.plot);
     band(&mut canvas, expected, |v| v / top, theme);
-    for (x, column) in columns.iter().enumerate() {
-        let (Some(mean), Some(slowest), Some(fastest)) = (column.rate, column.slowest, column.fastest) else {
-            continue;
-        };
-        let style = theme.speed(mean.get() / top);
-        let solid = ups(&canvas, slowest.get().min(mean.get()) / top);
-        for up in 0..=solid {
-            canvas.dot(x, up, style);
-        }
-        let middle = ups(&canvas, mean.get() / top);
-        canvas.dot(x, middle, style);
-        for up in solid + 1..=ups(&canvas, fastest.get() / top) {
-            if (x + up) % 2 == 0 {
-                canvas.dot(x, up, style);
-            }
-        }
-    }
     canvas.paint(layout.plot, buf);
+    surface::render(layout.plot, buf, columns, top, theme);
+    surface::edge(layout.plot, buf, expected, |v| v / top, theme);
 }
 
 /// Latency on a logarithmic axis.
@@ -120,10 +106,8 @@ pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], what: &str, the
     if high <= 0.0 {
         return title(buf, &layout, &format!("{what}: none in the record"), theme);
     }
-    let low = low.max(1.0).log10().floor();
-    let high = high.max(1.0).log10().ceil().max(low + 1.0);
+    let (axis, low, high) = scale::latencies_on_rows(low, high, usize::from(layout.plot.height));
     let share = |us: f64| (us.max(1.0).log10() - low) / (high - low);
-    let axis = scale::latencies(10f64.powf(low), 10f64.powf(high));
     title(buf, &layout, &format!("{what}, {}", axis.unit), theme);
     upright(layout.plot, &axis, share, buf, theme);
     line(&layout, buf, &us, share, |_| theme.latency());
@@ -148,12 +132,13 @@ pub fn temperature(
     if !top.is_finite() {
         return title(buf, &layout, "temperature: none in the record", theme);
     }
-    let low = (coldest / 10.0).floor() * 10.0;
     // The limit belongs on the picture even when it is far away: that it is far is the message.
-    let high = ((top.max(limit.unwrap_or(top)) + 2.0) / 10.0).ceil() * 10.0;
+    let highest = top.max(limit.unwrap_or(top)) + 2.0;
+    let rows = usize::from(layout.plot.height);
+    let (axis, low, high) = scale::degrees_on_rows(coldest, highest, rows, most_ticks(&layout));
     let share = |t: f64| (t - low) / (high - low).max(1.0);
     title(buf, &layout, "temperature, °C", theme);
-    upright(layout.plot, &scale::degrees(low, high, most_ticks(&layout)), share, buf, theme);
+    upright(layout.plot, &axis, share, buf, theme);
     if let Some(limit) = limit.filter(|_| layout.plot.height > 0) {
         let row = ((1.0 - share(limit)) * f64::from(layout.plot.height - 1)).round() as u16;
         let words = format!(" limit {limit} ");

@@ -11,4 +11,5 @@ pub mod ribbon;
 pub mod ruler;
 pub mod scroll;
 pub mod spine;
+pub mod surface;
 pub mod window;

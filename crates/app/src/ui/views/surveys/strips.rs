@@ -118,6 +118,13 @@ pub fn render(
     let at_ruler = Rect { y: at_strips.y + strips, height: 2, ..main };
     let plot_width = main.width.saturating_sub(lane::LABELS);
     let all = columns(grids, (from, to), usize::from(plot_width) * 2);
+    let lanes = Rect {
+        x: main.x + lane::LABELS,
+        width: plot_width,
+        height: at_ruler.y.saturating_sub(flags_row.y),
+        ..flags_row
+    };
+    haul::flags(frame, r, c, Ruler::Position, (from, to), lanes, buf);
     lane::rate(rate, buf, &all, &[], theme);
     lane::latency(worst, buf, &all, "longest operation", theme);
     let fastest = grids.iter().flat_map(|g| &g.bins).filter_map(Bin::rate).fold(1.0, f64::max);
@@ -134,14 +141,7 @@ pub fn render(
         strip(grids, (from, to), fastest, at, buf, theme);
     }
     ruler::render(at_ruler, buf, r, Ruler::Position, (from, to), theme);
-    let lanes = Rect {
-        x: main.x + lane::LABELS,
-        width: plot_width,
-        height: at_ruler.y.saturating_sub(flags_row.y),
-        ..flags_row
-    };
     frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
-    haul::flags(frame, r, c, Ruler::Position, (from, to), lanes, buf);
     if let Some(cursor) = view.window.cursor {
         haul::upright(lanes, cursor, buf, theme);
     }

@@ -1,0 +1,109 @@
+//! A filled area that reads as one surface: blocks in eighths of a row, in a tone that stands back. Under the slowest
+//! interval of a column it is full, between the slowest and the mean it is paler, up to the fastest paler still.
+
+use hollow_mile_core::quantity::units::Rate;
+use hollow_mile_core::readings::Column;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use super::lane::Expected;
+use crate::ui::theme::{Layer, Theme};
+
+const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+
+/// What a column of cells shows: slowest, mean and fastest.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Heights {
+    slowest: f64,
+    mean: f64,
+    fastest: f64,
+}
+
+/// Both halves of a cell as one.
+fn together(halves: &[Column]) -> Option<Heights> {
+    let of = |c: &Column| {
+        let (mean, slowest, fastest) = (c.rate?, c.slowest?, c.fastest?);
+        Some(Heights { slowest: slowest.get().min(mean.get()), mean: mean.get(), fastest: fastest.get() })
+    };
+    let known: Vec<Heights> = halves.iter().filter_map(of).collect();
+    let mean = known.iter().map(|h| h.mean).sum::<f64>() / known.len() as f64;
+    let (first, rest) = known.split_first()?;
+    Some(rest.iter().fold(Heights { mean, ..*first }, |a, b| Heights {
+        slowest: a.slowest.min(b.slowest),
+        fastest: a.fastest.max(b.fastest),
+        ..a
+    }))
+}
+
+/// One cell: how many of its eighths, from below, belong to each layer.
+fn cell(eighths: [u16; 3], theme: &Theme) -> Option<(&'static str, Layer, Option<Layer>)> {
+    let [full, mean, top] = eighths;
+    let parts = [(full, Layer::Full), (mean - full, Layer::Shaken), (top - mean, Layer::Over)];
+    let most = |parts: &[(u16, Layer)]| parts.iter().rev().max_by_key(|p| p.0).map(|p| p.1);
+    match (top, mean, full) {
+        (0, ..) => None,
+        (1..=7, ..) => Some((EIGHTHS[usize::from(top)], most(&parts)?, None)),
+        (_, 1..=7, _) if theme.has_tones() => {
+            Some((EIGHTHS[usize::from(mean)], most(&parts[..2])?, Some(Layer::Over)))
+        }
+        (_, 8, 1..=7) if theme.has_tones() => {
+            Some((EIGHTHS[usize::from(full)], Layer::Full, Some(Layer::Shaken)))
+        }
+        _ => Some(("█", most(&parts)?, None)),
+    }
+}
+
+/// Draws the rates of columns, two a cell, with zero at the bottom of the plot and `top` (B/s) at its top.
+pub fn render(plot: Rect, buf: &mut Buffer, columns: &[Column], top: f64, theme: &Theme) {
+    let eighths = |v: f64| {
+        let up = v / top * f64::from(plot.height) * 8.0;
+        (up.round().max(1.0) as u16).min(plot.height * 8)
+    };
+    for (x, halves) in columns.chunks(2).enumerate().take(usize::from(plot.width)) {
+        let Some(h) = together(halves) else { continue };
+        let share = h.mean / top;
+        let all = [h.slowest, h.mean, h.fastest.max(h.mean)].map(eighths);
+        for row in 0..plot.height {
+            let below = row * 8;
+            let here = all.map(|e| e.saturating_sub(below).min(8));
+            let Some((symbol, layer, behind)) = cell(here, theme) else { break };
+            let at = (plot.x + x as u16, plot.y + plot.height - 1 - row);
+            let Some(cell) = buf.cell_mut(at) else { continue };
+            let mut style = theme.filled(share, layer);
+            // A whole cell has its ground in the same tone: in many fonts blocks leave a gap between rows.
+            let ground = if symbol == "█" { Some(layer) } else { behind };
+            if let Some(tone) = ground.and_then(|b| theme.filled(share, b).fg).filter(|_| theme.has_tones()) {
+                style = style.bg(tone);
+            }
+            let symbol = if symbol == "█" { theme.shade(layer) } else { symbol };
+            cell.set_symbol(symbol).set_style(style);
+        }
+    }
+}
+
+/// Puts something thin upon whatever stands in a cell: on a surface it keeps the ground.
+pub fn over(buf: &mut Buffer, at: (u16, u16), symbol: &str, style: ratatui::style::Style) {
+    let Some(cell) = buf.cell_mut(at) else { return };
+    cell.set_symbol(symbol).set_style(style);
+}
+
+/// The lower edge of what was expected, where the surface hides the band.
+pub fn edge(plot: Rect, buf: &mut Buffer, expected: &Expected, share: impl Fn(f64) -> f64, theme: &Theme) {
+    for (x, pair) in expected.chunks(2).enumerate().take(usize::from(plot.width)) {
+        let Some(low) = pair.iter().flatten().map(|e| e.0).reduce(f64::min) else { continue };
+        let up = share(low).clamp(0.0, 1.0) * f64::from(plot.height);
+        let (row, part) = ((up.floor() as u16).min(plot.height.saturating_sub(1)), up.fract());
+        let at = (plot.x + x as u16, plot.y + plot.height - 1 - row);
+        if buf.cell(at).is_some_and(|c| c.symbol() == "█") {
+            // One dot at its height.
+            let dot = ["⡀", "⠄", "⠂", "⠁"][((part * 4.0) as usize).min(3)];
+            over(buf, at, dot, theme.strong());
+        }
+    }
+}
+
+/// The fastest rate of all, B/s.
+#[must_use]
+pub fn fastest(columns: &[Column]) -> f64 {
+    columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max)
+}
