@@ -114,7 +114,7 @@ fn a_haul_started_to_go_on_survives_its_closed_terminal_and_is_shown_live_again(
     drop(t);
     let t = Terminal::start(&bench, "", 140, 40);
     t.sees("is kept by another program");
-    t.keys(&["G", "w"]);
+    t.keys(&["g", "w"]);
     t.sees("leg 2 of 3, write");
     t.keys(&["X"]);
     t.sees("Stop this haul?");

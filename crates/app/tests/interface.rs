@@ -55,7 +55,7 @@ fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     drop(t);
 
     let t = Terminal::start(&bench, "demo", 120, 36);
-    t.sees("nothing is hauling");
+    t.sees("Nothing is hauling");
     t.keys(&["L"]);
     t.sees("21 hauls");
     t.keys(&["Enter"]);

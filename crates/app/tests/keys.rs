@@ -87,7 +87,7 @@ fn stray_letters_start_and_end_nothing() {
     t.sees("Start long-haul?");
     t.keys(&["x", "Escape"]);
     t.keys(&["Y"]);
-    t.sees("nothing is hauling");
+    t.sees("Nothing is hauling");
 }
 
 #[test]
@@ -237,10 +237,7 @@ fn a_haul_that_just_ran_is_seen_again_and_a_paused_one_shows_no_rate() {
     let t = Terminal::start(&bench, "demo", 160, 47);
     t.sees("is kept by another program");
     let yard = t.sees(" left  ");
-    assert!(
-        yard.lines().any(|l| l.contains("KW-0203") && l.contains("hauling") && l.contains('%')),
-        "{yard}"
-    );
+    assert!(yard.lines().any(|l| l.contains("KW-0203") && l.contains('%')), "{yard}");
     drop(t);
     let stop = stop.replace("hollow-mile ", &format!("{} ", common::PROGRAM));
     let out = std::process::Command::new("sh").args(["-c", &stop]).output().unwrap();
@@ -471,5 +468,46 @@ fn small_terminals_lose_nothing_without_a_word() {
     t.keys(&["Y"]);
     // What the last haul found is there at 80 columns too.
     t.sees("cache-end 420 GB");
-    t.sees("more, j");
+    t.sees("one new file, removed at the end");
+}
+
+#[test]
+fn the_yard_has_ones_own_drives_and_simulated_ones_when_asked() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "", 120, 36);
+    t.sees("10 simulated drives ship with it: i shows them");
+    assert!(!t.screen().contains("KW-0417"), "{}", t.screen());
+    t.keys(&["i"]);
+    t.sees("KW-0417");
+    assert!(!t.screen().contains("i shows them"), "{}", t.screen());
+    t.keys(&["i"]);
+    t.sees("10 simulated drives ship with it");
+    t.keys(&["q"]);
+    drop(t);
+    // One that was hauled on is there.
+    let route = bench.path("short.toml");
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }\n")
+        .unwrap();
+    bench.json(&["haul", &route, "--on", "sim:ptarmigan-4t", "--json"]);
+    let t = Terminal::start(&bench, "", 120, 36);
+    t.sees("9 simulated drives ship with it");
+    assert!(t.screen().contains("KW-0417") && !t.screen().contains("KW-0203"), "{}", t.screen());
+    // What hauls stands first, with how far it is and how it went.
+    let route = bench.path("long.toml");
+    std::fs::write(&route, "name = \"long\"\n[[leg]]\nkind = \"write\"\nuntil = { duration = \"10 min\" }\n")
+        .unwrap();
+    let target = bench.path("a.haul");
+    let mut child = bench
+        .command(&["haul", &route, "--on", &format!("file:{target}"), "--size", "16MiB"])
+        .spawn()
+        .unwrap();
+    t.sees("is kept by another program");
+    let yard = t.sees("a file hauls");
+    let line = |words: &str| yard.lines().position(|l| l.contains(words));
+    let ordered = line("hauling") < line("file:") && line("file:") < line("at rest  model");
+    let below = line("at rest  model") < line("KW-0417");
+    bench.json(&["tell", "last", "stop", "--json"]);
+    child.wait().unwrap();
+    assert!(ordered && below, "{yard}");
+    t.sees("Nothing is hauling");
 }

@@ -59,7 +59,7 @@ impl Screen {
     #[must_use]
     pub const fn question(self) -> &'static str {
         match self {
-            Self::Yard => "Which drives are here, what is each, and what is known of it?",
+            Self::Yard => "What hauls, how far is it, what is wrong, and which drives are here?",
             Self::Route => "What shall be done on this drive, and what will it cost?",
             Self::Haul => "What happens on the drive, where, and why?",
             Self::Surveys => "Which stretches are slow, and what changes with place, span, fill?",
@@ -106,6 +106,7 @@ pub enum Action {
     Whole,
     Export,
     Tidy,
+    Simulated,
     Vitals,
     LookAgain,
     ShortTest,

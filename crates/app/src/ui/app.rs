@@ -27,7 +27,7 @@ use super::views::ledger::LedgerView;
 use super::views::route::RouteView;
 use super::views::surveys::SurveysView;
 use super::views::vitals::VitalsView;
-use super::views::yard::YardView;
+use super::views::yard::{YardView, grave};
 use super::widgets::glance::Glance;
 use crate::command::Speed;
 use crate::error::AppError;
@@ -162,6 +162,8 @@ impl App {
             message: None,
             quit: false,
         };
+        // Who works with drives of their own asks for those that ship.
+        app.yard.show_simulated(demo);
         app.reload()?;
         app.offer_to_tidy()?;
         Ok(app)
@@ -173,7 +175,8 @@ impl App {
     /// When the ledger cannot be read.
     pub fn reload(&mut self) -> Result<(), AppError> {
         let rows = self.ledger.hauls()?;
-        self.yard.know(&rows);
+        let ledger = &self.ledger;
+        self.yard.know(&rows, &|haul| grave(ledger.digest_at_hand(haul)?.findings.iter().map(|f| f.kind)));
         self.archive.show(rows);
         Ok(())
     }
@@ -291,6 +294,8 @@ impl App {
             changed = true;
         }
         self.expect_of_live();
+        let target = |l: &Live| l.readings.head().map(|h| h.drive.target.clone());
+        self.yard.kept_here_are(self.live.iter().filter(|l| l.runs()).filter_map(target).collect());
         self.kept.retain_mut(|k| !k.reap());
         changed |= self.take_news();
         changed |= self.look_elsewhere();

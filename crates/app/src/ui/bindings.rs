@@ -205,6 +205,8 @@ pub const BINDINGS: &[Binding] = &[
         .also("abort stop cancel"),
     key(YARD, "T", Action::Tidy, "tidy up", "Remove a file that a killed haul left behind.")
         .also("clean leftover remove"),
+    key(YARD, "i", Action::Simulated, "simulated drives", "All simulated drives, or only those with hauls.")
+        .also("stand-in virtual pretend hide"),
     // A haul.
     hint(HAUL, "f", Action::NextFlag, ("next flag", "flag"), "Go to the next flag.").also("finding"),
     key(HAUL, "F", Action::FlagBefore, "flag before", "Go to the flag before.").also("finding previous"),

@@ -34,6 +34,7 @@ impl App {
     }
 
     pub(super) fn act_in_yard(&mut self, action: Action) {
+        self.yard.touch();
         match action {
             Action::Open => {
                 let (routes, broken) = targets::all_routes(&self.home);
@@ -53,6 +54,15 @@ impl App {
                 }
             }
             Action::Queue => self.show_queue(),
+            Action::Simulated => {
+                let all = !self.yard.shows_simulated();
+                self.yard.show_simulated(all);
+                self.say(if all {
+                    "All simulated drives that ship with it are shown; i hides those without a haul."
+                } else {
+                    "Simulated drives without a haul are hidden; i shows them."
+                });
+            }
             Action::Vitals => self.show_vitals(),
             Action::DriveFile => {
                 if let Some(serial) = self.yard.chosen_row().map(|r| r.identity.serial.clone()) {

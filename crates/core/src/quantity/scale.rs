@@ -146,7 +146,8 @@ fn on_rows(low: f64, high: f64, between: usize, most: usize, steps: &[f64], whol
             }
             // Three ticks at least where there is room, and for one more a little air.
             let bare = if ticks < 3 && between >= 5 { 1.0 } else { 0.0 };
-            let cost = (top - foot) / (high - foot).max(f64::MIN_POSITIVE) - 0.07 * ticks.min(5) as f64 + bare;
+            let cost =
+                (top - foot) / (high - foot).max(f64::MIN_POSITIVE) - 0.07 * ticks.min(5) as f64 + bare;
             if best.as_ref().is_none_or(|(least, _)| cost < *least) {
                 best = Some((cost, OnRows { low: foot, high: top, step: *step, ticks }));
             }

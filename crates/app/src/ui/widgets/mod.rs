@@ -11,5 +11,6 @@ pub mod ribbon;
 pub mod ruler;
 pub mod scroll;
 pub mod spine;
+pub mod strip;
 pub mod surface;
 pub mod window;

@@ -9,7 +9,8 @@ use ratatui::layout::Rect;
 use super::lane::Expected;
 use crate::ui::theme::{Layer, Theme};
 
-const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+/// Blocks from the bottom of a cell, in eighths of it.
+pub const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 
 /// What a column of cells shows: slowest, mean and fastest.
 #[derive(Debug, Clone, Copy, PartialEq)]
