@@ -29,6 +29,18 @@ pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Kno
             known.learn(&head.route, head.drive.capacity, air, row.elapsed, &digest);
         }
     }
+    // Files on one machine have nothing in common but that.
+    let sisters = rows.iter().filter(|r| {
+        drive.kind != DriveKind::File
+            && r.model == drive.model
+            && r.serial != drive.serial
+            && r.state == HaulState::Done
+    });
+    for row in sisters.take(ASKED) {
+        if let (Ok(head), Some(digest)) = (ledger.head(&row.haul), ledger.digest_at_hand(&row.haul)) {
+            known.learn_of_sister(&head.route, head.drive.capacity, Air::of(&head.conditions), &digest);
+        }
+    }
     known
 }
 

@@ -179,6 +179,23 @@ impl Theme {
         if self.has_tones() { style } else { style.add_modifier(Modifier::DIM) }
     }
 
+    /// The ground of a band of what may be; none where there are no tones.
+    #[must_use]
+    pub const fn band(&self) -> Option<Color> {
+        let (r, g, b) = if self.light { (216, 218, 224) } else { (52, 56, 66) };
+        match self.depth {
+            Depth::True => Some(Color::Rgb(r, g, b)),
+            Depth::Indexed => Some(Color::Indexed(if self.light { 253 } else { 237 })),
+            Depth::Mono | Depth::Sixteen => None,
+        }
+    }
+
+    /// What a band is drawn as: `shaded`, or `dotted`.
+    #[must_use]
+    pub const fn band_word(&self) -> &'static str {
+        if self.has_tones() { "shaded" } else { "dotted" }
+    }
+
     /// There are colours enough for more than one tone of each.
     #[must_use]
     pub const fn has_tones(&self) -> bool {

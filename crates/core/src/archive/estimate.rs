@@ -68,6 +68,8 @@ pub struct Known {
     over_the_ground: Vec<Rate>,
     heats: Vec<HeatDigest>,
     shown: Vec<Shown>,
+    /// Of other drives of the model.
+    sisters: Vec<Shown>,
     claims: Option<Claims>,
     link: Option<Rate>,
 }
@@ -111,6 +113,11 @@ impl Known {
         if let Told::Known(heat) = &digest.heat_model {
             self.heats.push(heat.clone());
         }
+    }
+
+    /// Takes in a haul of another drive of the same model, as [`Self::learn`] does; it tells where the drive's own hauls do not.
+    pub fn learn_of_sister(&mut self, route: &Route, capacity: Bytes, air: Air, digest: &Digest) {
+        self.sisters.push(Shown { air, capacity, route: route.clone(), legs: digest.legs.clone() });
     }
 
     /// Seconds, by each source that knows the load of a leg.
@@ -157,10 +164,23 @@ impl Known {
         paper.filter(|(r, _)| r.get() > 0.0).map(|(r, basis)| (bytes.as_f64() / r.get(), basis))
     }
 
-    /// What a route will be like that is laid out, in this air.
+    /// What a route will be like that is laid out, in this air: each leg by the drive's own hauls, else by those of other drives of its
+    /// model, else by what its maker claims.
     #[must_use]
     pub fn forecast(&self, route: &Route, capacity: Bytes, air: &Air) -> Forecast {
-        forecast::of(route, capacity, air, &self.shown)
+        let mut forecast = forecast::of(route, capacity, air, &self.shown);
+        let mut add = |other: Forecast| {
+            let new = other.legs.into_iter().filter(|l| forecast.leg(l.leg).is_none()).collect::<Vec<_>>();
+            forecast.legs.extend(new);
+        };
+        if !self.sisters.is_empty() {
+            add(forecast::of_sisters(route, capacity, air, &self.sisters));
+        }
+        if let Some(claims) = &self.claims {
+            add(forecast::of_claims(route, capacity, claims));
+        }
+        forecast.legs.sort_by_key(|l| l.leg);
+        forecast
     }
 
     /// How long each leg of a route takes that is laid out, in order; `None` for one that nothing tells of.

@@ -7,10 +7,12 @@
 
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
+use crate::archive::claims::Claims;
 use crate::archive::profile::{Bin, Doing, LegProfile};
-use crate::quantity::units::{Bytes, Celsius};
+use crate::drive::Pattern;
+use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::Conditions;
-use crate::record::forecast::{Band, Forecast, LegForecast, Part};
+use crate::record::forecast::{Band, Forecast, LegForecast, Part, Source};
 use crate::route::{Leg, LegKind, Route};
 
 /// Parts of a leg at most and at least, and of all legs together as a rule: a haul's head is read often.
@@ -30,6 +32,9 @@ const USUAL_HAULS: f64 = 4.0;
 const BEYOND: f64 = 0.15;
 /// Temperatures beyond those that were seen, K.
 const MARGIN_K: f64 = 1.0;
+
+/// By how much drives of one model differ beyond what hauls of one do, as a share. Assumed, not measured: nothing is concluded from it.
+const SISTERS: f64 = 0.1;
 
 /// Air that is warmer or cooler by more is another, K.
 const SAME_AIR_K: f64 = 5.0;
@@ -210,7 +215,7 @@ fn leg_of(
         parts.truncate(keep);
     }
     let same_route = shown.iter().all(|(_, same)| *same);
-    Some(LegForecast { leg: index as u16, hauls: shown.len(), same_route, parts })
+    Some(LegForecast { leg: index as u16, hauls: shown.len(), same_route, source: Source::Drive, parts })
 }
 
 /// What a route will be like that is laid out, from what the legs of earlier hauls showed, the newest first. Hauls that were cooled as
@@ -252,6 +257,76 @@ pub fn of(route: &Route, capacity: Bytes, air: &Air, earlier: &[Shown]) -> Forec
         legs.extend(leg_of(leg, i, capacity, &shown, count));
         if leg.destroys() {
             since_rest += leg.bytes_on(capacity).unwrap_or_default();
+        }
+    }
+    Forecast { legs }
+}
+
+/// As [`of`], from hauls of other drives of the same model: rates in wider bands, and no temperature, since another drive sits elsewhere.
+#[must_use]
+pub fn of_sisters(route: &Route, capacity: Bytes, air: &Air, earlier: &[Shown]) -> Forecast {
+    let mut forecast = of(route, capacity, air, earlier);
+    for leg in &mut forecast.legs {
+        (leg.same_route, leg.source) = (false, Source::Model);
+        for part in &mut leg.parts {
+            part.degrees = None;
+            part.rate = part.rate.map(|b| {
+                let wider = |own: f64| own.max(0.0).hypot(SISTERS * b.likely);
+                Band {
+                    low: (b.likely - wider(b.likely - b.low)).max(0.0),
+                    high: b.likely + wider(b.high - b.likely),
+                    ..b
+                }
+            });
+        }
+    }
+    forecast
+}
+
+/// As [`of`], from what the maker claims of sequential writes and reads: a line without a band, since a claim has none. Legs that are
+/// paced or not sequential have no claim that tells.
+#[must_use]
+pub fn of_claims(route: &Route, capacity: Bytes, claims: &Claims) -> Forecast {
+    let mut cache = claims.cache.map(Bytes::as_f64);
+    let mut legs = Vec::new();
+    for (i, leg) in route.legs.iter().enumerate().take(LEGS) {
+        if matches!(leg.kind, LegKind::Rest | LegKind::Wipe) {
+            cache = claims.cache.map(Bytes::as_f64);
+        }
+        let plain = leg.pattern == Pattern::Sequential && leg.rate.is_none();
+        let bytes = leg.bytes_on(capacity).map(Bytes::as_f64).filter(|b| *b > 0.0 && plain);
+        let part = |to: f64, bytes: f64, rate: Rate| {
+            let v = rate.get();
+            Part {
+                to,
+                seconds: bytes / v,
+                rate: Some(Band { low: v, likely: v, high: v }),
+                apart: f64::INFINITY,
+                degrees: None,
+            }
+        };
+        let known = |r: Option<Rate>| r.filter(|r| r.get() > 0.0);
+        let parts = match (leg.kind, bytes) {
+            (LegKind::Write, Some(all)) => {
+                let fast = known(claims.write);
+                // Past the cache only what lasts is claimed; without one nobody claims an end.
+                let held = cache.map_or(all, |c| c.min(all));
+                cache = cache.map(|c| (c - all).max(0.0));
+                let first = fast.filter(|_| held > 0.0).map(|r| part(held, held, r));
+                let rest = known(claims.sustained_write).filter(|_| all > held);
+                first.into_iter().chain(rest.map(|r| part(all, all - held, r))).collect()
+            }
+            (LegKind::Read, Some(all)) => known(claims.read).map(|r| part(all, all, r)).into_iter().collect(),
+            _ => Vec::new(),
+        };
+        if !parts.is_empty() {
+            legs.push(LegForecast {
+                leg: i as u16,
+                hauls: 0,
+                same_route: false,
+                source: Source::Claims,
+                parts,
+            });
         }
     }
     Forecast { legs }
@@ -304,6 +379,34 @@ mod tests {
         assert!(edge.holds(0.5e9), "{edge:?}");
         assert_eq!(leg.at(50e9).unwrap().degrees.unwrap().high, 51.0);
         assert!(leg.at(300e9).is_none());
+    }
+
+    #[test]
+    fn sisters_tell_in_wider_bands_and_claims_without_one() {
+        let r = route("200 GB");
+        let earlier = [shown(&r, 2e9), shown(&r, 2.02e9), shown(&r, 1.98e9)];
+        let (own, sisters) = (
+            of(&r, Bytes::from_gb(1000), &Air::default(), &earlier),
+            of_sisters(&r, Bytes::from_gb(1000), &Air::default(), &earlier),
+        );
+        let at = |f: &Forecast| f.leg(0).unwrap().at(50e9).unwrap().rate.unwrap();
+        assert!(at(&sisters).holds(1.81e9) && !at(&own).holds(1.81e9), "{:?}", at(&sisters));
+        let leg = sisters.leg(0).unwrap();
+        assert!(!leg.same_route && leg.parts.iter().all(|p| p.degrees.is_none()));
+        assert_eq!(sisters.source(), Source::Model);
+        let claims = Claims {
+            write: Some(Rate::from_mb_s(5000.0)),
+            sustained_write: Some(Rate::from_mb_s(1000.0)),
+            cache: Some(Bytes::from_gb(50)),
+            ..Claims::default()
+        };
+        // 10 s from the cache, then 150 s.
+        let paper = of_claims(&r, Bytes::from_gb(1000), &claims);
+        assert!((paper.leg(0).unwrap().seconds() - 160.0).abs() < 1e-6, "{paper:?}");
+        assert_eq!((paper.source(), paper.hauls()), (Source::Claims, 0));
+        // Nothing is claimed of what lasts: the forecast ends where the claim does.
+        let brief = Claims { sustained_write: None, ..claims };
+        assert_eq!(of_claims(&r, Bytes::from_gb(1000), &brief).leg(0).unwrap().parts.len(), 1);
     }
 
     fn f_same(route: &Route, earlier: &[Shown]) -> bool {

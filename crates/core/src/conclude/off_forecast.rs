@@ -248,6 +248,7 @@ mod tests {
                 leg: 0,
                 hauls: 3,
                 same_route: true,
+                source: crate::record::forecast::Source::Drive,
                 parts: (1..=64).map(part).collect(),
             }],
         }

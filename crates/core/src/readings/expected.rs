@@ -1,7 +1,7 @@
 //! What was expected beside what was measured: the forecast that came with a haul, at the places where the haul has been.
 
 use super::{Readings, Ruler};
-use crate::record::forecast::Part;
+use crate::record::forecast::{Part, Source};
 use crate::route::LegKind;
 
 impl Readings {
@@ -14,7 +14,8 @@ impl Readings {
         let end = series.end(sample);
         let legs = self.legs();
         let reading = &legs[legs.partition_point(|l| l.from < end).checked_sub(1)?];
-        let expected = forecast.leg(reading.leg)?;
+        // What is claimed is no expectation: how claims stand beside what was measured is told elsewhere.
+        let expected = forecast.leg(reading.leg).filter(|l| l.source != Source::Claims)?;
         let rests = head.route.legs.get(usize::from(reading.leg)).is_some_and(|l| l.kind == LegKind::Rest);
         let place = if rests {
             (end.saturating_sub(reading.from)).as_secs_f64()
@@ -28,7 +29,9 @@ impl Readings {
     /// What was expected in each of so many columns of a ruler; by position a forecast says nothing.
     #[must_use]
     pub fn expected(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Option<Part>> {
-        let has = self.head().is_some_and(|h| h.forecast.is_some());
+        let has = self.head().is_some_and(|h| {
+            h.forecast.as_ref().is_some_and(|f| f.legs.iter().any(|l| l.source != Source::Claims))
+        });
         if ruler == Ruler::Position || !has {
             return vec![None; columns];
         }

@@ -1,6 +1,6 @@
 //! A forecast as it is kept with a haul: what each leg was expected to be like.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 /// A figure and where nine in ten of its samples lie.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -31,12 +31,39 @@ pub struct Part {
     /// Rate of one sample, bytes per second.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<Band>,
-    /// By how much the mean rate of this part may be off, as a share: what lies further away is no chance.
-    #[serde(default)]
+    /// By how much the mean rate of this part may be off, as a share: what lies further away is no chance. Infinite where nothing
+    /// tells, which JSON has no number for.
+    #[serde(default, deserialize_with = "null_is_infinite")]
     pub apart: f64,
     /// Temperature, °C.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub degrees: Option<Band>,
+}
+
+fn null_is_infinite<'de, D: Deserializer<'de>>(from: D) -> Result<f64, D::Error> {
+    Ok(Option::deserialize(from)?.unwrap_or(f64::INFINITY))
+}
+
+/// What tells of a leg, from what tells most to what tells least.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Source {
+    /// Hauls of the drive itself.
+    #[default]
+    Drive,
+    /// Hauls of other drives of its model.
+    Model,
+    /// What its maker claims: no haul at all.
+    Claims,
+}
+
+impl Source {
+    /// The drive itself.
+    #[must_use]
+    #[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+    pub const fn is_drive(&self) -> bool {
+        matches!(self, Self::Drive)
+    }
 }
 
 /// What a leg will be like.
@@ -49,6 +76,9 @@ pub struct LegForecast {
     /// They were of this route, and this leg of it, and cooled alike: no other load, on no other ground.
     #[serde(default)]
     pub same_route: bool,
+    /// What tells it.
+    #[serde(default, skip_serializing_if = "Source::is_drive")]
+    pub source: Source,
     /// From its beginning on.
     pub parts: Vec<Part>,
 }
@@ -86,5 +116,29 @@ impl Forecast {
     #[must_use]
     pub fn hauls(&self) -> usize {
         self.legs.iter().map(|l| l.hauls).min().unwrap_or(0)
+    }
+
+    /// What tells it: of the leg of which the least is known.
+    #[must_use]
+    pub fn source(&self) -> Source {
+        self.legs.iter().map(|l| l.source).max().unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_part_of_which_nothing_tells_how_far_off_it_may_be_is_read_again() {
+        let part = Part { to: 1e9, seconds: 1.0, rate: None, apart: f64::INFINITY, degrees: None };
+        let leg =
+            LegForecast { leg: 0, hauls: 0, same_route: false, source: Source::Claims, parts: vec![part] };
+        let kept = serde_json::to_string(&leg).unwrap();
+        assert_eq!(serde_json::from_str::<LegForecast>(&kept).unwrap(), leg, "{kept}");
+        // As earlier versions wrote it: by the drive's own hauls.
+        let before =
+            r#"{"leg":1,"hauls":3,"same_route":true,"parts":[{"to":1.0,"seconds":1.0,"apart":0.1}]}"#;
+        assert_eq!(serde_json::from_str::<LegForecast>(before).unwrap().source, Source::Drive);
     }
 }

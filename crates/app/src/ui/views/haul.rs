@@ -13,6 +13,7 @@ use hollow_mile_core::record::forecast::{Band, Part};
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use std::cell::RefCell;
 use std::time::Duration;
 
 use crate::ui::actions::Action;
@@ -59,7 +60,12 @@ pub struct HaulView {
     pub loading: Option<Loading>,
     /// The haul happens again.
     pub lapse: Option<Box<Lapse>>,
+    /// What it answers, and of which record.
+    answered: RefCell<(AnswerOf, String)>,
 }
+
+/// What the answer of a record depends on: the haul, how much of it there is, and what was concluded.
+type AnswerOf = Option<(String, usize, usize, usize, bool)>;
 
 /// What the panel at the right shows.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -98,6 +104,7 @@ impl Default for HaulView {
             models: None,
             loading: None,
             lapse: None,
+            answered: RefCell::default(),
         }
     }
 }
@@ -120,6 +127,17 @@ impl HaulView {
     pub fn shown_in<'a>(&self, live: &'a [Live]) -> Option<(&'a Readings, &'a Conclusions)> {
         let haul = self.live.as_ref()?;
         live.iter().find(|l| l.haul == *haul).map(|l| (&l.readings, &l.conclusions))
+    }
+
+    /// What is to be said of it first; made once of a record, since that goes through all of it.
+    fn answer(&self, r: &Readings, c: &Conclusions) -> String {
+        let haul = r.head().map(|h| h.haul.clone()).unwrap_or_default();
+        let of = Some((haul, r.series().len(), r.legs().len(), c.findings.len(), r.ended().is_some()));
+        let mut answered = self.answered.borrow_mut();
+        if answered.0 != of {
+            *answered = (of, headline::answer(r, c));
+        }
+        answered.1.clone()
     }
 
     /// Takes back the cursor, or else the window; false when there was neither.
@@ -288,7 +306,11 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     }
     let at = Layout::of(area);
     head(frame, readings, at.head, buf);
-    answer(readings, conclusions, at.answer, buf, theme);
+    let answer = match frame.shown_live {
+        Some(live) => live.answer(),
+        None => view.answer(readings, conclusions),
+    };
+    Writer::new(at.answer, buf).text(&answer, 0, theme.strong());
     spine::render(at.spine, buf, readings, theme);
     let road = match frame.shown_live {
         Some(live) => live.road(),
@@ -400,11 +422,6 @@ pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer
     buf.set_stringn(area.x, area.y, left.join("   "), room, frame.theme.faint());
     buf.set_stringn(area.x, area.y, &d.serial, room, frame.theme.accent());
     buf.set_string(area.x + (width - right_length) as u16, area.y, right, frame.theme.faint());
-}
-
-fn answer(r: &Readings, c: &Conclusions, area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let mut out = Writer::new(area, buf);
-    out.text(&headline::answer(r, c), 0, theme.strong());
 }
 
 /// Letters where something was found or noted.

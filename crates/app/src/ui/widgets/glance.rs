@@ -2,7 +2,6 @@
 
 use crate::told::headline;
 use crate::told::words;
-use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
@@ -18,7 +17,8 @@ pub struct Glance {
     /// Its identifier.
     pub haul: String,
     readings: Readings,
-    conclusions: Conclusions,
+    /// What it answers; made once, since that goes through the whole record.
+    answer: String,
 }
 
 impl Glance {
@@ -30,14 +30,15 @@ impl Glance {
             Some(both) => both,
             None => ledger.concluded(haul).ok()?,
         };
-        Some(Self { haul: haul.to_owned(), readings, conclusions })
+        let answer = headline::answer(&readings, &conclusions);
+        Some(Self { haul: haul.to_owned(), readings, answer })
     }
 
     /// Draws it.
     pub fn render(&self, area: Rect, buf: &mut Buffer, theme: &Theme) {
         let r = &self.readings;
         let mut out = Writer::new(area, buf);
-        out.text(&headline::answer(r, &self.conclusions), 0, theme.strong());
+        out.text(&self.answer, 0, theme.strong());
         if let Some(h) = r.head() {
             let line =
                 format!("{} on {}, {}", h.route.name, h.drive.serial, words::local_time(h.started_unix_ms));

@@ -71,11 +71,10 @@ fn ups(canvas: &Canvas, share: f64) -> usize {
 pub type Expected = [Option<(f64, f64)>];
 
 /// The band of what was expected, behind what was measured.
-fn band(canvas: &mut Canvas, expected: &Expected, share: impl Fn(f64) -> f64, theme: &Theme) {
-    for (x, (low, high)) in expected.iter().enumerate().filter_map(|(x, e)| Some((x, (*e)?))) {
-        let (low, high) = (ups(canvas, share(low)), ups(canvas, share(high)));
-        (low..=high).filter(|up| (x + up) % 2 == 0).for_each(|up| canvas.dot(x, up, theme.faint()));
-    }
+fn band(plot: Rect, buf: &mut Buffer, expected: &Expected, share: impl Fn(f64) -> f64, theme: &Theme) {
+    let spans: Vec<Option<(f64, f64)>> =
+        expected.iter().map(|e| e.map(|(low, high)| (share(low), share(high)))).collect();
+    surface::band(plot, buf, &spans, theme);
 }
 
 /// Rate: a surface up to the mean, with what was slower and faster in paler tones.
@@ -86,13 +85,14 @@ pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expecte
     let hoped = expected.iter().flatten().map(|e| e.1).fold(0.0, f64::max).min(fastest * 2.0);
     let rows = usize::from(layout.plot.height);
     let (axis, top) = scale::rates_on_rows(fastest.max(hoped), rows, most_ticks(&layout));
-    let words =
-        if expected.iter().any(Option::is_some) { "rate, MB/s; dotted: expected" } else { "rate, MB/s" };
-    title(buf, &layout, words, theme);
+    let words = if expected.iter().any(Option::is_some) {
+        format!("rate, MB/s; {}: expected", theme.band_word())
+    } else {
+        "rate, MB/s".to_owned()
+    };
+    title(buf, &layout, &words, theme);
     upright(layout.plot, &axis, |v| v / top, buf, theme);
-    let mut canvas = Canvas::new(layout.plot);
-    band(&mut canvas, expected, |v| v / top, theme);
-    canvas.paint(layout.plot, buf);
+    band(layout.plot, buf, expected, |v| v / top, theme);
     surface::render(layout.plot, buf, columns, top, theme);
     surface::edge(layout.plot, buf, expected, |v| v / top, theme);
 }
@@ -152,9 +152,7 @@ pub fn temperature(
             theme.heat(1.0),
         );
     }
-    let mut canvas = Canvas::new(layout.plot);
-    band(&mut canvas, expected, share, theme);
-    canvas.paint(layout.plot, buf);
+    band(layout.plot, buf, expected, share, theme);
     for (name, values) in others {
         line(&layout, buf, values, share, |_| theme.faint());
         let Some(last) = values.iter().rev().flatten().next().filter(|_| layout.plot.height > 0) else {

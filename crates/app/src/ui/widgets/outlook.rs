@@ -3,7 +3,7 @@
 use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::units::{Rate, mb_s_figure};
 use hollow_mile_core::readings::Ruler;
-use hollow_mile_core::record::forecast::{Band, Forecast, Part};
+use hollow_mile_core::record::forecast::{Band, Forecast, Part, Source};
 use hollow_mile_core::route::Route;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -13,6 +13,7 @@ use super::canvas::Canvas;
 use super::lane::{LABELS, upright};
 use super::panel::fit;
 use super::ruler;
+use super::surface;
 use crate::told::words::{about, cells};
 use crate::ui::theme::Theme;
 
@@ -76,7 +77,12 @@ fn words(all: &[Stretch], forecast: &Forecast) -> String {
         1 => "1 haul".to_owned(),
         n => format!("{n} hauls"),
     };
-    format!("expected: {}, from {hauls} of this drive", said.join(", "))
+    let from = match forecast.source() {
+        Source::Drive => format!("from {hauls} of this drive"),
+        Source::Model => format!("from {hauls} of drives of its model"),
+        Source::Claims => "by what its maker claims".to_owned(),
+    };
+    format!("expected: {}, {from}", said.join(", "))
 }
 
 /// Draws the road; `here` is the leg under the cursor. False where there is no room, or nothing is expected.
@@ -103,7 +109,13 @@ pub fn render(
     let rate = plot(area.y + 2, rows - warm - u16::from(warm > 0));
     let top = all.iter().filter_map(|s| s.part?.rate).map(|b| b.high).fold(1.0, f64::max);
     let top = scale::rate_top(top);
-    buf.set_stringn(rate.x, rate.y - 1, "rate, MB/s; dotted: nine samples in ten", width, theme.faint());
+    buf.set_stringn(
+        rate.x,
+        rate.y - 1,
+        format!("rate, MB/s; {}: nine samples in ten", theme.band_word()),
+        width,
+        theme.faint(),
+    );
     upright(rate, &scale::rates(top, usize::from(rate.height / 2).clamp(2, 5)), |v| v / top, buf, theme);
     draw(&all, total, rate, buf, theme, |p| p.rate, |v| v / top, |v| theme.speed(v / top));
     if warm > 0 {
@@ -131,7 +143,7 @@ pub fn render(
     true
 }
 
-/// The band as dots, and what is likely as a line over it.
+/// The band, and what is likely as a line over it.
 #[allow(clippy::too_many_arguments)]
 fn draw(
     all: &[Stretch],
@@ -143,12 +155,13 @@ fn draw(
     share: impl Fn(f64) -> f64,
     style: impl Fn(f64) -> Style,
 ) {
-    let (mut band, mut line) = (Canvas::new(plot), Canvas::new(plot));
-    let (columns, rows) = (band.columns(), (band.rows() - 1) as f64);
+    let mut line = Canvas::new(plot);
+    let (columns, rows) = (line.columns(), (line.rows() - 1) as f64);
+    let mut band = vec![None; columns];
     let ups = |v: f64| (share(v).clamp(0.0, 1.0) * rows).round();
     let (mut i, mut until) = (0, all.first().map_or(0.0, |s| s.seconds));
     let mut last: Option<(f64, f64)> = None;
-    for x in 0..columns {
+    for (x, span) in band.iter_mut().enumerate() {
         let at = total * (x as f64 + 0.5) / columns as f64;
         while at > until && i + 1 < all.len() {
             i += 1;
@@ -158,13 +171,12 @@ fn draw(
             last = None;
             continue;
         };
-        let (low, high) = (ups(b.low) as usize, ups(b.high) as usize);
-        (low..=high).filter(|up| (x + up) % 2 == 0).for_each(|up| band.dot(x, up, theme.faint()));
+        *span = Some((share(b.low), share(b.high)));
         let here = (x as f64, ups(b.likely));
         line.line(last.unwrap_or(here), here, |_| style(b.likely));
         last = Some(here);
     }
-    band.paint(plot, buf);
+    surface::band(plot, buf, &band, theme);
     line.paint(plot, buf);
 }
 
@@ -222,7 +234,8 @@ mod tests {
         let route = Route::from_toml(text).unwrap();
         let rate = Some(Band { low: 0.9e9, likely: 1e9, high: 1.1e9 });
         let part = Part { to: 1e9, seconds: 40.0, rate, apart: 0.1, degrees: None };
-        let leg = LegForecast { leg: 0, hauls: 3, same_route: true, parts: vec![part] };
+        let leg =
+            LegForecast { leg: 0, hauls: 3, same_route: true, source: Source::Drive, parts: vec![part] };
         let forecast = Forecast { legs: vec![leg] };
         let said = |second| words(&road(&route, &forecast, &[None, second]), &forecast);
         assert_eq!(

@@ -12,6 +12,7 @@ use crate::ui::theme::Theme;
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::fit;
+use crate::ui::widgets::surface;
 
 const DAY_MS: f64 = 86_400_000.0;
 /// Of an end that lies further off the picture shows the way there, not the end.
@@ -86,17 +87,11 @@ pub fn life(
     if let Some((early, middle, late)) = ends {
         // A day from now it is somewhere between the quickest and the slowest way to the end.
         let at = |day: f64, end: f64| (last.1 + (1.0 - last.1) * (day - last.0) / end.max(1e-9)).min(1.0);
-        for x in 0..canvas.columns() {
+        let fan = (0..canvas.columns()).map(|x| {
             let day = span.0 + x as f64 / w * (span.1 - span.0);
-            if day <= last.0 {
-                continue;
-            }
-            let (low, high) = (place((day, at(day, late))).1, place((day, at(day, early))).1);
-            // Every other dot: a band, not a wall.
-            (low as usize..=high as usize)
-                .filter(|up| (up + x) % 2 == 0)
-                .for_each(|up| canvas.dot(x, up, theme.faint()));
-        }
+            (day > last.0).then(|| (at(day, late) / top, at(day, early) / top))
+        });
+        surface::band(plot, buf, &fan.collect::<Vec<_>>(), theme);
         let end = (last.0 + middle, 1.0);
         let shown = if end.0 > span.1 { (span.1, at(span.1, middle)) } else { end };
         canvas.line(place(last), place(shown), |_| theme.latency());

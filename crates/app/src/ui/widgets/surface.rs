@@ -6,6 +6,7 @@ use hollow_mile_core::readings::Column;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
+use super::canvas::Canvas;
 use super::lane::Expected;
 use crate::ui::theme::{Layer, Theme};
 
@@ -86,6 +87,39 @@ pub fn render(plot: Rect, buf: &mut Buffer, columns: &[Column], top: f64, theme:
 pub fn over(buf: &mut Buffer, at: (u16, u16), symbol: &str, style: ratatui::style::Style) {
     let Some(cell) = buf.cell_mut(at) else { return };
     cell.set_symbol(symbol).set_style(style);
+}
+
+/// A band between two heights, two columns a cell; shares of the plot from its bottom up. A tone that stands far back where there are
+/// tones, every other dot elsewhere.
+pub fn band(plot: Rect, buf: &mut Buffer, spans: &[Option<(f64, f64)>], theme: &Theme) {
+    let Some(tone) = theme.band() else {
+        let mut canvas = Canvas::new(plot);
+        let rows = canvas.rows().saturating_sub(1) as f64;
+        let up = |share: f64| (share.clamp(0.0, 1.0) * rows).round() as usize;
+        for (x, (low, high)) in spans.iter().enumerate().filter_map(|(x, s)| Some((x, (*s)?))) {
+            let dots = (up(low)..=up(high)).filter(|up| (x + up) % 2 == 0);
+            dots.for_each(|up| canvas.dot(x, up, theme.faint()));
+        }
+        return canvas.paint(plot, buf);
+    };
+    for (x, pair) in spans.chunks(2).enumerate().take(usize::from(plot.width)) {
+        let all = pair.iter().flatten();
+        let Some((low, high)) = all.copied().reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))) else { continue };
+        let eighths = f64::from(plot.height) * 8.0;
+        let low = (low.clamp(0.0, 1.0) * eighths).round() as u16;
+        // A band has a height, however narrow it is.
+        let high = ((high.clamp(0.0, 1.0) * eighths).round() as u16).max(low + 1);
+        for row in low / 8..=(high - 1) / 8 {
+            let (from, to) = (low.saturating_sub(row * 8).min(8), (high - row * 8).min(8));
+            let at = (plot.x + x as u16, plot.y + plot.height.saturating_sub(1 + row));
+            let Some(cell) = buf.cell_mut(at).filter(|c| c.symbol() == " ") else { continue };
+            match (from, to) {
+                (0..=2, 7..) => cell.set_bg(tone),
+                (0..=2, _) => cell.set_symbol(EIGHTHS[usize::from(to)]).set_fg(tone),
+                _ => cell.set_symbol("▀").set_fg(tone),
+            };
+        }
+    }
 }
 
 /// The lower edge of what was expected, where the surface hides the band.

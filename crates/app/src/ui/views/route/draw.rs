@@ -91,11 +91,12 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
 
 /// The forecast as a picture. False where nothing is expected.
 fn outlook(view: &RouteView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> bool {
-    let Some((route, forecast, spans)) = view.outlook() else { return false };
+    let Some(ahead) = view.outlook() else { return false };
+    let (route, forecast, spans) = (&ahead.route, &ahead.forecast, &ahead.spans);
     // The legs of a group are laid out one after the other: which of them the cursor is on is not told.
     let plain = view.draft.as_ref().is_some_and(|r| r.legs.len() == route.legs.len());
     let here = view.leg_under_cursor().filter(|_| plain);
-    outlook::render(&route, &forecast, &spans, here, area, buf, frame.theme)
+    outlook::render(route, forecast, spans, here, area, buf, frame.theme)
 }
 
 fn figures(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {

@@ -4,7 +4,9 @@ mod ahead;
 mod cost;
 mod draw;
 
+use std::cell::RefCell;
 use std::path::PathBuf;
+use std::rc::Rc;
 use std::time::Duration;
 
 use hollow_mile_core::archive::estimate::Known;
@@ -173,6 +175,8 @@ pub struct RouteView {
     drafts: Drafts,
     /// The route before each change, to be taken back.
     before: Vec<Route>,
+    /// What is expected of the route, made anew when the route, the size or the air is another.
+    ahead: RefCell<Option<(ahead::Asked, Rc<ahead::Outlook>)>>,
 }
 
 /// Everything that a haul needs, checked.
