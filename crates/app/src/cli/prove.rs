@@ -63,6 +63,8 @@ struct ForecastProof {
     /// Of single drives: a tenth of them were inside for less, and for more.
     inside_p10: Option<f64>,
     inside_p90: Option<f64>,
+    /// Share of the time that the temperature is inside its band.
+    warm_inside: f64,
     /// How far the time to the end was off, as a share of it.
     time_off_median: Option<f64>,
     time_off_p95: Option<f64>,
@@ -82,6 +84,7 @@ fn forecast_proof(drives: u64, seed: u64) -> ForecastProof {
         inside: s.coverage(),
         inside_p10: at(&mut s.inside, 0.1),
         inside_p90: at(&mut s.inside, 0.9),
+        warm_inside: s.warm_inside.iter().sum::<f64>() / s.warm_inside.len().max(1) as f64,
         time_off_median: at(&mut s.time_off, 0.5),
         time_off_p95: at(&mut s.time_off, 0.95),
         false_off: s.false_off,
@@ -295,12 +298,13 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     let share = |v: Option<f64>| v.map_or_else(|| "none".into(), percent);
     say(&format!(
         "forecasts from three hauls, {} drives: the rate is inside its 90 % band for {} of the time (a tenth of the drives below {}, a tenth above {});\n\
-         the time to the end is off by {} median, {} p95\n\
+         the temperature is inside what was seen and a degree for {} of it; the time to the end is off by {} median, {} p95\n\
          off its forecast: {} of {} drives that changed are found, {} with what failed; {} of {} that did not are said to be",
         f.drives,
         percent(f.inside),
         share(f.inside_p10),
         share(f.inside_p90),
+        percent(f.warm_inside),
         share(f.time_off_median),
         share(f.time_off_p95),
         f.found_off,

@@ -41,7 +41,7 @@ const HEAT: [Rgb; 4] = [(104, 122, 148), (150, 124, 130), (196, 118, 88), (226, 
 /// What muted tones lean to, on dark and on light grounds.
 const GROUNDS: [Rgb; 2] = [(44, 47, 54), (226, 228, 232)];
 const ACCENT: Rgb = (222, 140, 60);
-const SPEED_16: [Color; 5] = [Color::Magenta, Color::Blue, Color::Cyan, Color::Green, Color::Yellow];
+const SPEED_16: [Color; 5] = [Color::Magenta, Color::LightBlue, Color::Cyan, Color::Green, Color::Yellow];
 const HEAT_16: [Color; 4] = [Color::DarkGray, Color::Cyan, Color::Yellow, Color::Red];
 
 /// What the views ask for.
@@ -186,6 +186,17 @@ impl Theme {
         match self.depth {
             Depth::True => Some(Color::Rgb(r, g, b)),
             Depth::Indexed => Some(Color::Indexed(if self.light { 253 } else { 237 })),
+            Depth::Mono | Depth::Sixteen => None,
+        }
+    }
+
+    /// The ground of what was lost, in a tone of the accent; none where there are no tones.
+    #[must_use]
+    pub const fn wash(&self) -> Option<Color> {
+        let (r, g, b) = if self.light { (248, 226, 202) } else { (74, 54, 36) };
+        match self.depth {
+            Depth::True => Some(Color::Rgb(r, g, b)),
+            Depth::Indexed => Some(Color::Indexed(if self.light { 223 } else { 94 })),
             Depth::Mono | Depth::Sixteen => None,
         }
     }

@@ -173,7 +173,7 @@ pub fn rates_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
 /// Temperatures on a plot of `rows` rows, each tick on a row: the axis, and its ends in °C.
 #[must_use]
 pub fn degrees_on_rows(low: f64, high: f64, rows: usize, most: usize) -> (Axis, f64, f64) {
-    const STEPS: [f64; 10] = [1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0, 40.0, 50.0];
+    const STEPS: [f64; 8] = [1.0, 2.0, 5.0, 10.0, 20.0, 30.0, 40.0, 50.0];
     let at = on_rows(low, high, rows.saturating_sub(1), most, &STEPS, 10.0);
     let ticks = (0..at.ticks)
         .map(|i| at.low + i as f64 * at.step)

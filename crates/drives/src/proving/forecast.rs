@@ -27,6 +27,8 @@ pub struct ForecastScore {
     pub drives: usize,
     /// Of each: the share of its time that the rate was inside the band.
     pub inside: Vec<f64>,
+    /// Of each: the share of its time that the temperature was inside its band.
+    pub warm_inside: Vec<f64>,
     /// Of each: how far the time to the end was off, as a share of it.
     pub time_off: Vec<f64>,
     /// Of drives that did not change: fourth hauls that were said to be off their forecast.
@@ -64,9 +66,30 @@ struct Nature {
     dips: Option<(f64, f64, f64)>,
     every: f64,
     total: f64,
+    warmth: Warmth,
 }
 
-fn nature(d: &mut Dice) -> Nature {
+/// How warm a drive gets: first order, in air that is not quite the same from haul to haul, by a sensor of whole degrees.
+struct Warmth {
+    /// At rest, °C.
+    rest: f64,
+    /// K at the rate of its first level, in the long run.
+    rise: f64,
+    tau_s: f64,
+    /// By how much the air differs from haul to haul, K.
+    air_off: f64,
+}
+
+fn warmth(d: &mut Dice) -> Warmth {
+    Warmth {
+        rest: d.within(28.0, 42.0),
+        rise: d.within(5.0, 38.0),
+        tau_s: d.log_within(20.0, 400.0),
+        air_off: [0.0, 0.3, 0.8, 1.5][d.within(0.0, 3.999) as usize],
+    }
+}
+
+fn nature(d: &mut Dice, warmth: Warmth) -> Nature {
     let count = 1 + d.within(0.0, 2.999) as usize;
     let mut rate = d.log_within(0.15, 6.0);
     let mut at = 0.0;
@@ -91,6 +114,7 @@ fn nature(d: &mut Dice) -> Nature {
         dips: d.chance(0.25).then(|| (d.within(15.0, 60.0), d.within(1.0, 6.0), d.within(0.3, 0.8))),
         every,
         total,
+        warmth,
         levels,
     }
 }
@@ -112,7 +136,7 @@ fn change(n: &Nature, d: &mut Dice) -> Change {
     Change::Levels(if d.chance(0.8) { d.within(0.5, 0.75) } else { d.within(1.35, 1.8) })
 }
 
-fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, d: &mut Dice) -> Readings {
+fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, air: f64, d: &mut Dice) -> Readings {
     let mut readings = Readings::new();
     let Event::HaulStarted(mut begun) = head("forecast", 100_000, None, n.every, &[LegKind::Write]) else {
         return readings;
@@ -137,6 +161,8 @@ fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, d: &mut Dice) ->
         .collect();
     let (mut t, mut moved, mut noise) = (0.0f64, 0.0f64, 0.0f64);
     let sigma = n.noise;
+    let rest = n.warmth.rest + air;
+    let mut warm = rest;
     while moved < n.total {
         let level = levels.iter().find(|l| moved / n.total < l.1).or(levels.last()).map_or(1.0, |l| l.0);
         let fresh = match (n.heavy, n.skewed) {
@@ -153,6 +179,8 @@ fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, d: &mut Dice) ->
             rate *= n.dips.map_or(1.0, |d| d.2);
         }
         let bytes = (rate * 1e9 * n.every).min((n.total - moved) * 1e9);
+        let aim = rest + n.warmth.rise * rate / n.levels[0].0;
+        warm = aim + (warm - aim) * (-n.every / n.warmth.tau_s).exp();
         t += n.every;
         moved += bytes / 1e9;
         readings.push(&Event::Sample(Sample {
@@ -160,7 +188,7 @@ fn haul(n: &Nature, change: Change, forecast: Option<Forecast>, d: &mut Dice) ->
             span: Duration::from_secs_f64(n.every),
             leg: 0,
             written: Bytes::new(bytes.ceil() as u64),
-            temperature: Some(Celsius::new(40.0)),
+            temperature: Some(Celsius::new(warm.round())),
             ..Sample::default()
         }));
     }
@@ -183,25 +211,30 @@ fn route(n: &Nature) -> Route {
 /// Hauls a random drive four times, and judges what the first three said of the fourth.
 pub fn prove_forecast(seed: u64, score: &mut ForecastScore) {
     let mut d = Dice(Xoshiro256PlusPlus::seed_from_u64(seed.wrapping_mul(0xD1B5_4A32_D192_ED03) ^ 0xF0CA));
-    let n = nature(&mut d);
+    // Dice of its own, so that what is judged of rates is the same with it and without.
+    let mut air = Dice(Xoshiro256PlusPlus::seed_from_u64(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ 0xA1F));
+    let warmth = warmth(&mut air);
+    let mut another = || air.normal() * warmth.air_off;
+    let airs: [f64; 5] = std::array::from_fn(|_| another());
+    let n = nature(&mut d, warmth);
     let capacity = Bytes::from_gb(100_000);
     let earlier: Vec<Shown> = (0..3)
-        .map(|_| {
-            let r = haul(&n, Change::Nothing, None, &mut d);
+        .map(|i: usize| {
+            let r = haul(&n, Change::Nothing, None, airs[i], &mut d);
             let legs = Digest::of(&r, &r.conclude()).legs;
             Shown { air: Air::default(), capacity, route: route(&n), legs }
         })
         .collect();
     let forecast = of(&route(&n), capacity, &Air::default(), &earlier);
     let Some(leg) = forecast.leg(0) else { return };
-    let fourth = haul(&n, Change::Nothing, Some(forecast.clone()), &mut d);
+    let fourth = haul(&n, Change::Nothing, Some(forecast.clone()), airs[3], &mut d);
     let off = |r: &Readings| {
         let found = r.conclude().findings.into_iter();
         found.filter(|f| f.kind == FindingKind::OffForecast).map(|f| f.failed).collect::<Vec<_>>()
     };
     score.false_off += usize::from(!off(&fourth).is_empty());
     let became = change(&n, &mut d);
-    let told = off(&haul(&n, became, Some(forecast.clone()), &mut d));
+    let told = off(&haul(&n, became, Some(forecast.clone()), airs[4], &mut d));
     score.changed += 1;
     score.found_off += usize::from(!told.is_empty());
     let right = |f: &Option<Assumption>| match became {
@@ -211,11 +244,15 @@ pub fn prove_forecast(seed: u64, score: &mut ForecastScore) {
     };
     score.named_off += usize::from(told.iter().any(right));
     let series = fourth.series();
-    let (mut inside, mut all) = (0.0, 0.0);
+    let (mut inside, mut warm, mut all) = (0.0, 0.0, 0.0);
     for i in 0..series.len() {
         let middle = f64::midpoint(series.moved_before(i) as f64, series.moved(i) as f64);
         let seconds = series.loaded_s(i..i + 1);
         let band = leg.at(middle).and_then(|p| p.rate);
+        let degrees = leg.at(middle).and_then(|p| p.degrees).zip(series.column(i..i + 1).hottest);
+        if degrees.is_some_and(|(b, t)| b.holds(t.degrees())) {
+            warm += seconds;
+        }
         all += seconds;
         if band.is_some_and(|b| b.holds(series.rate(i))) {
             inside += seconds;
@@ -223,6 +260,7 @@ pub fn prove_forecast(seed: u64, score: &mut ForecastScore) {
     }
     score.drives += 1;
     score.inside.push(inside / f64::max(all, 1e-9));
+    score.warm_inside.push(warm / f64::max(all, 1e-9));
     score.time_off.push((leg.seconds() / fourth.elapsed().as_secs_f64() - 1.0).abs());
 }
 

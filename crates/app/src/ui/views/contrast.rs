@@ -15,7 +15,7 @@ use crate::told::Compared;
 use crate::ui::actions::Action;
 use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
-use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::canvas::{Canvas, row_of};
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::{Writer, fit, wrap};
 use crate::ui::widgets::ruler;
@@ -139,8 +139,7 @@ fn curves(
             let at = values.len() * (1 + 2 * (k * n + *side)) / (8 * n);
             if let Some(Some(v)) = values.get(at) {
                 let style = style_of(*side, theme).add_modifier(Modifier::BOLD);
-                let dots = f64::from(plot.height) * 4.0 - 1.0;
-                let down = plot.height - 1 - ((share(*v) * dots).round() as u16 / 4).min(plot.height - 1);
+                let down = row_of(share(*v), plot.height);
                 buf.set_string(plot.x + (at / 2) as u16, plot.y + down, letter(*side), style);
             }
         }
@@ -195,8 +194,9 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
     }
     let used = 2 + answers.len() as u16 + c.warnings.len().min(2) as u16 + 1;
     let body = Rect { y: area.y + used, height: area.height.saturating_sub(used), ..area };
-    // The curves take a half, the table the rest.
-    let upper = (body.height / 2).max(8).min(body.height);
+    // The curves take a half, or what the table leaves.
+    let table = c.figures.len() as u16 + 3;
+    let upper = (body.height / 2).max(8).max(body.height.saturating_sub(table.max(16))).min(body.height);
     let plots = Rect { height: upper.saturating_sub(2), ..body };
     let columns = usize::from(plots.width.saturating_sub(LABELS)) * 2;
     let overlay = compared.overlay(view.ruler, columns);
@@ -215,23 +215,17 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
             .flat_map(|a| a.1.iter().flatten().copied())
             .fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)))
     };
-    let fastest = scale::rate_top(seen(&rates).1.max(0.0));
     let (coldest, hottest) = seen(&heat);
     // A title and two rows are a picture; where there is no room for that, it is said.
     let known = coldest <= hottest;
     let warm = known && plots.height >= 7;
     let lower = if warm { (plots.height / 3).max(3) } else { 0 };
     let rate_at = Rect { height: plots.height - lower, ..plots };
-    let ticks = |h: u16| usize::from(h / 3).clamp(2, 5);
-    curves(
-        rate_at,
-        buf,
-        "rate, MB/s",
-        (0.0, fastest),
-        &scale::rates(fastest, ticks(rate_at.height)),
-        &rates,
-        theme,
-    );
+    let ticks = |h: u16| usize::from(h / 3).clamp(2, 6);
+    let rows = |h: u16| usize::from(h.saturating_sub(1));
+    let (axis, fastest) =
+        scale::rates_on_rows(seen(&rates).1.max(0.0), rows(rate_at.height), ticks(rate_at.height));
+    curves(rate_at, buf, "rate, MB/s", (0.0, fastest), &axis, &rates, theme);
     if known && !warm {
         let words = "no room for the temperature: a higher window has it";
         let x = plots.x + plots.width.saturating_sub(words.len() as u16);
@@ -239,16 +233,8 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
     }
     if warm {
         let at = Rect { y: rate_at.y + rate_at.height, height: lower, ..plots };
-        let (low, high) = ((coldest / 10.0).floor() * 10.0, ((hottest + 1.0) / 10.0).ceil() * 10.0);
-        curves(
-            at,
-            buf,
-            "temperature, °C",
-            (low, high),
-            &scale::degrees(low, high, ticks(lower)),
-            &heat,
-            theme,
-        );
+        let (axis, low, high) = scale::degrees_on_rows(coldest, hottest + 1.0, rows(lower), ticks(lower));
+        curves(at, buf, "temperature, °C", (low, high), &axis, &heat, theme);
     }
     let at = Rect { y: plots.y + plots.height, height: 2, ..body };
     ruler::named(at, buf, view.ruler, (0.0, overlay.extent), ruler_name(view.ruler), theme);

@@ -53,6 +53,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);
     overlay::render(app.overlay.as_ref(), &frame, area, buf);
+    crate::ui::widgets::surface::close_gaps(buf);
     // Whatever a drive or a file calls itself, wherever it was drawn.
     for cell in &mut buf.content {
         if cell.symbol().chars().any(crate::told::words::is_unsafe) {

@@ -67,6 +67,14 @@ impl Canvas {
     }
 }
 
+/// The row, from the top, of a plot so many rows high in which a canvas has its dot for this share of its height.
+#[must_use]
+pub fn row_of(share: f64, height: u16) -> u16 {
+    let dots = f64::from(height) * 4.0 - 1.0;
+    let up = (share.clamp(0.0, 1.0) * dots).round() as u16;
+    height.saturating_sub(1 + up / 4)
+}
+
 /// What a console's own font has in place of a character that it lacks: blocks for dots and for eighths, plain lines and arrows.
 #[must_use]
 pub fn on_a_console(c: char) -> char {
@@ -116,6 +124,20 @@ pub fn on_a_console(c: char) -> char {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_mark_stands_in_the_row_of_its_dot() {
+        let area = Rect::new(0, 0, 1, 7);
+        for i in 0..=100 {
+            let share = f64::from(i) / 100.0;
+            let mut canvas = Canvas::new(area);
+            canvas.dot(0, (share * (canvas.rows() - 1) as f64).round() as usize, Style::new());
+            let mut buf = Buffer::empty(area);
+            canvas.paint(area, &mut buf);
+            let row = (0..7).find(|y| buf[(0, *y)].symbol() != " ");
+            assert_eq!(row, Some(row_of(share, 7)), "{share}");
+        }
+    }
 
     #[test]
     fn dots_become_halves_on_a_console() {

@@ -60,7 +60,7 @@ fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
 
 /// A label for every two rows or so.
 fn most_ticks(layout: &LaneLayout) -> usize {
-    usize::from(layout.plot.height / 2).clamp(2, 8)
+    usize::from(layout.plot.height / 2 + 1).clamp(2, 8)
 }
 
 fn ups(canvas: &Canvas, share: f64) -> usize {

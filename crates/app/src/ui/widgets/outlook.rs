@@ -85,6 +85,12 @@ fn words(all: &[Stretch], forecast: &Forecast) -> String {
     format!("expected: {}, {from}", said.join(", "))
 }
 
+/// What is expected, in a line.
+#[must_use]
+pub fn said(route: &Route, forecast: &Forecast, spans: &[Option<f64>]) -> String {
+    words(&road(route, forecast, spans), forecast)
+}
+
 /// Draws the road; `here` is the leg under the cursor. False where there is no room, or nothing is expected.
 pub fn render(
     route: &Route,
@@ -108,7 +114,8 @@ pub fn render(
     let plot = |y: u16, height: u16| Rect { x: area.x + LABELS, y, width: area.width - LABELS, height };
     let rate = plot(area.y + 2, rows - warm - u16::from(warm > 0));
     let top = all.iter().filter_map(|s| s.part?.rate).map(|b| b.high).fold(1.0, f64::max);
-    let top = scale::rate_top(top);
+    let most = |h: u16| usize::from(h / 2 + 1).clamp(2, 6);
+    let (axis, top) = scale::rates_on_rows(top, usize::from(rate.height), most(rate.height));
     buf.set_stringn(
         rate.x,
         rate.y - 1,
@@ -116,16 +123,18 @@ pub fn render(
         width,
         theme.faint(),
     );
-    upright(rate, &scale::rates(top, usize::from(rate.height / 2).clamp(2, 5)), |v| v / top, buf, theme);
+    upright(rate, &axis, |v| v / top, buf, theme);
     draw(&all, total, rate, buf, theme, |p| p.rate, |v| v / top, |v| theme.speed(v / top));
     if warm > 0 {
         let heat = plot(rate.y + rate.height + 1, warm);
         let degrees = || all.iter().filter_map(|s| s.part?.degrees);
-        let low = (degrees().map(|b| b.low).fold(f64::MAX, f64::min) / 10.0).floor() * 10.0;
-        let high = (degrees().map(|b| b.high).fold(f64::MIN, f64::max) / 10.0).ceil() * 10.0;
+        let low = degrees().map(|b| b.low).fold(f64::MAX, f64::min);
+        let high = degrees().map(|b| b.high).fold(f64::MIN, f64::max);
+        let (axis, low, high) =
+            scale::degrees_on_rows(low, high, usize::from(heat.height), most(heat.height));
         let share = |v: f64| (v - low) / (high - low).max(1.0);
         buf.set_stringn(heat.x, heat.y - 1, "temperature, °C", width, theme.faint());
-        upright(heat, &scale::degrees(low, high, 3), share, buf, theme);
+        upright(heat, &axis, share, buf, theme);
         draw(&all, total, heat, buf, theme, |p| p.degrees, share, |v| theme.heat((v - 30.0) / 55.0));
     }
     let y = area.y + area.height - 3;

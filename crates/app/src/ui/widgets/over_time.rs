@@ -9,7 +9,7 @@ use ratatui::style::{Modifier, Style};
 
 use crate::told::words::{cells, date};
 use crate::ui::theme::Theme;
-use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::canvas::{Canvas, row_of};
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::surface;
@@ -62,9 +62,7 @@ pub fn life(
     };
     let plot =
         Rect { x: area.x + LABELS, y: area.y + 1, width: area.width - LABELS, height: area.height - 3 };
-    let row = |share: f64| {
-        plot.y + ((1.0 - (share / top).clamp(0.0, 1.0)) * f64::from(plot.height - 1)).round() as u16
-    };
+    let row = |share: f64| plot.y + row_of(share / top, plot.height);
     let along = |day: f64| ((day - span.0) / (span.1 - span.0)).clamp(0.0, 1.0);
     let column = |day: f64| plot.x + (along(day) * f64::from(plot.width - 1)).round() as u16;
     buf.set_stringn(area.x, area.y, fit("share of its rated life that is used", width), width, theme.faint());
@@ -76,11 +74,11 @@ pub fn life(
             taken = Some(y);
         }
     }
-    if top >= 1.0 {
-        (plot.x..plot.x + plot.width).for_each(|x| {
-            buf.set_string(x, row(1.0), "┄", theme.faint());
-        });
-    }
+    let full = |buf: &mut Buffer| {
+        if top >= 1.0 {
+            (plot.x..plot.x + plot.width).for_each(|x| surface::over(buf, (x, row(1.0)), "┄", theme.faint()));
+        }
+    };
     let mut canvas = Canvas::new(plot);
     let (w, h) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
     let place = |(day, share): (f64, f64)| (along(day) * w, (share / top).clamp(0.0, 1.0) * h);
@@ -92,6 +90,7 @@ pub fn life(
             (day > last.0).then(|| (at(day, late) / top, at(day, early) / top))
         });
         surface::band(plot, buf, &fan.collect::<Vec<_>>(), theme);
+        full(buf);
         let end = (last.0 + middle, 1.0);
         let shown = if end.0 > span.1 { (span.1, at(span.1, middle)) } else { end };
         canvas.line(place(last), place(shown), |_| theme.latency());
@@ -197,10 +196,7 @@ fn strip(f: &Followed, hauls: usize, chosen: Option<usize>, area: Rect, buf: &mu
         width: area.width - LABELS - 5,
         height: area.height - 1,
     };
-    let row = |v: f64| {
-        plot.y
-            + ((1.0 - ((v - low) / (high - low)).clamp(0.0, 1.0)) * f64::from(plot.height - 1)).round() as u16
-    };
+    let row = |v: f64| plot.y + row_of((v - low) / (high - low), plot.height);
     let column = |i: usize| {
         plot.x + ((i as f64 + 0.5) / hauls.max(1) as f64 * f64::from(plot.width - 1)).round() as u16
     };

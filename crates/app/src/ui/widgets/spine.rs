@@ -32,11 +32,7 @@ pub fn render(area: Rect, buf: &mut Buffer, readings: &Readings, theme: &Theme) 
             s if *s < 0.999 => "▓",
             _ => "█",
         };
-        let mut style = rate.map_or_else(|| theme.faint(), |r| theme.speed(r.get() / fastest));
-        if let Some(tone) = style.fg.filter(|_| shade == "█" && theme.has_tones()) {
-            // In many fonts blocks leave a gap between rows.
-            style = style.bg(tone);
-        }
+        let style = rate.map_or_else(|| theme.faint(), |r| theme.speed(r.get() / fastest));
         buf.set_string(area.x, y, shade.repeat(3), style);
         if here == Some(i) {
             let percent = position.map_or(0.0, |p| p.as_f64() / capacity.as_f64().max(1.0) * 100.0);

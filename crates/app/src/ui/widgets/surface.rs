@@ -5,6 +5,7 @@ use hollow_mile_core::quantity::units::Rate;
 use hollow_mile_core::readings::Column;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Color;
 
 use super::canvas::Canvas;
 use super::lane::Expected;
@@ -72,9 +73,7 @@ pub fn render(plot: Rect, buf: &mut Buffer, columns: &[Column], top: f64, theme:
             let at = (plot.x + x as u16, plot.y + plot.height - 1 - row);
             let Some(cell) = buf.cell_mut(at) else { continue };
             let mut style = theme.filled(share, layer);
-            // A whole cell has its ground in the same tone: in many fonts blocks leave a gap between rows.
-            let ground = if symbol == "█" { Some(layer) } else { behind };
-            if let Some(tone) = ground.and_then(|b| theme.filled(share, b).fg).filter(|_| theme.has_tones()) {
+            if let Some(tone) = behind.and_then(|b| theme.filled(share, b).fg) {
                 style = style.bg(tone);
             }
             let symbol = if symbol == "█" { theme.shade(layer) } else { symbol };
@@ -83,9 +82,19 @@ pub fn render(plot: Rect, buf: &mut Buffer, columns: &[Column], top: f64, theme:
     }
 }
 
+/// Whole cells get their ground in the same colour: in many fonts blocks leave a gap between rows, and an area is no stack of bars.
+pub fn close_gaps(buf: &mut Buffer) {
+    for cell in buf.content.iter_mut().filter(|c| c.symbol() == "█" && c.bg == Color::Reset) {
+        cell.bg = cell.fg;
+    }
+}
+
 /// Puts something thin upon whatever stands in a cell: on a surface it keeps the ground.
 pub fn over(buf: &mut Buffer, at: (u16, u16), symbol: &str, style: ratatui::style::Style) {
     let Some(cell) = buf.cell_mut(at) else { return };
+    if cell.symbol() == "█" && cell.bg == Color::Reset {
+        cell.bg = cell.fg;
+    }
     cell.set_symbol(symbol).set_style(style);
 }
 
@@ -129,7 +138,8 @@ pub fn edge(plot: Rect, buf: &mut Buffer, expected: &Expected, share: impl Fn(f6
         let up = share(low).clamp(0.0, 1.0) * f64::from(plot.height);
         let (row, part) = ((up.floor() as u16).min(plot.height.saturating_sub(1)), up.fract());
         let at = (plot.x + x as u16, plot.y + plot.height - 1 - row);
-        if buf.cell(at).is_some_and(|c| c.symbol() == "█") {
+        // Without colour a dot would take the whole cell out of the surface.
+        if buf.cell(at).is_some_and(|c| c.symbol() == "█" && c.fg != Color::Reset) {
             // One dot at its height.
             let dot = ["⡀", "⠄", "⠂", "⠁"][((part * 4.0) as usize).min(3)];
             over(buf, at, dot, theme.strong());

@@ -412,7 +412,10 @@ pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
         x += room;
     }
     // A glance at the haul under the cursor takes the lower part, where there is room for both.
-    let below = if area.height >= 34 { 15 } else { 0 };
+    let below = match area.height {
+        0..34 => 0,
+        h => (h / 3).clamp(15, 26),
+    };
     if let Some(glance) =
         frame.glance.as_ref().filter(|g| below > 0 && view.chosen_row().is_some_and(|r| r.haul == g.haul))
     {

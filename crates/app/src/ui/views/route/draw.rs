@@ -7,7 +7,7 @@ use ratatui::layout::Rect;
 use super::{Field, RouteView};
 use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::widgets::outlook;
-use crate::ui::widgets::panel::{Writer, with_cursor, wrap};
+use crate::ui::widgets::panel::{Writer, fit, with_cursor, wrap};
 use crate::ui::widgets::scroll::more;
 
 /// Width of the names before what it costs.
@@ -55,14 +55,23 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
     let upper = Rect { height: right.height.saturating_sub(below), ..right };
     // The road before it is driven, where enough is left for the figures.
     let sky = match upper.height {
-        h if h >= 30 => 17,
+        h if h >= 30 => (h / 2).clamp(17, 34),
         h if h >= 20 || (h >= 17 && !view.in_figures) => 10,
         _ => 0,
     };
     let road = Rect { height: sky, width: upper.width.saturating_sub(1), ..upper };
     let drawn = sky > 0 && outlook(view, road, buf, frame);
-    let upper =
-        if drawn { Rect { y: upper.y + sky + 1, height: upper.height - sky - 1, ..upper } } else { upper };
+    let taken = match (drawn, expected(view)) {
+        (true, _) => sky + 1,
+        // Without room for the picture what it says.
+        (false, Some(words)) if upper.height >= 8 => {
+            let width = usize::from(upper.width);
+            buf.set_stringn(upper.x, upper.y, fit(&words, width), width, theme.strong());
+            2
+        }
+        _ => 0,
+    };
+    let upper = Rect { y: upper.y + taken, height: upper.height - taken, ..upper };
     figures(view, frame, upper, buf);
     let y = upper.y + upper.height;
     let lower = Rect { y, height: (right.y + right.height).saturating_sub(y), ..right };
@@ -87,6 +96,12 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
             out.pair(if i == 0 { name } else { "" }, part, NAMES, theme.faint(), theme.strong());
         }
     }
+}
+
+/// What is expected, in words; none where nothing is.
+fn expected(view: &RouteView) -> Option<String> {
+    let ahead = view.outlook().filter(|a| !a.forecast.legs.is_empty())?;
+    Some(outlook::said(&ahead.route, &ahead.forecast, &ahead.spans))
 }
 
 /// The forecast as a picture. False where nothing is expected.

@@ -9,7 +9,7 @@ use ratatui::layout::Rect;
 
 use crate::told::words::cells;
 use crate::ui::theme::Theme;
-use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::canvas::{Canvas, row_of};
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::scroll::{Scroll, more};
@@ -88,8 +88,7 @@ fn strip(m: &AgainstFill, area: Rect, plot: Rect, buf: &mut Buffer, theme: &Them
     canvas.paint(picture, buf);
     // A level whose data was in the cache alone says nothing of the drive behind it.
     for l in &m.levels {
-        let (_, up) = place(l.fill_percent, l.mb_s.mean);
-        let row = picture.height - 1 - (up as u16 / 4).min(picture.height - 1);
+        let row = row_of(l.mb_s.mean / top, picture.height);
         let cached = l.cached.is_some_and(|c| c >= 0.99);
         let (mark, style) = if cached { ("c", theme.accent()) } else { ("●", theme.strong()) };
         buf.set_string(column(l.fill_percent, plot), picture.y + row, mark, style);

@@ -9,7 +9,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
-use crate::ui::theme::Theme;
+use crate::ui::theme::{Layer, Theme};
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::log_axis::{share, ticks, under};
@@ -227,19 +227,24 @@ fn matrix(survey: &LadderSurvey, page: &Page<'_>, cell: u16, area: Rect, buf: &m
             let Some(r) = page.at(*block, *depth) else { continue };
             let x = area.x + 9 + d as u16 * cell;
             let full = r.mb_s / best;
-            let shade = SHADES[((full * 4.0) as usize).min(3)];
+            let (shade, tone) = if theme.has_tones() {
+                ("█", theme.filled(full, Layer::Full))
+            } else {
+                (SHADES[((full * 4.0) as usize).min(3)], theme.speed(full))
+            };
             let style = if knee == Some(*depth) { theme.accent() } else { Style::new() };
-            buf.set_string(x, y, shade, theme.speed(full));
+            buf.set_string(x, y, shade, tone);
             let mark = if r.steady { "" } else { "~" };
             let words = format!("{:>6}", format!("{mark}{}", mb_s_figure(r.mb_s)));
             buf.set_stringn(x + 1, y, words, usize::from(cell - 1), style);
             for under in 1..each {
-                buf.set_string(x, y + under, shade.repeat(usize::from(cell - 1)), theme.speed(full));
+                buf.set_string(x, y + under, shade.repeat(usize::from(cell - 1)), tone);
             }
         }
     }
     let hidden = page.depths.len() - fits;
-    let hidden = if hidden > 0 { format!("; {hidden} more depths in a wider window") } else { String::new() };
-    let words = format!("accent: the knee, 95 % of the best; ~ not steady{hidden}");
+    let hidden = if hidden > 0 { format!("; {hidden} more depths when wider") } else { String::new() };
+    let unsteady = if page.rungs.iter().all(|r| r.steady) { "" } else { "; ~ not steady" };
+    let words = format!("accent: the knee, 95 % of the best{unsteady}{hidden}");
     buf.set_stringn(area.x, area.y + area.height - 1, fit(&words, width), width, theme.faint());
 }

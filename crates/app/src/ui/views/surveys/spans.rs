@@ -10,7 +10,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::ui::theme::Theme;
-use crate::ui::widgets::canvas::Canvas;
+use crate::ui::widgets::canvas::{Canvas, row_of};
 use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::log_axis::{share, under};
 use crate::ui::widgets::panel::fit;
@@ -62,8 +62,7 @@ fn curve(survey: &SpansSurvey, area: Rect, buf: &mut Buffer, theme: &Theme) {
         Rect { x: area.x + LABELS, y: area.y + 2, width: area.width - LABELS - 2, height: area.height - 5 };
     let in_ms = top >= 1000.0;
     let unit = if in_ms { 1e3 } else { 1.0 };
-    let row =
-        |us: f64| plot.y + ((1.0 - (us / top).clamp(0.0, 1.0)) * f64::from(plot.height - 1)).round() as u16;
+    let row = |us: f64| plot.y + row_of(us / top, plot.height);
     let column = |bytes: f64| plot.x + (share(bytes, span) * f64::from(plot.width - 1)).round() as u16;
     let axis = scale::degrees(0.0, top / unit, usize::from(plot.height / 3).clamp(2, 6));
     for t in &axis.ticks {

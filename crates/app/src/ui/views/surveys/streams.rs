@@ -8,6 +8,7 @@ use hollow_mile_core::quantity::units::{Bytes, Rate, mb_s_figure};
 use hollow_mile_core::readings::{Readings, Ruler};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
 
 use crate::told::words::cells;
 use crate::ui::theme::Theme;
@@ -17,8 +18,8 @@ use crate::ui::widgets::log_axis::{share, under};
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::ruler;
 use crate::ui::widgets::scroll::Scroll;
+use crate::ui::widgets::surface::EIGHTHS;
 
-const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 /// The hold curve stands beside the lanes where there is so much room, and below them where not.
 const BESIDE: u16 = 84;
 /// Rows over the buffer's edge, for what ran over it.
@@ -148,8 +149,12 @@ fn supply(trial: &Trial, all: &[Stretch], span: (f64, f64), plot: Rect, buf: &mu
         let Some(rate) = s.rate().map(Rate::mb_s).filter(|r| *r < trial.mb_s * 0.98) else { continue };
         let x = column(s, span, plot);
         for y in row(trial.mb_s)..row(rate) {
-            let style = if s.lost > 0.0 { theme.accent() } else { theme.faint() };
-            buf.set_string(x, y, "░", style);
+            let (tone, style) =
+                if s.lost > 0.0 { (theme.wash(), theme.accent()) } else { (theme.band(), theme.faint()) };
+            match tone {
+                Some(tone) => buf.set_string(x, y, "█", Style::new().fg(tone)),
+                None => buf.set_string(x, y, "░", style),
+            }
         }
     }
     for x in plot.x..plot.x + plot.width {
