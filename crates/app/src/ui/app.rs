@@ -420,15 +420,20 @@ impl App {
     /// What every view gets of this.
     #[must_use]
     pub fn frame(&self) -> Frame<'_> {
+        let shown = self.shown();
+        let survey = shown
+            .filter(|_| self.screen == Screen::Surveys)
+            .and_then(|(_, c)| self.surveys.question(&c.surveys));
         Frame {
             theme: &self.theme,
             screen: self.screen,
+            question: survey.unwrap_or(self.screen.question()),
             demo: self.demo,
             whose: if self.demo { "demo data".to_owned() } else { self.home.display().to_string() },
             running: self.running(),
             live: &self.live,
             haul: &self.haul,
-            shown: self.shown(),
+            shown,
             shown_live: self.shown_live(),
             glance: self.glance.as_ref(),
             queues: self.yard.queues(),

@@ -22,6 +22,8 @@ pub struct Frame<'a> {
     pub theme: &'a Theme,
     /// The view on screen.
     pub screen: Screen,
+    /// The question that it answers.
+    pub question: &'static str,
     /// On the demo's data.
     pub demo: bool,
     /// Whose data it is, for the right of the first row.

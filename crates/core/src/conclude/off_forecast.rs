@@ -104,7 +104,10 @@ fn failed(
         run.iter().flat_map(|p| p.samples.clone()).filter_map(|i| series.degrees(i)).reduce(f64::max);
     let within = |p: &&Part| p.to > first.from && p.to <= last.to;
     let allowed = forecast.parts.iter().filter(within).filter_map(|p| Some(p.degrees?.high)).reduce(f64::max);
-    if let Some((found_c, expected_c)) = hottest.zip(allowed).filter(|(t, most)| *t > most + WARMER_K) {
+    // Heat slows a drive. One that got faster is hotter for that.
+    let slower = first.off() < 0;
+    let too_hot = hottest.zip(allowed).filter(|(t, most)| slower && *t > most + WARMER_K);
+    if let Some((found_c, expected_c)) = too_hot {
         return Assumption::Heat { expected_c, found_c };
     }
     let link = readings.head().and_then(|h| h.drive.link.as_ref().and_then(Link::payload_ceiling));
@@ -343,6 +346,9 @@ mod tests {
         assert!(slower[0].end_elapsed.is_none(), "it goes on to the end");
         let hotter = findings(&haul(32.0, (0.7, 0.175), 61.0));
         assert_eq!(hotter[0].failed, Some(Assumption::Heat { expected_c: 50.0, found_c: 61.0 }));
+        // Work heats: a drive that got faster is hotter for that, and not faster for the heat.
+        let faster = findings(&haul(32.0, (1.5, 0.375), 61.0));
+        assert_eq!(faster[0].failed, Some(Assumption::Level), "{faster:?}");
         assert!(hotter[0].evidence[0].contains("where 3 hauls before showed"), "{hotter:?}");
     }
 }

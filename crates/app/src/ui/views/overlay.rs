@@ -40,7 +40,7 @@ pub fn render(overlay: Option<&Overlay>, frame: &Frame<'_>, area: Rect, buf: &mu
             let bindings: Vec<_> = available(frame.screen).collect();
             let inner = framed(area, 76, bindings.len() as u16 + 5, frame.screen.name(), frame.theme, buf);
             let mut out = Writer::new(inner, buf);
-            out.line(frame.screen.question(), theme.strong());
+            out.line(frame.question, theme.strong());
             out.gap();
             // Where they do not all fit, the list of actions has the rest.
             let room = usize::from(out.left());

@@ -42,6 +42,12 @@ impl SurveysView {
         all.iter().find(|p| **p == self.page).or(all.first()).copied()
     }
 
+    /// The question that the survey on screen answers; none where there is none.
+    #[must_use]
+    pub fn question(&self, s: &Surveys) -> Option<&'static str> {
+        self.shown(s).map(Page::question)
+    }
+
     /// Moves, zooms, turns the page.
     pub fn act(&mut self, action: Action, surveys: &Surveys) {
         match action {

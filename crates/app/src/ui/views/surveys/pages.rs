@@ -35,6 +35,18 @@ impl Page {
         }
     }
 
+    /// The question that it answers.
+    pub const fn question(self) -> &'static str {
+        match self {
+            Self::Ground => "Which stretches are slow, and are they so in every pass?",
+            Self::Spans => "How much faster is an access that stays in a part of the drive?",
+            Self::Fill => "What does it lose as it fills?",
+            Self::Ladder => "How deep a queue pays, and what does it cost in latency?",
+            Self::Streams => "Does it hold the stream, and which buffer would?",
+            Self::Verify => "Is what was written still there, and where it belongs?",
+        }
+    }
+
     const fn is_in(self, s: &Surveys) -> bool {
         match self {
             Self::Ground => s.ground.is_some(),
@@ -63,4 +75,17 @@ pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
         verify: s.verify.clone().filter(|_| page == Page::Verify),
     };
     only(page).sentences()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_survey_has_a_question_that_fits_the_help() {
+        for page in Page::ALL {
+            let question = page.question();
+            assert!(question.ends_with('?') && question.chars().count() <= 72, "{question}");
+        }
+    }
 }
