@@ -75,23 +75,30 @@ fn one_finding(i: usize, f: &Finding) -> Vec<Block> {
     vec![Block::Text(format!("{}  {}", lanes::letter(i), lanes::finding_line(f))), Block::List(evidence)]
 }
 
+/// More than these make a report that nobody reads.
+const MOST_PICTURES: usize = 4;
+
 /// The pictures that a haul has something for, with their captions.
 fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> Vec<Block> {
     let mut out = Vec::new();
-    let survey = [
+    let survey = vec![
         (surveys::ground(readings, c), "Rate by position, pass over pass; slow stretches are shaded."),
         (surveys::fill(readings, c), "Each figure against the level of fill, with its 95 % interval."),
         (surveys::spans(readings, c), "Access time against the length of the span."),
-        (knee::knee(readings, c), "What more depth buys in rate, and what it costs in latency."),
-        (surveys::ladder(readings, c), "Rate and latency against depth."),
         (
             streams::streams(readings, c),
             "What was offered and taken, the buffer, and what each rate would need.",
         ),
         (proof::proof(readings, c), "The drive from its first address on, row by row: what was read back."),
     ];
+    // One page for each order and crew of a ladder.
+    let knees = knee::knees(readings, c).unwrap_or_default().into_iter();
+    let caption = "What more depth buys in rate, and what it costs in latency.";
+    let ladder = knees.map(|scene| (Ok(scene), caption));
+    let ladder = ladder.chain([(surveys::ladder(readings, c), "Rate and latency against depth.")]);
     let surveyed: Vec<Block> = survey
         .into_iter()
+        .chain(ladder)
         .filter_map(|(scene, caption)| Some(Block::Picture(scene.ok()?, caption.to_owned())))
         .collect();
     let ruler =
@@ -105,7 +112,7 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
         let caption = "Temperature and the first-order model fitted to it.".to_owned();
         out.push(Block::Picture(scene.clone(), caption));
     }
-    out.truncate(3);
+    out.truncate(MOST_PICTURES);
     out
 }
 
