@@ -130,10 +130,27 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
         let rate = c.figures.burst.unwrap_or_default();
         let wrote = r.written() > Bytes::ZERO;
+        let sloping = c.figures.slope.map(|s| format!("{} at its start, {} at its end", s.start, s.end));
         parts.insert(
             parts.len().min(1),
             match (live, wrote, changed) {
-                (true, true, _) => format!("No cache end so far: {rate} after {}.", r.written()),
+                (true, true, _) => match &c.figures.slope {
+                    None => format!("No cache end so far: {rate} after {}.", r.written()),
+                    Some(s) => {
+                        format!(
+                            "No cache end so far: {} at its start, {} after {}.",
+                            s.start,
+                            s.end,
+                            r.written()
+                        )
+                    }
+                },
+                (false, true, false) if sloping.is_some() => {
+                    format!("No cache end within {}: {}.", r.written(), sloping.unwrap_or_default())
+                }
+                (_, false, false) if sloping.is_some() => {
+                    format!("No sudden change of speed: {}.", sloping.unwrap_or_default())
+                }
                 (false, true, false) => match uneven(&c.figures) {
                     None => format!("No cache end within {}: {rate} throughout.", r.written()),
                     Some(between) => {

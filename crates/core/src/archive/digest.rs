@@ -8,7 +8,7 @@ use crate::conclude::figure;
 use crate::conclude::models::cache::CacheModel;
 use crate::conclude::models::heat::HeatModel;
 use crate::conclude::models::{Models, Refusal, Told};
-use crate::conclude::{Conclusions, Finding};
+use crate::conclude::{Conclusions, Finding, slope_ends};
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::stats::Repeated;
 use crate::quantity::units::significant;
@@ -18,7 +18,7 @@ use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 4;
+pub const VERSION: u32 = 5;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -275,6 +275,12 @@ fn rate_intervals(readings: &Readings, conclusions: &Conclusions) -> [Option<(f6
         // Without a cache end both are the mean over the longest stretch of load.
         let stints = readings.stints(conclusions);
         let longest = stints.iter().max_by(|a, b| a.seconds.total_cmp(&b.seconds));
+        // What slopes is no noise: each end has its own.
+        if figures.slope.is_some()
+            && let Some([head, tail]) = longest.and_then(|s| slope_ends(series, &s.samples))
+        {
+            return [head, tail].map(|part| batch_means(readings, part).1);
+        }
         let interval = longest.and_then(|s| batch_means(readings, s.samples.clone()).1);
         return [interval, interval];
     };

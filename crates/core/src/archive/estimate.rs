@@ -102,10 +102,14 @@ impl Known {
         let writes = route.legs.iter().find(|l| l.kind.moves());
         let plain = writes.is_some_and(|l| l.kind == LegKind::Write && l.pattern == Pattern::Sequential);
         if let (true, false, Some(sustained)) = (plain, digest.paced, figure(FigureId::Sustained)) {
+            let cache = figure(FigureId::Cache);
+            // Without a cache end the mean tells the time: what slopes sustains less at its end than on its way.
+            let lasting =
+                if cache.is_some() { sustained } else { figure(FigureId::Mean).unwrap_or(sustained) };
             self.levels.push(Levels {
                 burst: Rate::new(figure(FigureId::Burst).unwrap_or(sustained)),
-                cache: Bytes::new(figure(FigureId::Cache).unwrap_or(0.0) as u64),
-                sustained: Rate::new(sustained),
+                cache: Bytes::new(cache.unwrap_or(0.0) as u64),
+                sustained: Rate::new(lasting),
             });
         }
         self.loads.extend(digest.loads.iter().cloned());

@@ -6,17 +6,20 @@ use crate::quantity::units::{Celsius, Rate};
 use crate::quantity::{FigureId, FindingKind, mb_s};
 use crate::readings::{Consistency, Readings, Steadiness};
 
-use super::{Conclusions, Finding};
+use super::{Conclusions, Finding, Slope};
 
 /// The figures of a haul. A figure that the record cannot give is `None`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Figures {
-    /// Median rate up to the first cache end, or over the whole when there is none.
+    /// Median rate up to the first cache end, or over the whole when there is none; of a load that slopes the rate at its start.
     #[serde(rename = "burst_mb_s", with = "mb_s::maybe")]
     pub burst: Option<Rate>,
-    /// Median rate after the last cache end; the same as the burst when there is none.
+    /// Median rate after the last cache end; the same as the burst when there is none; of a load that slopes the rate at its end.
     #[serde(rename = "sustained_mb_s", with = "mb_s::maybe")]
     pub sustained: Option<Rate>,
+    /// The longest load slopes from one rate to another, without a cache end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slope: Option<Slope>,
     /// Bytes absorbed at full speed: up to the first cache end.
     pub cache_bytes: Option<u64>,
     /// Mean rate of the slowest whole second under load.
@@ -51,18 +54,30 @@ pub struct Figures {
     pub after_cache: Option<Consistency>,
 }
 
+/// The load with the most time.
+pub(super) struct Longest {
+    /// Its time.
+    pub seconds: f64,
+    /// Its mean rate.
+    pub mean: Rate,
+    /// The rates between which it slopes.
+    pub slope: Option<Slope>,
+}
+
 impl Figures {
-    /// Given what was found and the mean rate of the load with the most time.
-    pub(super) fn of(readings: &Readings, findings: &[Finding], longest: Option<Rate>) -> Self {
+    /// Given what was found and the load with the most time.
+    pub(super) fn of(readings: &Readings, findings: &[Finding], longest: Option<&Longest>) -> Self {
         let seconds = &readings.seconds;
         let cache: Vec<&Finding> = findings.iter().filter(|f| f.may_be_cache_end()).collect();
         let sure = findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
         // Without a cache end the whole of the longest load is before and after it; of less than a second there is only the mean.
-        let over_all = longest.map(|mean| seconds.median_of_longest().map_or(mean, Rate::new));
+        let over_all = longest.map(|l| seconds.median_of_longest().map_or(l.mean, Rate::new));
+        let slope = longest.and_then(|l| l.slope).filter(|_| cache.is_empty());
         let whole = seconds.whole();
         Self {
-            burst: cache.first().map_or(over_all, |f| f.before),
-            sustained: cache.last().map_or(over_all, |f| f.after),
+            burst: cache.first().map_or(slope.map(|s| s.start).or(over_all), |f| f.before),
+            sustained: cache.last().map_or(slope.map(|s| s.end).or(over_all), |f| f.after),
+            slope,
             cache_bytes: sure.map(|f| f.written.get()),
             worst_second: whole.map(|c| c.worst_second),
             p1: whole.map(|c| c.p1),

@@ -14,6 +14,7 @@ pub mod models;
 mod off_forecast;
 mod place;
 mod range;
+mod slope;
 mod stints;
 pub mod surveys;
 #[cfg(test)]
@@ -23,6 +24,7 @@ pub mod verdict;
 pub use figures::{Figures, figure};
 pub use finding::{Assumption, Candidate, Conclusions, Finding};
 pub use range::Between;
+pub use slope::{Slope, slope_ends};
 pub use stints::{LevelReading, Stint};
 
 use std::time::Duration;
@@ -49,16 +51,17 @@ impl Readings {
             flushes: &self.flushes,
         };
         let mut findings = Vec::new();
-        let mut longest: Option<(f64, Rate)> = None;
+        let mut longest: Option<figures::Longest> = None;
         for run in self.runs.iter().filter(|r| r.len() > 0) {
             let levels = levels::levels(run, &self.series);
             let found = causes::attribute(run, &levels, &cx);
             let step = self.step_at(run.first).map(|s| s.step.task);
             findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
             let seconds = run.seconds(&self.series, &(0..run.len()));
-            if longest.is_none_or(|(s, ..)| seconds > s) {
-                let rate = self.series.mean_rate(run.samples(&(0..run.len())));
-                longest = Some((seconds, Rate::new(rate)));
+            if longest.as_ref().is_none_or(|l| seconds > l.seconds) {
+                let mean = Rate::new(self.series.mean_rate(run.samples(&(0..run.len()))));
+                let slope = slope::slope(run, &levels, &self.series);
+                longest = Some(figures::Longest { seconds, mean, slope });
             }
         }
         findings.extend(self.fill_slowdowns(&findings));
@@ -66,7 +69,7 @@ impl Readings {
         findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
         findings.extend(off_forecast::findings(self));
         findings.sort_by_key(|f| f.elapsed);
-        let figures = Figures::of(self, &findings, longest.map(|(_, rate)| rate));
+        let figures = Figures::of(self, &findings, longest.as_ref());
         let surveys = Surveys::of(self, ground, verify, &findings);
         Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
     }

@@ -251,8 +251,8 @@ macro_rules! figures {
 }
 
 figures! {
-    Burst, "burst", Rate, Higher, Load, "Median rate up to the first cache end, or over the longest load where there is none.";
-    Sustained, "sustained", Rate, Higher, Load, "Median rate after the last cache end, or over the longest load where there is none.";
+    Burst, "burst", Rate, Higher, Load, "Median rate up to the first cache end, or over the longest load where there is none; of one that slopes the rate at its start.";
+    Sustained, "sustained", Rate, Higher, Load, "Median rate after the last cache end, or over the longest load where there is none; of one that slopes the rate at its end.";
     Cache, "cache", Bytes, Higher, Write, "Bytes written at full speed: up to the first cache end.";
     Mean, "mean", Rate, Higher, Load, "Mean rate under load.";
     WorstSecond, "worst second", Rate, Higher, Load, "Mean rate of the slowest whole second under load.";

@@ -111,11 +111,14 @@ pub fn band(plot: Rect, buf: &mut Buffer, spans: &[Option<(f64, f64)>], theme: &
         }
         return canvas.paint(plot, buf);
     };
+    if plot.height == 0 {
+        return;
+    }
     for (x, pair) in spans.chunks(2).enumerate().take(usize::from(plot.width)) {
         let all = pair.iter().flatten();
         let Some((low, high)) = all.copied().reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))) else { continue };
         let eighths = f64::from(plot.height) * 8.0;
-        let low = (low.clamp(0.0, 1.0) * eighths).round() as u16;
+        let low = ((low.clamp(0.0, 1.0) * eighths).round() as u16).min(plot.height * 8 - 1);
         // A band has a height, however narrow it is.
         let high = ((high.clamp(0.0, 1.0) * eighths).round() as u16).max(low + 1);
         for row in low / 8..=(high - 1) / 8 {
@@ -151,4 +154,58 @@ pub fn edge(plot: Rect, buf: &mut Buffer, expected: &Expected, share: impl Fn(f6
 #[must_use]
 pub fn fastest(columns: &[Column]) -> f64 {
     columns.iter().filter_map(|c| c.fastest).map(Rate::get).fold(0.0, f64::max)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ui::theme::Depth;
+
+    fn column(slowest: f64, mean: f64, fastest: f64) -> Column {
+        let of = |v: f64| Some(Rate::new(v));
+        Column { rate: of(mean), slowest: of(slowest), fastest: of(fastest), ..Column::default() }
+    }
+
+    fn drawn(columns: &[Column], depth: Depth) -> Buffer {
+        let plot = Rect::new(0, 0, columns.len().div_ceil(2) as u16, 4);
+        let mut buf = Buffer::empty(plot);
+        render(plot, &mut buf, columns, 4.0, &Theme::new(depth));
+        buf
+    }
+
+    fn symbols(buf: &Buffer, x: u16) -> String {
+        (0..4).rev().map(|y| buf[(x, y)].symbol()).collect()
+    }
+
+    #[test]
+    fn a_surface_reaches_its_mean_and_shades_tell_what_was_slower_and_faster() {
+        // Two halves a cell: the slower of them and the faster are kept, of the means the mean.
+        let buf = drawn(&[column(2.5, 2.5, 2.5), column(2.5, 2.5, 2.5)], Depth::Mono);
+        assert_eq!(symbols(&buf, 0), "██▄ ");
+        let buf = drawn(&[column(1.0, 2.0, 3.0), column(1.0, 2.0, 4.0)], Depth::Mono);
+        assert_eq!(symbols(&buf, 0), "█▒░░");
+        // A stall is no gap: what moved nothing stands on the ground.
+        assert_eq!(symbols(&drawn(&[column(0.0, 0.0, 0.0)], Depth::Mono), 0), "▁   ");
+        assert_eq!(symbols(&drawn(&[Column::default(); 2], Depth::Mono), 0), "    ");
+        // With tones both parts of a cell are drawn, and no block leaves a gap to the next row.
+        let mut buf = drawn(&[column(0.5, 4.0, 4.0)], Depth::True);
+        assert_eq!(symbols(&buf, 0), "▄███");
+        assert!(buf[(0, 3)].bg != Color::Reset && buf[(0, 3)].bg != buf[(0, 3)].fg);
+        close_gaps(&mut buf);
+        assert!((0..3).all(|y| buf[(0, y)].bg == buf[(0, y)].fg));
+    }
+
+    #[test]
+    fn a_band_stays_inside_its_plot() {
+        for (low, high) in [(0.0, 0.0), (1.0, 1.0), (-1.0, 2.0), (0.49, 0.5), (f64::NAN, 0.5)] {
+            for height in 0..4 {
+                let plot = Rect::new(0, 1, 1, height);
+                let mut buf = Buffer::empty(Rect::new(0, 0, 1, 5));
+                band(plot, &mut buf, &[Some((low, high)); 2], &Theme::new(Depth::True));
+                let touched = |y: u16| buf[(0, y)].symbol() != " " || buf[(0, y)].bg != Color::Reset;
+                let outside = (0..5).filter(|y| !(1..1 + height).contains(y)).any(touched);
+                assert!(!outside, "{low} to {high} on {height} rows");
+            }
+        }
+    }
 }

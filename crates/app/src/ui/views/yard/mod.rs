@@ -206,6 +206,10 @@ impl YardView {
         self.under_way.iter().find(|h| is(drive, &h.drive))
     }
 
+    fn hauls_on(&self, drive: &DriveIdentity) -> bool {
+        self.kept_here.iter().any(|t| is(drive, t)) || self.under_way_on(drive).is_some()
+    }
+
     /// Takes the devices of this machine as they are now.
     pub fn devices_are(&mut self, devices: Vec<DeviceNow>) {
         self.devices = devices;
@@ -213,7 +217,11 @@ impl YardView {
     }
 
     fn row(&self, identity: DriveIdentity, about: String, now: Option<DeviceNow>) -> YardRow {
-        let own: Vec<&HaulRow> = self.hauls.iter().filter(|h| h.serial == identity.serial).collect();
+        // Who tells no serial has nothing in common with others that tell none.
+        let is_own = |h: &&HaulRow| {
+            h.serial == identity.serial && (!h.serial.is_empty() || h.drive == identity.target)
+        };
+        let own: Vec<&HaulRow> = self.hauls.iter().filter(is_own).collect();
         let last = own.iter().find(|h| matches!(h.state, HaulState::Done | HaulState::Stopped));
         YardRow {
             about,
@@ -244,7 +252,8 @@ impl YardView {
             .filter(|row| self.all_simulated || self.was_used(row))
             .collect();
         let hidden = count - sims.len();
-        let file = YardRow { about: file_row().about, ..self.row(file_row().identity, String::new(), None) };
+        let mut file = file_row();
+        file.hauling = self.hauls_on(&file.identity);
         let mut rows: Vec<YardRow> = devices.chain(sims).chain([file]).collect();
         rows.sort_by_key(|r| !r.hauling);
         let kept = rows.iter().position(|r| Some(&r.identity.target) == chosen.as_ref());
