@@ -29,9 +29,7 @@ impl Readings {
     /// What was expected in each of so many columns of a ruler; by position a forecast says nothing.
     #[must_use]
     pub fn expected(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Option<Part>> {
-        let has = self.head().is_some_and(|h| {
-            h.forecast.as_ref().is_some_and(|f| f.legs.iter().any(|l| l.source != Source::Claims))
-        });
+        let has = self.head().is_some_and(|h| h.forecast.as_ref().is_some_and(|f| !f.is_claimed()));
         if ruler == Ruler::Position || !has {
             return vec![None; columns];
         }

@@ -118,6 +118,12 @@ impl Forecast {
         self.legs.iter().map(|l| l.hauls).min().unwrap_or(0)
     }
 
+    /// No haul tells of any of it.
+    #[must_use]
+    pub fn is_claimed(&self) -> bool {
+        !self.legs.is_empty() && self.legs.iter().all(|l| l.source == Source::Claims)
+    }
+
     /// What tells it: of the leg of which the least is known.
     #[must_use]
     pub fn source(&self) -> Source {

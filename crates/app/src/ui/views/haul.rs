@@ -242,6 +242,7 @@ impl HaulView {
             kept.readings = readings;
             kept.conclusions = conclusions;
         }
+        self.answered = RefCell::default();
         self.loading = None;
         self.models = None;
     }

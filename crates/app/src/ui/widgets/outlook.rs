@@ -80,7 +80,8 @@ fn words(all: &[Stretch], forecast: &Forecast) -> String {
     let from = match forecast.source() {
         Source::Drive => format!("from {hauls} of this drive"),
         Source::Model => format!("from {hauls} of drives of its model"),
-        Source::Claims => "by what its maker claims".to_owned(),
+        Source::Claims if forecast.is_claimed() => "by what its maker claims".to_owned(),
+        Source::Claims => "in part by what its maker claims".to_owned(),
     };
     format!("expected: {}, {from}", said.join(", "))
 }
@@ -119,7 +120,11 @@ pub fn render(
     buf.set_stringn(
         rate.x,
         rate.y - 1,
-        format!("rate, MB/s; {}: nine samples in ten", theme.band_word()),
+        if forecast.is_claimed() {
+            "rate, MB/s, as claimed".to_owned()
+        } else {
+            format!("rate, MB/s; {}: nine samples in ten", theme.band_word())
+        },
         width,
         theme.faint(),
     );

@@ -74,11 +74,6 @@ pub fn life(
             taken = Some(y);
         }
     }
-    let full = |buf: &mut Buffer| {
-        if top >= 1.0 {
-            (plot.x..plot.x + plot.width).for_each(|x| surface::over(buf, (x, row(1.0)), "┄", theme.faint()));
-        }
-    };
     let mut canvas = Canvas::new(plot);
     let (w, h) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
     let place = |(day, share): (f64, f64)| (along(day) * w, (share / top).clamp(0.0, 1.0) * h);
@@ -90,13 +85,16 @@ pub fn life(
             (day > last.0).then(|| (at(day, late) / top, at(day, early) / top))
         });
         surface::band(plot, buf, &fan.collect::<Vec<_>>(), theme);
-        full(buf);
         let end = (last.0 + middle, 1.0);
         let shown = if end.0 > span.1 { (span.1, at(span.1, middle)) } else { end };
         canvas.line(place(last), place(shown), |_| theme.latency());
     }
     for pair in points.windows(2) {
         canvas.line(place(pair[0]), place(pair[1]), |_| theme.speed(0.5));
+    }
+    // All of its life: upon the fan, under the lines, and also where nothing tells when that is.
+    if top >= 1.0 {
+        (plot.x..plot.x + plot.width).for_each(|x| surface::over(buf, (x, row(1.0)), "┄", theme.faint()));
     }
     canvas.paint(plot, buf);
     buf.set_string(column(last.0), row(last.1), "●", theme.strong());
