@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::verdict::{self, Likes};
-use hollow_mile_core::conclude::{Assumption, Conclusions, Finding};
+use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, significant, span_words};
 use hollow_mile_core::readings::{CutLeg, Readings};
@@ -130,37 +130,17 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     if cache.is_empty() && heat.is_empty() && open == 0 && !has_survey {
         let rate = c.figures.burst.unwrap_or_default();
         let wrote = r.written() > Bytes::ZERO;
-        let sloping = c.figures.slope.map(|s| format!("{} at its start, {} at its end", s.start, s.end));
         parts.insert(
             parts.len().min(1),
             match (live, wrote, changed) {
-                (true, true, _) => match &c.figures.slope {
-                    None => format!("No cache end so far: {rate} after {}.", r.written()),
-                    Some(s) => {
-                        format!(
-                            "No cache end so far: {} at its start, {} after {}.",
-                            s.start,
-                            s.end,
-                            r.written()
-                        )
-                    }
-                },
-                (false, true, false) if sloping.is_some() => {
-                    format!("No cache end within {}: {}.", r.written(), sloping.unwrap_or_default())
+                (true, true, _) => format!("No cache end so far: {}.", so_far(&c.figures, r.written())),
+                (false, true, false) => {
+                    format!("No cache end within {}: {}.", r.written(), whole(&c.figures))
                 }
-                (_, false, false) if sloping.is_some() => {
-                    format!("No sudden change of speed: {}.", sloping.unwrap_or_default())
-                }
-                (false, true, false) => match uneven(&c.figures) {
-                    None => format!("No cache end within {}: {rate} throughout.", r.written()),
-                    Some(between) => {
-                        format!("No cache end within {}: {rate} in the median, {between}.", r.written())
-                    }
-                },
                 (false, true, true) => format!("No cache end within {}: {rate} as a rule.", r.written()),
-                (_, false, false) => match uneven(&c.figures) {
-                    None => format!("No change of speed: {rate}."),
-                    Some(between) => format!("No sudden change of speed: {rate} in the median, {between}."),
+                (_, false, false) => match is_even(&c.figures) {
+                    true => format!("No change of speed: {rate}."),
+                    false => format!("No sudden change of speed: {}.", whole(&c.figures)),
                 },
                 (_, false, true) => format!("{rate} as a rule."),
             },
@@ -177,10 +157,29 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     parts.join(" ")
 }
 
-/// Between what the seconds lie, where that is too far apart for one figure to stand for them all: on platters, in a swing.
-fn uneven(f: &hollow_mile_core::conclude::Figures) -> Option<String> {
-    let (low, high) = f.p1.zip(f.p99)?;
-    (low.get() < 0.85 * high.get()).then(|| format!("{low} to {high} second by second"))
+/// One figure stands for all seconds: not so on platters, or in a swing.
+fn is_even(f: &Figures) -> bool {
+    f.slope.is_none() && f.p1.zip(f.p99).is_none_or(|(low, high)| low.get() >= 0.85 * high.get())
+}
+
+/// How fast the whole was: one rate, the ends of a slope, or the median with what lies around it.
+fn whole(f: &Figures) -> String {
+    let rate = f.burst.unwrap_or_default();
+    match (f.slope, f.p1.zip(f.p99)) {
+        (Some(s), _) => format!("{} at its start, {} at its end", s.start, s.end),
+        (None, Some((low, high))) if !is_even(f) => {
+            format!("{rate} in the median, {low} to {high} second by second")
+        }
+        _ => format!("{rate} throughout"),
+    }
+}
+
+/// How fast it is while it goes on.
+fn so_far(f: &Figures, written: Bytes) -> String {
+    match f.slope {
+        Some(s) => format!("{} at its start, {} after {written}", s.start, s.end),
+        None => format!("{} after {written}", f.burst.unwrap_or_default()),
+    }
 }
 
 /// What is to be said of findings that the rest of the answer does not speak of: of each kind its first, and how many more.
@@ -332,6 +331,17 @@ mod tests {
         let at = Duration::from_secs(60);
         r.push(&Event::HaulEnded { at, state: HaulState::Done, reason: None });
         r
+    }
+
+    #[test]
+    fn a_slope_is_told_by_its_ends() {
+        let mut r = readings(0);
+        let mut c = r.conclude();
+        let (start, end) = (Rate::from_mb_s(267.0), Rate::from_mb_s(141.0));
+        c.figures.slope = Some(hollow_mile_core::conclude::Slope { start, end });
+        assert_eq!(answer(&r, &c), "No cache end within 6 GB: 267 MB/s at its start, 141 MB/s at its end.");
+        r = ended(None, None);
+        assert_eq!(answer(&r, &c), "No cache end so far: 267 MB/s at its start, 141 MB/s after 6 GB.");
     }
 
     #[test]

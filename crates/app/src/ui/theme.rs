@@ -179,26 +179,26 @@ impl Theme {
         if self.has_tones() { style } else { style.add_modifier(Modifier::DIM) }
     }
 
-    /// The ground of a band of what may be; none where there are no tones.
-    #[must_use]
-    pub const fn band(&self) -> Option<Color> {
-        let (r, g, b) = if self.light { (216, 218, 224) } else { (52, 56, 66) };
+    /// A ground on dark and on light, with its place among the 256; none where there are no tones.
+    const fn ground(&self, rgb: [Rgb; 2], indexed: [u8; 2]) -> Option<Color> {
+        let (r, g, b) = rgb[self.light as usize];
         match self.depth {
             Depth::True => Some(Color::Rgb(r, g, b)),
-            Depth::Indexed => Some(Color::Indexed(if self.light { 253 } else { 237 })),
+            Depth::Indexed => Some(Color::Indexed(indexed[self.light as usize])),
             Depth::Mono | Depth::Sixteen => None,
         }
     }
 
-    /// The ground of what was lost, in a tone of the accent; none where there are no tones.
+    /// The ground of a band of what may be.
+    #[must_use]
+    pub const fn band(&self) -> Option<Color> {
+        self.ground([(52, 56, 66), (216, 218, 224)], [237, 253])
+    }
+
+    /// The ground of what was lost, in a tone of the accent.
     #[must_use]
     pub const fn wash(&self) -> Option<Color> {
-        let (r, g, b) = if self.light { (248, 226, 202) } else { (74, 54, 36) };
-        match self.depth {
-            Depth::True => Some(Color::Rgb(r, g, b)),
-            Depth::Indexed => Some(Color::Indexed(if self.light { 223 } else { 94 })),
-            Depth::Mono | Depth::Sixteen => None,
-        }
+        self.ground([(74, 54, 36), (248, 226, 202)], [94, 223])
     }
 
     /// What a band is drawn as: `shaded`, or `dotted`.

@@ -19,8 +19,8 @@ use crate::ui::widgets::lane;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::ruler;
 use crate::ui::widgets::scroll::Scroll;
+use crate::ui::widgets::surface::EIGHTHS;
 
-const BARS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 const PANEL: u16 = 44;
 
 /// The bins of a grid between two addresses.
@@ -83,7 +83,7 @@ fn strip(grids: &[&Grid], (from, to): (f64, f64), top: f64, area: Rect, buf: &mu
         let errors = grids.iter().flat_map(|g| bins_between(g, left, left + width)).any(|b| b.errors > 0);
         let (symbol, style) = match slowest {
             _ if errors => ("!", theme.accent()),
-            Some(rate) => (BARS[((rate / top * 8.0) as usize).min(7)], theme.speed(rate / top)),
+            Some(rate) => (EIGHTHS[((rate / top * 8.0) as usize).min(7) + 1], theme.speed(rate / top)),
             None => ("·", theme.faint()),
         };
         buf.set_string(area.x + x, area.y, symbol, style);

@@ -1,7 +1,7 @@
 //! The yard as rows: a drive that hauls has its figures and its way so far, one at rest a single line.
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
-use hollow_mile_core::quantity::units::{Bytes, Celsius, clock};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, clock, significant};
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_drives::linux::guard::Examination;
 use hollow_mile_ledger::HaulRow;
@@ -305,7 +305,7 @@ impl Columns<'_> {
 
 /// `61 °C of 82`: how warm, and where it throttles.
 fn heat(now: Celsius, limit: Option<Celsius>) -> String {
-    limit.map_or_else(|| now.to_string(), |l| format!("{now} of {}", l.to_string().trim_end_matches(" °C")))
+    limit.map_or_else(|| now.to_string(), |l| format!("{now} of {}", significant(l.degrees())))
 }
 
 /// How far, how fast and how warm; under it the way so far on the way as a whole, and what is said of it.
