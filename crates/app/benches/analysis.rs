@@ -13,7 +13,7 @@ use hollow_mile_core::drive::LatencySummary;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::record::{Conditions, Event, HaulHead, HaulState, Sample};
+use hollow_mile_core::record::{Event, HaulHead, HaulState, Sample};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
@@ -35,25 +35,20 @@ impl Record {
     const STEP: Duration = Duration::from_millis(100);
 
     fn head() -> Event {
-        Event::HaulStarted(Box::new(HaulHead {
-            haul: "bench".into(),
-            drive: DriveIdentity {
+        Event::HaulStarted(Box::new(HaulHead::plain(
+            "bench",
+            DriveIdentity {
                 throttle_limit: Some(Celsius::new(84.0)),
                 ..DriveIdentity::plain("bench", DriveKind::Imported, Bytes::from_gb(2_000_000))
             },
-            route: Route {
+            Route {
                 name: "bench".into(),
                 about: String::new(),
                 interval: Self::STEP,
                 limits: Vec::new(),
                 legs: vec![Leg::new(LegKind::Write)],
             },
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
-            forecast: None,
-        }))
+        )))
     }
 
     fn uniform(&mut self) -> f64 {

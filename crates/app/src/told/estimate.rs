@@ -21,25 +21,19 @@ const ASKED: usize = 16;
 pub fn known_of(ledger: &Ledger, rows: &[HaulRow], drive: &DriveIdentity) -> Known {
     let link = drive.link.as_ref().and_then(Link::payload_ceiling);
     let mut known = Known::of_paper(claims::of_model(ledger.home(), &drive.model), link);
-    let own = rows.iter().filter(|r| r.serial == drive.serial && r.state == HaulState::Done);
-    for row in own.take(ASKED) {
-        let head = ledger.head(&row.haul);
-        if let (Ok(head), Some(digest)) = (head, ledger.digest_at_hand(&row.haul)) {
+    let done = || rows.iter().filter(|r| r.state == HaulState::Done);
+    let told = |r: &HaulRow| Some((ledger.head(&r.haul).ok()?, ledger.digest_at_hand(&r.haul)?));
+    for row in done().filter(|r| r.serial == drive.serial).take(ASKED) {
+        if let Some((head, digest)) = told(row) {
             let air = Air::of(&head.conditions);
             known.learn(&head.route, head.drive.capacity, air, row.elapsed, &digest);
         }
     }
     // Files on one machine have nothing in common but that.
-    let sisters = rows.iter().filter(|r| {
-        drive.kind != DriveKind::File
-            && r.model == drive.model
-            && r.serial != drive.serial
-            && r.state == HaulState::Done
-    });
-    for row in sisters.take(ASKED) {
-        if let (Ok(head), Some(digest)) = (ledger.head(&row.haul), ledger.digest_at_hand(&row.haul)) {
-            known.learn_of_sister(&head.route, head.drive.capacity, Air::of(&head.conditions), &digest);
-        }
+    let is_sister = |r: &&HaulRow| r.model == drive.model && r.serial != drive.serial;
+    let sisters = done().filter(|_| drive.kind != DriveKind::File).filter(is_sister);
+    for (head, digest) in sisters.take(ASKED).filter_map(told) {
+        known.learn_of_sister(&head.route, head.drive.capacity, Air::of(&head.conditions), &digest);
     }
     known
 }

@@ -304,7 +304,7 @@ pub fn faults(r: &Readings) -> String {
 #[cfg(test)]
 mod tests {
     use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-    use hollow_mile_core::record::{Conditions, Event, HaulHead, Sample};
+    use hollow_mile_core::record::{Event, HaulHead, Sample};
     use hollow_mile_core::route;
 
     use super::*;
@@ -312,16 +312,11 @@ mod tests {
     /// A minute of writing at 100 MB/s that is over.
     fn readings(errors: u32) -> Readings {
         let mut r = Readings::new();
-        r.push(&Event::HaulStarted(Box::new(HaulHead {
-            haul: "made".into(),
-            drive: DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
-            route: route::shipped("long-haul").unwrap(),
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
-            forecast: None,
-        })));
+        r.push(&Event::HaulStarted(Box::new(HaulHead::plain(
+            "made",
+            DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
+            route::shipped("long-haul").unwrap(),
+        ))));
         r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
         for i in 1..=60 {
             let (end, span) = (Duration::from_secs(i), Duration::from_secs(1));

@@ -234,7 +234,7 @@ mod tests {
     use super::*;
     use crate::drive::{DriveIdentity, DriveKind};
     use crate::record::forecast::Forecast;
-    use crate::record::{Conditions, Event, HaulHead, Sample};
+    use crate::record::{Event, HaulHead, Sample};
     use crate::route::Route;
 
     /// 64 parts of 1 GB each: 32 at 1 GB/s and 32 at a quarter of it, ± 10 %, 50 °C at most.
@@ -262,14 +262,12 @@ mod tests {
         let mut r = Readings::new();
         let route = "name='x'\n[[leg]]\nkind='write'\nuntil={bytes='64 GB'}\n";
         r.push(&Event::HaulStarted(Box::new(HaulHead {
-            haul: "made".into(),
-            drive: DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
-            route: Route::from_toml(route).unwrap(),
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
             forecast: Some(forecast()),
+            ..HaulHead::plain(
+                "made",
+                DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
+                Route::from_toml(route).unwrap(),
+            )
         })));
         r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
         let (mut at, mut moved) = (0u64, 0.0);

@@ -73,23 +73,18 @@ mod tests {
     use crate::quantity::FigureId;
     use crate::quantity::units::Bytes;
     use crate::readings::Readings;
-    use crate::record::{Conditions, Event, HaulHead, Sample};
+    use crate::record::{Event, HaulHead, Sample};
     use crate::route::Route;
 
     /// Two hours of writing, a sample a second, at a rate in MB/s that depends on the share of the time.
     fn written(rate: impl Fn(f64) -> f64) -> Readings {
         let mut r = Readings::new();
         let route = "name='x'\n[[leg]]\nkind='write'\nuntil={duration='2 h'}\n";
-        r.push(&Event::HaulStarted(Box::new(HaulHead {
-            haul: "made".into(),
-            drive: DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
-            route: Route::from_toml(route).unwrap(),
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
-            forecast: None,
-        })));
+        r.push(&Event::HaulStarted(Box::new(HaulHead::plain(
+            "made",
+            DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000)),
+            Route::from_toml(route).unwrap(),
+        ))));
         r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
         let mut seed = 1u64;
         for i in 1..=7200u64 {

@@ -11,7 +11,6 @@ use rand_xoshiro::Xoshiro256PlusPlus;
 use super::*;
 use crate::drive::{DriveIdentity, DriveKind};
 use crate::quantity::FindingKind;
-use crate::record::Conditions;
 use crate::record::bytes;
 use crate::route;
 
@@ -28,19 +27,14 @@ struct Made {
 }
 
 fn head(limit: Option<f64>) -> Event {
-    Event::HaulStarted(Box::new(HaulHead {
-        haul: "made".into(),
-        drive: DriveIdentity {
+    Event::HaulStarted(Box::new(HaulHead::plain(
+        "made",
+        DriveIdentity {
             throttle_limit: limit.map(Celsius::new),
             ..DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000))
         },
-        route: route::shipped("long-haul").unwrap(),
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-        forecast: None,
-    }))
+        route::shipped("long-haul").unwrap(),
+    )))
 }
 
 fn normal(rng: &mut Xoshiro256PlusPlus) -> f64 {

@@ -200,6 +200,23 @@ pub struct HaulHead {
     pub forecast: Option<Forecast>,
 }
 
+impl HaulHead {
+    /// Of a haul of which no more is stated.
+    #[must_use]
+    pub fn plain(haul: &str, drive: DriveIdentity, route: Route) -> Self {
+        Self {
+            haul: haul.to_owned(),
+            drive,
+            route,
+            conditions: Conditions::default(),
+            started_unix_ms: 0,
+            engine: String::new(),
+            program: String::new(),
+            forecast: None,
+        }
+    }
+}
+
 /// One thing that happened on a haul.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]

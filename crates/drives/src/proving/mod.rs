@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Conditions, Event, HaulHead};
+use hollow_mile_core::record::{Event, HaulHead};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 
 mod forecast;
@@ -34,25 +34,20 @@ pub(crate) fn head(
     every_s: f64,
     legs: &[LegKind],
 ) -> Event {
-    Event::HaulStarted(Box::new(HaulHead {
-        haul: haul.into(),
-        drive: DriveIdentity {
+    Event::HaulStarted(Box::new(HaulHead::plain(
+        haul,
+        DriveIdentity {
             throttle_limit: limit.map(Celsius::new),
             ..DriveIdentity::plain(haul, DriveKind::Imported, Bytes::from_gb(capacity_gb))
         },
-        route: Route {
+        Route {
             name: haul.into(),
             about: String::new(),
             interval: Duration::from_secs_f64(every_s),
             limits: Vec::new(),
             legs: legs.iter().map(|k| Leg::new(*k)).collect(),
         },
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-        forecast: None,
-    }))
+    )))
 }
 
 #[cfg(test)]

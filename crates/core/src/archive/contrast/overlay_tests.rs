@@ -1,28 +1,23 @@
 use super::*;
 use crate::drive::{DriveIdentity, DriveKind};
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::{Conditions, Event, HaulHead, HaulState, Sample};
+use crate::record::{Event, HaulHead, HaulState, Sample};
 use crate::route::{Leg, LegKind, Route};
 
 /// A haul of three legs: write for so long at this rate, rest, write again.
 fn haul(first_s: u64, mb_s: u64, rest_s: u64) -> Readings {
     let mut r = Readings::new();
-    r.push(&Event::HaulStarted(Box::new(HaulHead {
-        haul: "h".into(),
-        drive: DriveIdentity::plain("sim:x", DriveKind::Simulated, Bytes::from_gb(100)),
-        route: Route {
+    r.push(&Event::HaulStarted(Box::new(HaulHead::plain(
+        "h",
+        DriveIdentity::plain("sim:x", DriveKind::Simulated, Bytes::from_gb(100)),
+        Route {
             name: "three".into(),
             about: String::new(),
             interval: Duration::from_secs(1),
             limits: Vec::new(),
             legs: vec![Leg::new(LegKind::Write), Leg::new(LegKind::Rest), Leg::new(LegKind::Write)],
         },
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        engine: String::new(),
-        program: String::new(),
-        forecast: None,
-    })));
+    ))));
     let (mut second, mut written) = (0, 0);
     for (leg, seconds, rate) in [(0u16, first_s, mb_s), (1, rest_s, 0), (2, 20, 50)] {
         r.push(&Event::LegStarted { at: Duration::from_secs(second), leg });

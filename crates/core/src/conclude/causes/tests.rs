@@ -30,16 +30,7 @@ impl Story {
                 Bytes::from_gb(4000),
             )
         };
-        readings.push(&Event::HaulStarted(Box::new(crate::record::HaulHead {
-            haul: "story".into(),
-            drive,
-            route,
-            conditions: crate::record::Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
-            forecast: None,
-        })));
+        readings.push(&Event::HaulStarted(Box::new(crate::record::HaulHead::plain("story", drive, route))));
         Self { readings, end: Duration::ZERO }
     }
 

@@ -10,7 +10,7 @@ use crate::drive::stamp::{Mismatch, Verdict as Judged};
 use crate::drive::{DriveIdentity, DriveKind, Link, LoadKind, LoadSummary, Pattern};
 use crate::quantity::units::{Bytes, Rate};
 use crate::readings::Readings;
-use crate::record::{Conditions, Event, HaulHead, LegEnd, Sample};
+use crate::record::{Event, HaulHead, LegEnd, Sample};
 use crate::record::{Step, Task};
 use crate::route::Route;
 
@@ -26,16 +26,11 @@ impl Record {
         let link = Link { bus: "SATA".into(), generation: 3, width: 0, best_width: 0, best_generation: 3 };
         drive.link = Some(link);
         let mut readings = Readings::new();
-        readings.push(&Event::HaulStarted(Box::new(HaulHead {
-            haul: "survey".into(),
+        readings.push(&Event::HaulStarted(Box::new(HaulHead::plain(
+            "survey",
             drive,
-            route: Route::from_toml(&format!("name='x'\n{route}")).unwrap().laid_out(LaidOn::Drive),
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            engine: String::new(),
-            program: String::new(),
-            forecast: None,
-        })));
+            Route::from_toml(&format!("name='x'\n{route}")).unwrap().laid_out(LaidOn::Drive),
+        ))));
         Self { readings, at: 0 }
     }
 
