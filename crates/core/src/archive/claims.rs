@@ -121,6 +121,23 @@ pub struct Cost {
 }
 
 impl Claims {
+    /// How a sequential write goes by what is claimed, so many bytes after the last rest: bytes and rate of each part. Without the size
+    /// of the cache nobody claims how long "up to" holds, and what lasts counts for all. Empty where a part has no claim.
+    #[must_use]
+    pub fn sequential_write(&self, since_rest: Bytes, bytes: Bytes) -> Vec<(Bytes, Rate)> {
+        let known = |r: Option<Rate>| r.filter(|r| r.get() > 0.0);
+        let (fast, lasting) = (known(self.write), known(self.sustained_write));
+        let parts = match self.cache {
+            None => vec![(bytes, lasting.or(fast))],
+            Some(cache) => {
+                let held = cache.saturating_sub(since_rest).min(bytes);
+                vec![(held, fast), (bytes.saturating_sub(held), lasting)]
+            }
+        };
+        let parts = parts.into_iter().filter(|(bytes, _)| *bytes > Bytes::ZERO);
+        parts.map(|(bytes, rate)| Some((bytes, rate?))).collect::<Option<_>>().unwrap_or_default()
+    }
+
     /// Reads a claims file.
     ///
     /// # Errors

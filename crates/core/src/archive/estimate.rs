@@ -153,16 +153,23 @@ impl Known {
     }
 
     /// Seconds at the least, by what is on paper.
-    fn on_paper(&self, leg: &Leg, bytes: Bytes) -> Option<(f64, Basis)> {
+    fn on_paper(&self, leg: &Leg, since_rest: Bytes, bytes: Bytes) -> Option<(f64, Basis)> {
         let claims = self.claims.as_ref();
         let kind = load_kind(leg);
+        if let (LoadKind::Write, Pattern::Sequential, Some(c)) = (kind, leg.pattern, claims) {
+            let parts = c.sequential_write(since_rest, bytes);
+            if !parts.is_empty() {
+                let took = parts.iter().map(|(bytes, rate)| bytes.as_f64() / rate.get()).sum();
+                return Some((took, Basis::Claims));
+            }
+        }
         let claimed = claims.and_then(|c| match (kind, leg.pattern) {
             (LoadKind::Read, Pattern::Random) => {
                 c.random_read.map(|p| Rate::new(p.get() * leg.block.as_f64()))
             }
             (_, Pattern::Random) => c.random_write.map(|p| Rate::new(p.get() * leg.block.as_f64())),
             (LoadKind::Read, _) => c.read,
-            _ => c.sustained_write.or(c.write),
+            _ => c.write,
         });
         let paper = claimed.map(|r| (r, Basis::Claims)).or(self.link.map(|r| (r, Basis::Link)));
         paper.filter(|(r, _)| r.get() > 0.0).map(|(r, basis)| (bytes.as_f64() / r.get(), basis))
@@ -271,7 +278,7 @@ impl Known {
         }
         let all = self.seconds(leg, since_rest, bytes);
         of_hauls(all).or_else(|| {
-            let (least, basis) = self.on_paper(leg, bytes)?;
+            let (least, basis) = self.on_paper(leg, since_rest, bytes)?;
             Some(Span { low: seconds(least), likely: seconds(least), high: None, basis })
         })
     }

@@ -10,7 +10,7 @@ use statrs::distribution::{ContinuousCDF, StudentsT};
 use crate::archive::claims::Claims;
 use crate::archive::profile::{Bin, Doing, LegProfile};
 use crate::drive::Pattern;
-use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::quantity::units::{Bytes, Celsius};
 use crate::record::Conditions;
 use crate::record::forecast::{Band, Forecast, LegForecast, Part, Source};
 use crate::route::{Leg, LegKind, Route};
@@ -287,38 +287,38 @@ pub fn of_sisters(route: &Route, capacity: Bytes, air: &Air, earlier: &[Shown]) 
 /// paced or not sequential have no claim that tells.
 #[must_use]
 pub fn of_claims(route: &Route, capacity: Bytes, claims: &Claims) -> Forecast {
-    let mut cache = claims.cache.map(Bytes::as_f64);
+    let mut since_rest = Bytes::ZERO;
     let mut legs = Vec::new();
     for (i, leg) in route.legs.iter().enumerate().take(LEGS) {
         if matches!(leg.kind, LegKind::Rest | LegKind::Wipe) {
-            cache = claims.cache.map(Bytes::as_f64);
+            since_rest = Bytes::ZERO;
         }
         let plain = leg.pattern == Pattern::Sequential && leg.rate.is_none();
-        let bytes = leg.bytes_on(capacity).map(Bytes::as_f64).filter(|b| *b > 0.0 && plain);
-        let part = |to: f64, bytes: f64, rate: Rate| {
-            let v = rate.get();
-            Part {
-                to,
-                seconds: bytes / v,
-                rate: Some(Band { low: v, likely: v, high: v }),
-                apart: f64::INFINITY,
-                degrees: None,
+        let told = match (leg.kind, leg.bytes_on(capacity).filter(|b| *b > Bytes::ZERO && plain)) {
+            (LegKind::Write, Some(all)) => claims.sequential_write(since_rest, all),
+            (LegKind::Read, Some(all)) => {
+                claims.read.filter(|r| r.get() > 0.0).map(|r| (all, r)).into_iter().collect()
             }
-        };
-        let known = |r: Option<Rate>| r.filter(|r| r.get() > 0.0);
-        let parts = match (leg.kind, bytes) {
-            (LegKind::Write, Some(all)) => {
-                let fast = known(claims.write);
-                // Past the cache only what lasts is claimed; without one nobody claims an end.
-                let held = cache.map_or(all, |c| c.min(all));
-                cache = cache.map(|c| (c - all).max(0.0));
-                let first = fast.filter(|_| held > 0.0).map(|r| part(held, held, r));
-                let rest = known(claims.sustained_write).filter(|_| all > held);
-                first.into_iter().chain(rest.map(|r| part(all, all - held, r))).collect()
-            }
-            (LegKind::Read, Some(all)) => known(claims.read).map(|r| part(all, all, r)).into_iter().collect(),
             _ => Vec::new(),
         };
+        if leg.destroys() {
+            since_rest += leg.bytes_on(capacity).unwrap_or_default();
+        }
+        let mut to = 0.0;
+        let parts: Vec<Part> = told
+            .into_iter()
+            .map(|(bytes, rate)| {
+                to += bytes.as_f64();
+                let v = rate.get();
+                Part {
+                    to,
+                    seconds: bytes.as_f64() / v,
+                    rate: Some(Band { low: v, likely: v, high: v }),
+                    apart: f64::INFINITY,
+                    degrees: None,
+                }
+            })
+            .collect();
         if !parts.is_empty() {
             legs.push(LegForecast {
                 leg: i as u16,
@@ -335,6 +335,7 @@ pub fn of_claims(route: &Route, capacity: Bytes, claims: &Claims) -> Forecast {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::quantity::units::Rate;
 
     fn bin(to: f64, seconds: f64, rate: f64) -> Bin {
         Bin { to, seconds, rate: Some([rate * 0.95, rate, rate * 1.05]), degrees: Some([40.0, 50.0]) }
@@ -404,9 +405,12 @@ mod tests {
         let paper = of_claims(&r, Bytes::from_gb(1000), &claims);
         assert!((paper.leg(0).unwrap().seconds() - 160.0).abs() < 1e-6, "{paper:?}");
         assert_eq!((paper.source(), paper.hauls()), (Source::Claims, 0));
-        // Nothing is claimed of what lasts: the forecast ends where the claim does.
-        let brief = Claims { sustained_write: None, ..claims };
-        assert_eq!(of_claims(&r, Bytes::from_gb(1000), &brief).leg(0).unwrap().parts.len(), 1);
+        // Nothing is claimed of what lasts: a part of the time is no time of the leg.
+        let brief = Claims { sustained_write: None, ..claims.clone() };
+        assert_eq!(of_claims(&r, Bytes::from_gb(1000), &brief).legs, []);
+        // "Up to" for who knows how many bytes: what lasts is expected of all of them.
+        let vague = Claims { cache: None, ..claims };
+        assert!((of_claims(&r, Bytes::from_gb(1000), &vague).leg(0).unwrap().seconds() - 200.0).abs() < 1e-6);
     }
 
     fn f_same(route: &Route, earlier: &[Shown]) -> bool {
