@@ -35,6 +35,31 @@ number() {
     } END { if (own != "") print own; else if (first != "") print first }' "$1"
 }
 
+# Waits until the haul under way has that many samples on record, and prints how many: an emulated machine on a busy host takes
+# its time, and a fixed wait is too short on one of them.
+recorded() {
+    for i in $(seq 200); do
+        hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
+        have=$(awk '/"state": "running"/ { on = 1 } on && /"samples"/ { print $2 + 0; exit }' /tmp/rows)
+        [ "${have:-0}" -ge "$1" ] && echo "$have samples on record" && return
+        sleep 0.3
+    done
+    echo "no haul under way with $1 samples within a minute:"
+    cat /tmp/rows
+    return 1
+}
+
+# Waits until a drive that was added is there.
+appeared() {
+    for i in $(seq 100); do
+        name=$(pretended)
+        [ -b "/dev/$name" ] && [ -n "$name" ] && return
+        sleep 0.1
+    done
+    echo "the pretended drive did not appear"
+    return 1
+}
+
 # The haul that a JSON document tells of.
 haul_id() {
     sed -n 's/^ *"haul": "\([0-9a-f]*\)".*/\1/p' "$1" | head -n 1
@@ -52,9 +77,9 @@ host() {
     echo "LAB-HOST $*" >/dev/console
 }
 
-# The same, after so many seconds.
-later() {
-    echo "LAB-LATER $*" >/dev/console
+# Asks the host to wake this machine so many seconds after it fell asleep.
+wake_after() {
+    echo "LAB-WAKE $1" >/dev/console
 }
 
 # The kernel's name of the drive that scsi_debug pretends to be.

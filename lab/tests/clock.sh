@@ -1,9 +1,9 @@
 # The wall clock is set while a haul runs: its own time goes on, and the record says what happened.
 printf 'kind = "read"\nblock = "64 KiB"\ndepth = 2\nrate = "2 MB/s"\nuntil = { duration = "14 s" }\n' | route warm
 hollow-mile haul /tmp/warm.toml --on /dev/nvme0n1 --json >/tmp/out 2>/tmp/err &
-sleep 5
+recorded 20
 date -s "@$(($(date +%s) + 3600))" >/dev/null
-sleep 4
+recorded 50
 date -s "@$(($(date +%s) - 7200))" >/dev/null
 wait
 has /tmp/out '"state": "done"'

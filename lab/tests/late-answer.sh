@@ -1,7 +1,6 @@
 # A command that never comes back: the kernel waits 30 s, takes it back and asks again. The haul goes on, and the record says so.
 modprobe scsi_debug dev_size_mb=16 opts=4 every_nth=120
-sleep 1
-name=$(pretended)
+appeared
 printf 'kind = "read"\nblock = "64 KiB"\ndepth = 2\nuntil = { bytes = "100 %%" }\n' | route late
 hm haul /tmp/late.toml --on /dev/$name --json
 code_is 0

@@ -10,10 +10,9 @@ export HOLLOW_MILE_HOME=/mnt/home
 printf 'kind = "write"\nblock = "64 KiB"\ndepth = 4\nrate = "4 MB/s"\nuntil = { duration = "60 s" }\n' | route long
 hollow-mile haul /tmp/long.toml --on /dev/nvme1n1 --erase "KW 0550" --json >/tmp/out 2>/tmp/err &
 job=$!
-sleep 6
+recorded 40
 sync
-hm ledger --json
-before=$(number /tmp/out samples)
+before=$have
 table error
 code=0
 wait $job || code=$?
@@ -26,7 +25,7 @@ mount -t ext4 $node /mnt
 hm ledger --json
 code_is 0
 has /tmp/out '"state": "(cut-short|stopped|failed)"'
-[ "$(number /tmp/out samples)" -ge "$((before - 20))" ] && [ "$before" -gt 20 ]
+[ "$(number /tmp/out samples)" -ge "$((before - 20))" ]
 hm findings last --json
 code_is 0
 umount /mnt

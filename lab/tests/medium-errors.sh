@@ -1,7 +1,6 @@
 # Injected medium errors: sectors 4660 to 4669 cannot be read.
 modprobe scsi_debug dev_size_mb=16 opts=2
-sleep 1
-name=$(pretended)
+appeared
 printf 'kind = "read"\nblock = "4 KiB"\ndepth = 4\nuntil = { bytes = "100 %%" }\n' | route scan
 hm haul /tmp/scan.toml --on /dev/$name --json
 code_is 4

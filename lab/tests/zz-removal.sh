@@ -2,7 +2,7 @@
 printf 'kind = "write"\nblock = "64 KiB"\ndepth = 8\nuntil = { duration = "60 s" }\n' | route long
 hollow-mile haul /tmp/long.toml --on /dev/nvme1n1 --erase "KW 0550" --json >/tmp/out 2>/tmp/err &
 job=$!
-sleep 5
+recorded 20
 host "device_del nvme1"
 code=0
 wait $job || code=$?
