@@ -7,6 +7,7 @@ use hollow_mile_core::quantity::units::{Bytes, Rate, clock, latency, mb_s_figure
 use hollow_mile_core::readings::{Column, Readings, Ruler};
 use hollow_mile_core::record::forecast::{Band, Part};
 
+use crate::field;
 use crate::plot::{FAINT, Plot, Range, SHADE, TEXT, headed};
 use crate::scene::{Anchor, Ink, Scene, beyond_one_line};
 
@@ -18,6 +19,8 @@ const TOP: f64 = 96.0;
 pub(crate) const TOLD: usize = 220;
 /// One column of data a point and a half: finer than print, far coarser than a record, with extremes kept.
 const COLUMNS: usize = 660;
+/// Of the latency field: each is a few shapes of its own.
+const FIELD_COLUMNS: usize = 220;
 
 pub(crate) const BAND: Ink = Ink(176, 202, 207);
 pub(crate) const RATE: Ink = Ink(20, 92, 104);
@@ -120,7 +123,11 @@ pub fn lanes_between(
     along.axis_x(&mut scene, &ruler_axis(ruler, from, to, 8), ruler_words(ruler, readings));
     draw_expected(&mut scene, &rate, &expected);
     draw_rate(&mut scene, &rate, &columns);
-    draw_latency(&mut scene, latency, &columns);
+    if readings.latencies().is_empty() || ruler == Ruler::Position {
+        draw_latency(&mut scene, latency, &columns);
+    } else {
+        field::draw(&mut scene, latency, &readings.latencies().columns(ruler, from, to, FIELD_COLUMNS));
+    }
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, &flags, TOP + lanes_height);
     let told = readings.columns(ruler, from, to, TOLD);

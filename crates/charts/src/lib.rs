@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 pub mod contrast;
+mod field;
 mod html;
 pub mod knee;
 pub mod lanes;

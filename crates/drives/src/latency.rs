@@ -1,6 +1,7 @@
 //! Latency histograms of the drives: HDR with two significant digits, from 1 ns to an hour.
 
 use hdrhistogram::Histogram;
+pub use hollow_mile_core::quantity::histogram::Histogram as Bins;
 
 /// Counts of latencies in ns. Two significant digits: a value is kept to within 1 %.
 ///
@@ -19,4 +20,10 @@ pub fn histogram() -> Histogram<u64> {
 #[must_use]
 pub fn points(h: &Histogram<u64>) -> Vec<(u64, u64)> {
     h.iter_recorded().map(|v| (v.value_iterated_to(), v.count_since_last_iteration())).collect()
+}
+
+/// The same in the bins of a record.
+#[must_use]
+pub fn bins(h: &Histogram<u64>) -> Bins {
+    Bins::of(h.iter_recorded().map(|v| (v.value_iterated_to(), v.count_since_last_iteration())))
 }

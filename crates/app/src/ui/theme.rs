@@ -40,6 +40,7 @@ const SPEED: [Rgb; 5] = [(148, 74, 130), (104, 104, 190), (48, 142, 152), (118, 
 const HEAT: [Rgb; 4] = [(104, 122, 148), (150, 124, 130), (196, 118, 88), (226, 106, 44)];
 /// What muted tones lean to, on dark and on light grounds.
 const GROUNDS: [Rgb; 2] = [(44, 47, 54), (226, 228, 232)];
+const LATENCY: Rgb = (128, 134, 190);
 const ACCENT: Rgb = (222, 140, 60);
 const SPEED_16: [Color; 5] = [Color::Magenta, Color::LightBlue, Color::Cyan, Color::Green, Color::Yellow];
 const HEAT_16: [Color; 4] = [Color::DarkGray, Color::Cyan, Color::Yellow, Color::Red];
@@ -234,7 +235,25 @@ impl Theme {
     #[must_use]
     pub fn latency(&self) -> Style {
         // The blue of the sixteen is too dark for a thin line on a dark ground.
-        self.style((128, 134, 190), Color::Reset)
+        self.style(LATENCY, Color::Reset)
+    }
+
+    /// The tone of a part of the latency field, 1 where few operations lie to 4 where many do; none for 0, and where there are no
+    /// tones.
+    #[must_use]
+    pub fn density(&self, level: usize) -> Option<Color> {
+        let back = *[0.84, 0.62, 0.38, 0.10].get(level.checked_sub(1)?)?;
+        let (c, g) = (LATENCY, GROUNDS[usize::from(self.light)]);
+        let channel = |c: u8, g: u8| (f64::from(c) * (1.0 - back) + f64::from(g) * back).round() as u8;
+        self.style((channel(c.0, g.0), channel(c.1, g.1), channel(c.2, g.2)), Color::Reset)
+            .fg
+            .filter(|_| self.has_tones())
+    }
+
+    /// What is drawn upon the latency field: in the colour of text.
+    #[must_use]
+    pub const fn latency_mark(&self) -> Style {
+        Style::new().fg(Color::Reset)
     }
 
     /// The one accent: where the user is.

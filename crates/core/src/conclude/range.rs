@@ -3,9 +3,17 @@
 use std::time::Duration;
 
 use crate::conclude::Conclusions;
-use crate::quantity::units::{Bytes, Celsius, Rate, clock, latency, span_words};
+use crate::quantity::histogram::Histogram;
+use crate::quantity::units::{Bytes, Celsius, Rate, clock, grouped, latency, span_words};
 
 use crate::readings::{Column, Readings, Ruler};
+
+/// Quantiles in a sentence.
+fn waited(what: &str, h: &Histogram) -> String {
+    let told: Vec<String> =
+        h.told().iter().map(|(name, took)| format!("{name} {}", latency(*took))).collect();
+    format!("{what}: {}; {} of them.", told.join(", "), grouped(h.total()))
+}
 
 /// What happened between two places of a ruler.
 #[derive(Debug, Clone, PartialEq)]
@@ -16,6 +24,10 @@ pub struct Between {
     pub moved: Option<(Bytes, Bytes)>,
     /// Rates, latency, temperatures.
     pub column: Column,
+    /// How long operations took in it.
+    pub latencies: Histogram,
+    /// How long the lookout waited in it.
+    pub lookout: Histogram,
     /// Temperature at its beginning and its end.
     pub warmed: Option<(Celsius, Celsius)>,
     /// Indices of the findings that begin in it.
@@ -33,7 +45,16 @@ impl Readings {
         let findings = conclusions.findings.iter().enumerate().filter_map(inside).collect();
         if ruler == Ruler::Position {
             let column = self.columns(ruler, from, to, 1).into_iter().next().filter(|c| c.rate.is_some())?;
-            return Some(Between { time: None, moved: None, column, warmed: None, findings });
+            let (latencies, lookout) = (Histogram::default(), Histogram::default());
+            return Some(Between {
+                time: None,
+                moved: None,
+                column,
+                latencies,
+                lookout,
+                warmed: None,
+                findings,
+            });
         }
         let series = &self.series;
         let samples = series.between(ruler, from, to);
@@ -49,6 +70,8 @@ impl Readings {
             time: Some((begin, series.end(last))),
             moved: Some((Bytes::new(written), Bytes::new(moved - written))),
             column: series.column(samples),
+            latencies: self.latencies().between(ruler, from, to),
+            lookout: self.lookout().between(ruler, from, to),
             warmed: warmed.map(|(a, b)| (Celsius::new(a), Celsius::new(b))),
             findings,
         })
@@ -82,7 +105,14 @@ impl Between {
                 rate(c.fastest)
             ),
         });
-        out.extend(c.p99.map(|p| format!("p99 {} at most.", latency(p))));
+        if self.latencies.is_empty() {
+            out.extend(c.p99.map(|p| format!("p99 {} at most.", latency(p))));
+        } else {
+            out.push(waited("Operations took", &self.latencies));
+        }
+        if !self.lookout.is_empty() {
+            out.push(waited("The lookout waited", &self.lookout));
+        }
         if let Some((low, high)) = c.coldest.zip(c.hottest) {
             let change = self.warmed.map_or_else(String::new, |(a, b)| {
                 format!(", {:+.0} K from end to end", b.degrees() - a.degrees())

@@ -17,6 +17,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::stamp::Mismatch;
+use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 
 pub use identity::{DeviceFacts, DriveIdentity, DriveKind, Link};
@@ -71,6 +72,10 @@ pub struct Tally {
     pub temperature: Option<Celsius>,
     /// Latency of the operations of this interval.
     pub latency: Option<LatencySummary>,
+    /// The same, counted in bins.
+    pub latencies: Histogram,
+    /// What the lookout waited for each of its reads, from when it was due.
+    pub lookout: Histogram,
     /// Bytes that the device moved for others.
     pub other: Option<Bytes>,
     /// Operations that failed.
@@ -107,6 +112,8 @@ pub struct Late {
     pub faults: Vec<Fault>,
     /// Blocks that did not read back as written.
     pub mismatches: Vec<Mismatch>,
+    /// Latency of what completed.
+    pub latencies: Histogram,
 }
 
 impl Late {

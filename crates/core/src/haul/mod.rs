@@ -4,6 +4,7 @@
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
 pub mod course;
+mod latencies;
 mod running;
 mod steps;
 mod watch;
@@ -15,12 +16,14 @@ use std::time::Duration;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
+use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::forecast::Forecast;
 use crate::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind, Route};
 use course::Course;
+use latencies::Second;
 use running::Running;
 use watch::{FaultLog, HealthWatch};
 
@@ -246,7 +249,8 @@ impl<D: Drive> Haul<D> {
     }
 
     fn begin_leg(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
-        self.running = Running { began: self.elapsed, ..Running::default() };
+        let second = Second::begin(self.elapsed);
+        self.running = Running { began: self.elapsed, second, ..Running::default() };
         self.emit(out, Event::LegStarted { at: self.elapsed, leg: index as u16 });
         let course = Course::of(leg, self.drive.identity(), &self.stamped);
         self.running.course = match course {
@@ -325,6 +329,10 @@ impl<D: Drive> Haul<D> {
                 host_busy_ppm: tally.host_busy_ppm,
             }),
         );
+        self.running.second.add(&tally.latencies, &tally.lookout);
+        if self.running.second.is_over(self.elapsed) {
+            self.close_second(out, index);
+        }
         let events = self.health.follow(&mut self.drive, self.elapsed);
         self.emit_all(out, events);
         if self.paused {
@@ -409,6 +417,7 @@ impl<D: Drive> Haul<D> {
         self.paused = self.wants.paused;
         let summary = self.drive.finish(Ending::AsItIs)?;
         self.account_for_drain(out, index, &summary);
+        self.close_second(out, index);
         for (value, count) in summary.histogram {
             *self.running.latency.entry(value).or_default() += count;
         }
@@ -437,6 +446,7 @@ impl<D: Drive> Haul<D> {
 
     /// What completed while draining belongs to the record like everything else.
     fn account_for_drain(&mut self, out: &mut Vec<Event>, index: usize, summary: &crate::drive::LoadSummary) {
+        self.running.second.add(&summary.late.latencies, &Histogram::default());
         if summary.drained == Bytes::ZERO && summary.drain.is_zero() && !summary.late.is_news() {
             return;
         }
@@ -477,6 +487,7 @@ impl<D: Drive> Haul<D> {
         match self.drive.finish(Ending::durable_if(writes)) {
             Ok(mut summary) => {
                 self.account_for_drain(out, index, &summary);
+                self.close_second(out, index);
                 summary.histogram = self.with_earlier(summary.histogram);
                 self.elapsed += summary.flush.unwrap_or_default();
                 if let Some(leg) = &leg {
@@ -504,6 +515,11 @@ impl<D: Drive> Haul<D> {
         }
     }
 
+    fn close_second(&mut self, out: &mut Vec<Event>, index: usize) {
+        let events = self.running.second.close(self.elapsed, index as u16);
+        self.emit_all(out, events);
+    }
+
     /// The latency histogram of a leg or step, of which this is what came since the last pause.
     fn with_earlier(&mut self, newest: Vec<(u64, u64)>) -> Vec<(u64, u64)> {
         if self.running.latency.is_empty() {
@@ -516,6 +532,7 @@ impl<D: Drive> Haul<D> {
     }
 
     fn fail(&mut self, out: &mut Vec<Event>, index: usize, error: &DriveError) {
+        self.close_second(out, index);
         let message = error.to_string();
         let (at, kind) = (self.elapsed, FaultKind::Drive);
         self.emit(out, Event::Fault { at, position: None, kind, message: message.clone() });

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::course::{Course, Planned};
+use super::latencies::Second;
 use crate::quantity::units::Bytes;
 
 /// How far the leg under way is, since it began.
@@ -19,6 +20,8 @@ pub(super) struct Running {
     pub errors: u64,
     /// Latency of it, or of the step under way, up to its last pause: operations by value in ns.
     pub latency: BTreeMap<u64, u64>,
+    /// Latencies of the second under way.
+    pub second: Second,
     /// Of a leg that goes through several loads.
     pub course: Option<Course>,
     /// The step under way.

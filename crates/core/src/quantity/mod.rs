@@ -2,6 +2,7 @@
 
 mod figure;
 mod finding_kind;
+pub mod histogram;
 pub mod mb_s;
 pub mod plain;
 pub mod scale;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::quantity::units::{clock, mb_s_figure, significant};
+use crate::quantity::units::{clock, grouped, mb_s_figure, significant};
 
 /// A tick: its value in the axis's own unit (seconds, bytes, B/s, µs, °C) and its words.
 #[derive(Debug, Clone, PartialEq)]
@@ -102,11 +102,15 @@ pub fn degrees(from: f64, to: f64, most: usize) -> Axis {
 pub fn latencies(from_us: f64, to_us: f64) -> Axis {
     let (first, last) = (from_us.max(1.0).log10().ceil() as i32, to_us.max(1.0).log10().floor() as i32);
     let in_ms = to_us >= 1000.0;
-    let words = |us: f64| significant(if in_ms { us / 1000.0 } else { us });
+    let words = |us: f64| latency_figure(if in_ms { us / 1000.0 } else { us });
     Axis {
         unit: if in_ms { "ms" } else { "µs" },
         ticks: (first..=last).map(|d| 10f64.powi(d)).map(|v| Tick { value: v, words: words(v) }).collect(),
     }
+}
+
+fn latency_figure(v: f64) -> String {
+    if v < 1000.0 { significant(v) } else { grouped(v.round() as u64) }
 }
 
 /// The top of a rate axis: a little above the largest value, at a round figure.
@@ -189,21 +193,19 @@ pub fn latencies_on_rows(from_us: f64, to_us: f64, rows: usize) -> (Axis, f64, f
     let low = from_us.max(1.0).log10().floor();
     let decades = (to_us.max(1.0).log10().ceil() - low).max(1.0);
     let between = rows.saturating_sub(1).max(1) as f64;
-    // Rows between ticks, and decades.
-    let (apart, each) = if between >= decades {
-        ((between / decades).floor(), 1.0)
-    } else {
-        (1.0, (decades / between).ceil())
-    };
-    let span = each * between / apart;
-    let even = span <= decades * 1.35;
-    let (span, count, each) =
-        if even { (span, (between / apart).floor(), each) } else { (decades, 1.0, decades) };
+    // Ticks so many decades and so many rows apart, of which the fewest decades that leave little room at the top.
+    let even = (1..=decades as usize).find_map(|each| {
+        let each = each as f64;
+        let apart = (each * between / decades).floor();
+        let span = each * between / apart;
+        (apart >= 1.0 && span <= decades * 1.35).then_some((span, (between / apart).floor(), each))
+    });
+    let (span, count, each) = even.unwrap_or((decades, 1.0, decades));
     let all = latencies(10f64.powf(low), 10f64.powf(low + decades));
     let in_ms = all.unit == "ms";
     let tick = |i: usize| {
         let us = 10f64.powf(low + i as f64 * each);
-        Tick { value: us, words: significant(if in_ms { us / 1000.0 } else { us }) }
+        Tick { value: us, words: latency_figure(if in_ms { us / 1000.0 } else { us }) }
     };
     (Axis { unit: all.unit, ticks: (0..=count as usize).map(tick).collect() }, low, low + span)
 }

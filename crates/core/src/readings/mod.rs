@@ -5,6 +5,7 @@
 
 mod cut;
 mod expected;
+mod field;
 mod ground;
 pub(crate) mod run;
 mod scan;
@@ -19,11 +20,12 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{FaultKind, Vitals};
 use crate::drive::{LoadKind, LoadSummary, Pattern};
 use crate::quantity::units::{Bytes, Celsius};
-use crate::record::Step;
 use crate::record::{Event, HaulHead, HaulState, LegEnd, Sample};
+use crate::record::{Step, Whose};
 use crate::route::{Leg, LegKind};
 
 pub use cut::CutLeg;
+pub use field::LatencyField;
 pub use ground::Ground;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
@@ -129,6 +131,8 @@ pub struct Readings {
     faults: Vec<FaultReading>,
     vitals: Vec<(Duration, Vitals)>,
     temperatures: Vec<TemperatureLane>,
+    latencies: LatencyField,
+    lookout: LatencyField,
     paused: bool,
     written_since_rest: u64,
     written: Bytes,
@@ -170,6 +174,13 @@ impl Readings {
                 self.begin_leg(*leg);
             }
             Event::Sample(sample) => self.push_sample(sample),
+            Event::Latencies(latencies) => {
+                let moved = self.written + self.read;
+                match latencies.whose {
+                    Whose::Load => self.latencies.push(latencies, moved),
+                    Whose::Lookout => self.lookout.push(latencies, moved),
+                }
+            }
             Event::Vitals { at, vitals } => self.vitals.push((*at, (**vitals).clone())),
             Event::Temperatures { at, readings } => {
                 for (name, value) in readings {
@@ -479,6 +490,16 @@ impl Readings {
     #[must_use]
     pub fn temperatures(&self) -> &[TemperatureLane] {
         &self.temperatures
+    }
+    /// How long operations took, second by second; empty in records of before version 3.
+    #[must_use]
+    pub const fn latencies(&self) -> &LatencyField {
+        &self.latencies
+    }
+    /// How long the lookout waited for its reads.
+    #[must_use]
+    pub const fn lookout(&self) -> &LatencyField {
+        &self.lookout
     }
     /// Bytes written so far.
     #[must_use]

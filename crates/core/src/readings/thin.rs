@@ -2,7 +2,8 @@
 
 use crate::drive::LatencySummary;
 use crate::quantity::units::Bytes;
-use crate::record::{Event, Sample};
+use crate::record::{Event, Latencies, Sample, Whose};
+use std::time::Duration;
 
 /// Samples of two legs are not joined, nor a load and a rest.
 fn apart(a: &Sample, b: &Sample) -> bool {
@@ -45,6 +46,8 @@ pub struct Thin {
     group: Vec<Sample>,
     keeps_steps: bool,
     in_step: bool,
+    /// Latencies of the load and of the lookout, up to now.
+    latencies: [Option<Latencies>; 2],
     out: Vec<Event>,
 }
 
@@ -52,7 +55,14 @@ impl Thin {
     /// Groups of `each` samples, at least one. Of a group up to thirteen are left: six extremes and what lies between them.
     #[must_use]
     pub fn new(each: usize) -> Self {
-        Self { each: each.max(1), group: Vec::new(), keeps_steps: true, in_step: false, out: Vec::new() }
+        Self {
+            each: each.max(1),
+            group: Vec::new(),
+            keeps_steps: true,
+            in_step: false,
+            latencies: [None, None],
+            out: Vec::new(),
+        }
     }
 
     /// The same for what is only looked at: samples of a step are joined like others, and its survey cannot be taken again.
@@ -67,8 +77,14 @@ impl Thin {
             // Several a second may come of them, and nothing of them is seen.
             return;
         }
+        if let Event::Latencies(latencies) = event {
+            return self.push_latencies(latencies);
+        }
         let Event::Sample(s) = event else {
             self.close();
+            if matches!(event, Event::LegEnded { .. } | Event::Paused { .. }) {
+                self.close_latencies();
+            }
             match event {
                 Event::StepStarted { .. } => self.in_step = self.keeps_steps,
                 Event::StepEnded { .. } | Event::LegEnded { .. } => self.in_step = false,
@@ -85,6 +101,24 @@ impl Thin {
             self.close();
         }
         self.group.push(s.clone());
+    }
+
+    /// Seconds are added up until they are as long as a group of samples.
+    fn push_latencies(&mut self, newest: &Latencies) {
+        let long = self.group.last().map_or(Duration::ZERO, |s| s.span.saturating_mul(self.each as u32));
+        let kept = &mut self.latencies[usize::from(newest.whose == Whose::Lookout)];
+        match kept {
+            Some(kept) if kept.goes_on_in(newest) => kept.join(newest),
+            _ => self.out.extend(kept.replace(newest.clone()).map(|l| Event::Latencies(Box::new(l)))),
+        }
+        if kept.as_ref().is_some_and(|l| l.span >= long) {
+            self.out.extend(kept.take().map(|l| Event::Latencies(Box::new(l))));
+        }
+    }
+
+    fn close_latencies(&mut self) {
+        let kept = self.latencies.iter_mut().filter_map(Option::take);
+        self.out.extend(kept.map(|l| Event::Latencies(Box::new(l))));
     }
 
     fn close(&mut self) {
@@ -106,6 +140,7 @@ impl Thin {
     #[must_use]
     pub fn finish(mut self) -> Vec<Event> {
         self.close();
+        self.close_latencies();
         self.out
     }
 }

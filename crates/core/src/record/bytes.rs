@@ -2,20 +2,24 @@
 //!
 //! A batch is what was committed at once, at most a second of it. Samples lie in it column by column, each column as
 //! variable-length integers of differences from the sample before, so that a steady haul costs about 30 bytes a
-//! sample; all other events are JSON at their index. Everything in a [`Sample`] is a whole number, so a batch decodes
+//! sample; all other events are JSON at their index, but for latencies. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
-//! Layout, version 2: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`.
+//! Layout, version 3: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
+//! before version 3) have in place of JSON: 1, end ns, span ns, leg × 2 (+ 1: the lookout's), bins.
 //! Columns: end ns, span ns, leg, written, read, position, temperature, latency (operations, p50, p99, max), other,
 //! errors, fill, busy (not in version 1). An optional column starts with a marker: 0 never, 1 always, 2 bitmap follows.
 
 use std::time::Duration;
 
 use crate::drive::LatencySummary;
+use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
-use crate::record::{Event, Sample};
+use crate::record::{Event, Latencies, Sample, Whose};
 
-const VERSION: u8 = 2;
+const VERSION: u8 = 3;
+/// Begins an event that is no JSON, which begins with a brace: latencies, since version 3.
+const LATENCIES: u8 = 1;
 
 /// Why the bytes of a batch could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -29,7 +33,7 @@ pub enum BatchError {
         what: &'static str,
     },
     /// Written by a newer program.
-    #[error("the batch has format version {found}, this program reads up to 2")]
+    #[error("the batch has format version {found}, this program reads up to 3")]
     Version {
         /// What it says.
         found: u8,
@@ -186,13 +190,39 @@ pub fn encode<E>(events: &[Event], to_json: impl Fn(&Event) -> Result<Vec<u8>, E
     put(&mut out, (events.len() - samples.len()) as u64);
     for (index, event) in events.iter().enumerate() {
         if !matches!(event, Event::Sample(_)) {
-            let json = to_json(event)?;
+            let bytes = match event {
+                Event::Latencies(latencies) => written(latencies),
+                event => to_json(event)?,
+            };
             put(&mut out, index as u64);
-            put(&mut out, json.len() as u64);
-            out.extend(json);
+            put(&mut out, bytes.len() as u64);
+            out.extend(bytes);
         }
     }
     Ok(out)
+}
+
+/// Latencies, second by second, are too many for text.
+fn written(latencies: &Latencies) -> Vec<u8> {
+    let mut out = vec![LATENCIES];
+    put(&mut out, nanos(latencies.end));
+    put(&mut out, nanos(latencies.span));
+    put(&mut out, u64::from(latencies.leg) << 1 | u64::from(latencies.whose == Whose::Lookout));
+    latencies.counts.write(&mut out);
+    out
+}
+
+fn latencies(bytes: &[u8]) -> Result<Latencies, BatchError> {
+    let mut r = Reader { bytes, at: 1, what: "latencies" };
+    let (end, span, leg) = (r.get()?, r.get()?, r.get()?);
+    let counts = Histogram::read(&mut &bytes[r.at..]);
+    Ok(Latencies {
+        end: Duration::from_nanos(end),
+        span: Duration::from_nanos(span),
+        leg: narrow(leg >> 1, "leg")?,
+        whose: if leg & 1 == 1 { Whose::Lookout } else { Whose::Load },
+        counts: counts.ok_or_else(|| BatchError::Damaged("latencies that make no sense".into()))?,
+    })
 }
 
 /// Longer than any haul: a century.
@@ -286,7 +316,11 @@ pub fn decode(
         if events.len() != index {
             return Err(BatchError::Damaged(format!("an event stands at index {index}, which is taken")));
         }
-        let event = from_json(json).map_err(BatchError::Damaged)?;
+        let event = if json.first() == Some(&LATENCIES) {
+            Event::Latencies(Box::new(latencies(json)?))
+        } else {
+            from_json(json).map_err(BatchError::Damaged)?
+        };
         if event.at() > LONGEST {
             return Err(BatchError::Damaged("a time beyond a century".into()));
         }
@@ -346,7 +380,23 @@ mod tests {
             });
         let note = (any::<u32>(), ".{0,12}")
             .prop_map(|(at, text)| Event::Note { at: Duration::from_millis(at.into()), text });
-        prop_oneof![5 => sample, 1 => note]
+        let latencies = (
+            0u32..9,
+            any::<u32>(),
+            any::<u16>(),
+            any::<bool>(),
+            proptest::collection::vec((0u64..1 << 45, 0u64..9000), 0..50),
+        )
+            .prop_map(|(span, end, leg, lookout, points)| {
+                Event::Latencies(Box::new(Latencies {
+                    end: Duration::from_millis(end.into()),
+                    span: Duration::from_secs(span.into()),
+                    leg,
+                    whose: if lookout { Whose::Lookout } else { Whose::Load },
+                    counts: Histogram::of(points),
+                }))
+            });
+        prop_oneof![5 => sample, 1 => note, 2 => latencies]
     }
 
     proptest! {

@@ -13,7 +13,7 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{DriveIdentity, LoadSummary};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::Step;
+use crate::record::{Latencies, Step};
 use crate::route::Route;
 
 /// Stated by the user, written into the record, used for comparing.
@@ -232,6 +232,8 @@ pub enum Event {
     },
     /// An interval went by.
     Sample(Sample),
+    /// So long took the operations of the last second.
+    Latencies(Box<Latencies>),
     /// A health reading was taken.
     Vitals {
         /// Since the haul began.
@@ -338,6 +340,7 @@ impl Event {
         match self {
             Self::HaulStarted(_) => Duration::ZERO,
             Self::Sample(sample) => sample.end,
+            Self::Latencies(latencies) => latencies.end,
             Self::LegStarted { at, .. }
             | Self::Vitals { at, .. }
             | Self::Temperatures { at, .. }

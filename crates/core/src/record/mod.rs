@@ -3,9 +3,11 @@
 pub mod bytes;
 mod event;
 pub mod forecast;
+mod latencies;
 mod pauses;
 mod step;
 
 pub use event::{Conditions, Earlier, Event, HaulHead, HaulState, LegEnd, Sample};
+pub use latencies::{Latencies, Whose};
 pub use pauses::{LEAST_PAUSE, Pauses};
 pub use step::{Step, Task};

@@ -14,7 +14,7 @@ use super::guard::Access;
 use super::pump::{Pump, Pumped, Share};
 use super::ring::Ring;
 use super::threads::Threads;
-use crate::latency::histogram;
+use crate::latency::{Bins, bins, histogram};
 
 /// Which engine to use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -284,24 +284,22 @@ impl Crew {
         }
     }
 
-    /// Issues nothing more and waits for what is in flight; gives the histogram of the whole load too.
+    /// Issues nothing more and waits for what is in flight; gives the histograms of that and of the whole load too.
     ///
     /// # Errors
     /// When a queue fails.
-    pub fn drain(&mut self) -> std::io::Result<(Report, Histogram<u64>)> {
+    pub fn drain(&mut self) -> std::io::Result<(Report, Bins, Histogram<u64>)> {
         let report = self.all(|| Order::Drain)?;
-        let whole = match &mut self.hands {
-            Hands::Own(pump) => with_pump!(pump, p => {
-                p.close_interval(|_| ());
-                p.whole.clone()
-            }),
+        let (late, whole) = match &mut self.hands {
+            Hands::Own(pump) => with_pump!(pump, p => (p.close_interval(bins), p.whole.clone())),
             Hands::Workers(_) => {
+                let late = bins(&self.interval);
                 let _ = self.whole.add(&self.interval);
                 self.interval.reset();
-                self.whole.clone()
+                (late, self.whole.clone())
             }
         };
-        Ok((report, whole))
+        Ok((report, late, whole))
     }
 }
 

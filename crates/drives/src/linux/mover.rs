@@ -12,7 +12,7 @@ use super::crew::{Crew, EngineChoice, Report};
 use super::guard::Access;
 use super::pump::Failed;
 use super::traffic::Others;
-use crate::latency::points;
+use crate::latency::{Bins, bins, points};
 
 /// A file or device with its crew.
 pub struct Mover {
@@ -187,8 +187,8 @@ impl Mover {
             return Ok(Tally { took: self.lap(), temperature, other, ..Tally::default() });
         };
         let workers = crew.workers() as f64;
-        let ran = crew.run(deadline, LatencySummary::of);
-        let (report, latency) = ran.map_err(|e| self.refused("moving data", &e))?;
+        let ran = crew.run(deadline, |h| (LatencySummary::of(h), bins(h)));
+        let (report, (latency, latencies)) = ran.map_err(|e| self.refused("moving data", &e))?;
         let took = self.lap();
         self.next = report.position.map_or(self.next, Bytes::get);
         let pumped = report.pumped;
@@ -205,6 +205,8 @@ impl Mover {
             position: report.position,
             temperature,
             latency,
+            latencies,
+            lookout: Bins::default(),
             other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
             errors: pumped.errors + late.errors,
             faults: late.faults.into_iter().chain(pumped.faults.iter().map(told)).collect(),
@@ -247,11 +249,12 @@ impl Mover {
     pub fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         let mut summary = LoadSummary::default();
         if let Some(mut crew) = self.crew.take() {
-            let (report, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
+            let (report, late, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);
             self.next = report.position.map_or(self.next, Bytes::get);
             self.account(report, &mut summary);
             summary.late = std::mem::take(&mut self.late);
+            summary.late.latencies = late;
             summary.late.mismatches = in_order(summary.late.mismatches);
             summary.histogram = points(&whole);
             summary.engine = Some(self.engine());
@@ -272,9 +275,10 @@ impl Mover {
     pub fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         let mut summary = LoadSummary::default();
         if let Some(crew) = &mut self.crew {
-            let (report, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
+            let (report, late, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             self.next = report.position.map_or(self.next, Bytes::get);
             self.account(report, &mut summary);
+            summary.late.latencies = late;
         }
         if let Access::Write(writable) = &self.access {
             writable.flush().map_err(|e| self.refused("flushing", &e))?;

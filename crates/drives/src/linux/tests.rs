@@ -89,6 +89,8 @@ fn what_is_in_flight_at_a_stop_is_counted() {
         assert_eq!(total % MIB, 0);
         let operations: u64 = summary.histogram.iter().map(|(_, n)| n).sum();
         assert_eq!(operations, total / MIB, "every operation that moved bytes is in the histogram");
+        let counted = tally.latencies.total() + summary.late.latencies.total();
+        assert_eq!(counted, operations, "and in the bins of the interval and of the drain");
         assert!(position.get() <= size);
     });
 }

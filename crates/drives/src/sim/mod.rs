@@ -26,10 +26,14 @@ pub use spec::{
     TruthZone, WeakZone, Wear, shipped,
 };
 
-use crate::latency::{histogram, points};
+use crate::latency::{Bins, histogram, points};
 use content::Content;
 use heat::HeatModel;
+use hollow_mile_core::quantity::stats::histogram_quantile;
 use motion::Trouble;
+
+/// How operations of a kind differ: off the middle, and how many sixteenths of them; the others lie in the middle.
+const SPREAD: [(f64, u32); 4] = [(-0.10, 1), (-0.05, 4), (0.05, 4), (0.10, 1)];
 
 /// A simulated wipe and simulated self-tests take so many seconds.
 const WIPE_S: f64 = 2.0;
@@ -71,6 +75,8 @@ pub struct SimDrive {
     /// Seconds spent on a wipe or a self-test under this load.
     chore: f64,
     histogram: Histogram<u64>,
+    /// Of this interval.
+    counted: Bins,
 }
 
 impl SimDrive {
@@ -109,6 +115,7 @@ impl SimDrive {
             behind: 0.0,
             chore: 0.0,
             histogram: histogram(),
+            counted: Bins::default(),
         }
     }
 
@@ -180,13 +187,26 @@ impl SimDrive {
         let unit = ((mean_ns * f64::from(operations) - met) / parts).max(0.02 * mean_ns);
         let slowest = unit * tail + lost * 1e9;
         let us = |ns: f64| (ns / 1000.0).ceil().min(f64::from(u32::MAX)) as u32;
-        for (ns, n) in [(unit * 0.93, usual), (unit * 1.12, upper), (slowest, few)] {
-            if n > 0 {
-                self.histogram.saturating_record_n(ns as u64, n.into());
+        let mut points = Vec::with_capacity(2 * SPREAD.len() + 1);
+        for (middle, n) in [(unit * 0.93, usual), (unit * 1.12, upper)] {
+            // Evenly about its middle, so that the mean stays; what does not divide lies in the middle.
+            let mut left = n;
+            for (off, share) in SPREAD {
+                let n = n * share / 16;
+                left -= n;
+                points.push(((middle * (1.0 + off)) as u64, u64::from(n)));
             }
+            points.push((middle as u64, u64::from(left)));
         }
-        let p99 = if operations >= 100 || lost > 0.0 { slowest } else { unit * 1.12 };
-        let p50 = if usual > 0 { unit * 0.93 } else { slowest };
+        points.push((slowest as u64, u64::from(few)));
+        points.retain(|p| p.1 > 0);
+        points.sort_unstable();
+        for (ns, n) in &points {
+            self.histogram.saturating_record_n(*ns, *n);
+        }
+        let quantile = |q| histogram_quantile(&points, q).unwrap_or(slowest);
+        let (p50, p99) = (quantile(0.5), quantile(0.99));
+        self.counted = Bins::of(points);
         Some(LatencySummary { operations, p50_us: us(p50), p99_us: us(p99.max(p50)), max_us: us(slowest) })
     }
 
@@ -284,6 +304,8 @@ impl Drive for SimDrive {
             }),
             temperature: Some(self.heat.reading()),
             latency,
+            latencies: std::mem::take(&mut self.counted),
+            lookout: Bins::default(),
             other: Some(Bytes::ZERO),
             errors: trouble.errors,
             faults: trouble.faults,

@@ -115,3 +115,27 @@ fn a_route_can_end_past_the_cache_end() {
     let past = readings.written().gb() - 312.4;
     assert!((60.0..64.0).contains(&past), "ended {past} GB past the cache end");
 }
+
+#[test]
+fn the_latency_field_holds_every_operation_once_and_its_quantiles() {
+    let text = "name = 'x'\n[[leg]]\nkind = 'write'\nblock = '1 MiB'\ndepth = 8\nuntil = { duration = '7.35 s' }\n\
+                [[leg]]\nkind = 'rest'\nuntil = { duration = '3 s' }\n\
+                [[leg]]\nkind = 'read'\nblock = '64 KiB'\nuntil = { duration = '2 s' }\n";
+    let route = Route::from_toml(text).unwrap();
+    let (readings, state) = haul(shipped("corrie-2t").unwrap(), route, 1);
+    assert_eq!(state, HaulState::Done);
+    let ended = readings.legs().iter().filter_map(|l| l.ended.as_ref());
+    let all: Vec<(u64, u64)> = ended.flat_map(|(.., s)| s.histogram.clone()).collect();
+    let whole = readings.latencies().whole();
+    assert_eq!(whole.total(), all.iter().map(|p| p.1).sum::<u64>());
+    let mut sorted = all.clone();
+    sorted.sort_unstable();
+    for q in [0.5, 0.99, 0.9999] {
+        let exact = histogram_quantile(&sorted, q).unwrap();
+        let told = whole.quantile_ns(q).unwrap();
+        assert!((told / exact - 1.0).abs() < 0.03, "{q}: {told} for {exact}");
+    }
+    let spans: Vec<f64> = readings.latencies().stretches().map(|(_, span, _)| span.as_secs_f64()).collect();
+    assert_eq!(spans.len(), 8 + 2, "a second each, and what is left at the end of a leg: {spans:?}");
+    assert!((spans.iter().sum::<f64>() - 9.35).abs() < 0.05, "{spans:?}");
+}

@@ -23,7 +23,7 @@ use crate::ui::review::{Lapse, Loading};
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::window::Window;
-use crate::ui::widgets::{lane, ribbon, ruler, spine, surface};
+use crate::ui::widgets::{lane, ribbon, ruler, spine, surface, waits};
 
 /// What is followed of a haul at first: its newest ten minutes.
 const NEWEST: Duration = Duration::from_secs(600);
@@ -338,7 +338,13 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     // Under everything else, so that no title and no figure is crossed.
     flags(frame, readings, conclusions, view.ruler, (from, to), lanes, buf);
     lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
-    lane::latency(at.latency, buf, &columns, "latency p99", theme);
+    let field = readings.latencies();
+    if field.is_empty() || view.ruler == Ruler::Position {
+        lane::latency(at.latency, buf, &columns, "latency p99", theme);
+    } else {
+        let field = field.columns(view.ruler, from, to, usize::from(plot_width));
+        waits::render(at.latency, buf, &field, "latency", theme);
+    }
     let others = readings.temperature_columns(view.ruler, from, to, columns.len());
     let limit = readings.throttle_limit().map(|l| l.degrees());
     lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);

@@ -12,7 +12,7 @@ use hollow_mile_core::conclude::verdict::place_words;
 use hollow_mile_core::conclude::{Conclusions, Finding};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, latency, mb_s_figure, span_words};
 use hollow_mile_core::readings::Consistency;
-use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::readings::{LatencyField, Readings, Ruler};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -253,13 +253,32 @@ fn cursor_lines(view: &HaulView, r: &Readings, (from, to): (f64, f64)) -> Vec<(&
         _ => Bytes::new(place.max(0.0) as u64).to_string(),
     };
     let figure = |r: Option<Rate>| r.map_or_else(|| "none".into(), |r| mb_s_figure(r.mb_s()));
-    vec![
+    let mut lines = vec![
         ("cursor", words),
         (
             "rate",
             format!("{} MB/s, {} to {}", figure(column.rate), figure(column.slowest), figure(column.fastest)),
         ),
-        ("p99", column.p99.map_or_else(|| "none".into(), latency)),
-        ("heat", column.hottest.map_or_else(|| "none".into(), |t| t.to_string())),
-    ]
+    ];
+    let there = |field: &LatencyField| {
+        let half = width / 2.0;
+        let all = field.columns(view.ruler, (place - half).max(0.0), place + half, 1).pop()?;
+        let told = all.told();
+        let words = told.iter().filter(|t| t.0 != "p99.99" && t.0 != "p99.999");
+        let words: Vec<String> = words.map(|(name, took)| format!("{name} {}", latency(*took))).collect();
+        (!words.is_empty()).then(|| words.chunks(2).map(|two| two.join(", ")).collect::<Vec<_>>())
+    };
+    let mut waited = |name: &'static str, words: Vec<String>| {
+        let names = std::iter::once(name).chain(std::iter::repeat(""));
+        lines.extend(names.zip(words));
+    };
+    match there(r.latencies()) {
+        Some(words) => waited("took", words),
+        None => waited("p99", vec![column.p99.map_or_else(|| "none".into(), latency)]),
+    }
+    if let Some(words) = there(r.lookout()) {
+        waited("lookout", words);
+    }
+    lines.push(("heat", column.hottest.map_or_else(|| "none".into(), |t| t.to_string())));
+    lines
 }

@@ -50,7 +50,7 @@ pub fn upright(plot: Rect, axis: &Axis, share: impl Fn(f64) -> f64, buf: &mut Bu
     }
 }
 
-fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
+pub(super) fn title(buf: &mut Buffer, layout: &LaneLayout, words: &str, theme: &Theme) {
     let at = layout.title;
     if at.height > 0 {
         let x = at.x + LABELS.min(at.width);

@@ -13,4 +13,5 @@ pub mod scroll;
 pub mod spine;
 pub mod strip;
 pub mod surface;
+pub mod waits;
 pub mod window;
