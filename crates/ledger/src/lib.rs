@@ -473,6 +473,11 @@ pub fn summary(conclusions: &Conclusions) -> String {
             | FindingKind::FillSlowdown
             | FindingKind::OffForecast
             | FindingKind::Background => format!("{} {place}{more}", kind.word()),
+            FindingKind::KeptWaiting => {
+                let longest = s.lookout.iter().flat_map(|l| &l.kept_waiting).map(|k| k.waits.p50_us);
+                let p50 = longest.fold(0.0, f64::max);
+                format!("{} {}", kind.word(), latency(Duration::from_secs_f64(p50 / 1e6)))
+            }
             // It holds of the whole.
             FindingKind::HostLimit => kind.word().into(),
             FindingKind::Unexplained => format!("{n} unexplained"),

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::surveys::lookout::LookoutSurvey;
 use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
 use hollow_mile_core::quantity::FindingKind;
@@ -147,6 +148,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         );
     }
     parts.extend(others);
+    parts.extend(c.surveys.lookout.as_ref().and_then(LookoutSurvey::sentence));
     if r.errors() > 0 {
         let at = usize::from(matches!(r.ended(), Some((_, HaulState::Failed | HaulState::Stopped, _))));
         parts.insert(at, faults(r));
@@ -197,6 +199,7 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
         | FindingKind::Throttle
         | FindingKind::Unexplained
         | FindingKind::DataMismatch
+        | FindingKind::KeptWaiting
         | FindingKind::MediaError => return None,
         // A scan tells its slow stretches itself.
         FindingKind::SlowZone if has_survey => return None,
@@ -371,8 +374,8 @@ mod tests {
                     "Off its forecast from 0:00:00 on: 1 000 MB/s where 2 000 MB/s was expected"
                 }
                 FindingKind::Unexplained => "one visit does not tell why",
-                // Their counts are said from what was counted.
-                FindingKind::MediaError | FindingKind::DataMismatch => "",
+                // They are said from what was counted, and from what the lookout saw.
+                FindingKind::MediaError | FindingKind::DataMismatch | FindingKind::KeptWaiting => "",
             };
             assert!(told.contains(words), "{kind:?}: {told}");
         }

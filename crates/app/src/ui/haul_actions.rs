@@ -172,7 +172,7 @@ impl App {
             Action::Open => self.show_evidence(self.haul.first_shown()),
             Action::Surveys if self.shown().is_some_and(|(_, c)| has_any(c)) => self.go(Screen::Surveys),
             Action::Surveys => self.say(
-                "This haul has no survey: routes with a scan, spans, fill, ladder, pace or verify leg make one.",
+                "This haul has no survey: routes with a scan, spans, fill, ladder, pace or verify leg, or with a lookout, make one.",
             ),
             Action::Lapse => self.time_lapse(),
             Action::Hold => {

@@ -317,6 +317,11 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::MeanOverTheGround
         | FigureId::SlowStretches
         | FigureId::StartOverEnd
+        | FigureId::LookoutP50
+        | FigureId::LookoutP99
+        | FigureId::LookoutP999
+        | FigureId::LookoutLongest
+        | FigureId::LookoutAtRest
         | FigureId::WrongBytes
         | FigureId::Mismatches
         | FigureId::Errors => false,

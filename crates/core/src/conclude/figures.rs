@@ -119,6 +119,7 @@ impl Figures {
 pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> Option<f64> {
     let (f, s) = (&conclusions.figures, &conclusions.surveys);
     let rate = |r: Option<Rate>| r.map(Rate::get);
+    let under_load = || s.lookout.as_ref()?.under_load.as_ref();
     let throttles = || conclusions.findings.iter().filter(|f| f.kind == FindingKind::Throttle);
     match id {
         FigureId::Burst => rate(f.burst),
@@ -144,6 +145,13 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::MeanOverTheGround => Some(s.ground.as_ref()?.mean_mb_s * 1e6),
         FigureId::SlowStretches => Some(s.ground.as_ref()?.slow().count() as f64),
         FigureId::StartOverEnd => s.ground.as_ref()?.first_over_last,
+        FigureId::LookoutP50 => under_load().map(|w| w.p50_us / 1e6),
+        FigureId::LookoutP99 => under_load().and_then(|w| w.p99_us).map(|us| us / 1e6),
+        FigureId::LookoutP999 => under_load().and_then(|w| w.p999_us).map(|us| us / 1e6),
+        FigureId::LookoutLongest => under_load().map(|w| w.longest_us / 1e6),
+        FigureId::LookoutAtRest => {
+            s.lookout.as_ref()?.at_rest.as_ref().and_then(|w| w.p99_us).map(|us| us / 1e6)
+        }
         FigureId::WrongBytes => Some(s.verify.as_ref()?.wrong_bytes as f64),
         FigureId::Mismatches => Some(s.verify.as_ref()?.mismatches.len() as f64),
         FigureId::Errors => (!readings.series().is_empty()).then_some(readings.errors() as f64),

@@ -33,7 +33,7 @@ use crate::quantity::units::{Bytes, Rate};
 use crate::readings::run::Run;
 use crate::readings::{Readings, Ruler};
 use crate::route::Leg;
-use surveys::{Surveys, ground as ground_survey, verify};
+use surveys::{Surveys, ground as ground_survey, lookout, verify};
 
 impl Readings {
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
@@ -69,8 +69,11 @@ impl Readings {
         findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
         findings.extend(off_forecast::findings(self));
         findings.sort_by_key(|f| f.elapsed);
+        let lookout = lookout::survey(self, &findings);
+        findings.extend(lookout.iter().flat_map(|l| lookout::findings(self, l)));
+        findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.as_ref());
-        let surveys = Surveys::of(self, ground, verify, &findings);
+        let surveys = Surveys { lookout, ..Surveys::of(self, ground, verify, &findings) };
         Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
     }
 

@@ -25,8 +25,9 @@ const fn gravity(kind: FindingKind) -> u8 {
         FindingKind::OtherTraffic => 6,
         FindingKind::HostLimit => 7,
         FindingKind::Background => 8,
-        FindingKind::OffForecast => 9,
-        FindingKind::Unexplained => 10,
+        FindingKind::KeptWaiting => 9,
+        FindingKind::OffForecast => 10,
+        FindingKind::Unexplained => 11,
     }
 }
 
@@ -42,8 +43,11 @@ pub const fn changes_the_rate(kind: FindingKind) -> bool {
         | FindingKind::OtherTraffic
         | FindingKind::MediaError
         | FindingKind::Unexplained => true,
-        // The first holds a rate down as a whole, the second says nothing of rates, the last is of other hauls' rates.
-        FindingKind::HostLimit | FindingKind::DataMismatch | FindingKind::OffForecast => false,
+        // The first holds a rate down as a whole, the next two say nothing of rates, the last is of other hauls' rates.
+        FindingKind::HostLimit
+        | FindingKind::DataMismatch
+        | FindingKind::KeptWaiting
+        | FindingKind::OffForecast => false,
     }
 }
 
@@ -58,6 +62,7 @@ pub const fn answers_a_contrast(kind: FindingKind) -> bool {
         | FindingKind::HostLimit
         | FindingKind::MediaError
         | FindingKind::DataMismatch
+        | FindingKind::KeptWaiting
         | FindingKind::OffForecast
         | FindingKind::Unexplained => false,
     }

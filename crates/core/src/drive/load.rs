@@ -132,6 +132,8 @@ pub struct Load {
     pub sample: Option<Bytes>,
     /// Where a sequential load begins, when that is not where the one before it ended.
     pub from: Option<Bytes>,
+    /// Beside it, a single read of 4 KiB so often: what another user of the drive waits.
+    pub lookout: Option<Duration>,
     /// Bytes that were moved under this load before, from the start of its region on: stamps go on in that lap.
     pub done: Bytes,
 }
@@ -157,6 +159,7 @@ impl Load {
             limit: None,
             sample: None,
             from: None,
+            lookout: None,
             done: Bytes::ZERO,
         }
     }

@@ -114,6 +114,8 @@ pub struct Late {
     pub mismatches: Vec<Mismatch>,
     /// Latency of what completed.
     pub latencies: Histogram,
+    /// What the lookout saw.
+    pub lookout: Histogram,
 }
 
 impl Late {

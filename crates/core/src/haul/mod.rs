@@ -16,7 +16,6 @@ use std::time::Duration;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
-use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::forecast::Forecast;
@@ -424,7 +423,7 @@ impl<D: Drive> Haul<D> {
         let at = self.elapsed;
         if self.paused {
             self.emit(out, Event::Paused { at });
-            self.drive.begin(&Load::rest())
+            self.drive.begin(&Load { lookout: leg.lookout, ..Load::rest() })
         } else {
             self.emit(out, Event::Resumed { at });
             let load = match &self.running.planned {
@@ -446,7 +445,7 @@ impl<D: Drive> Haul<D> {
 
     /// What completed while draining belongs to the record like everything else.
     fn account_for_drain(&mut self, out: &mut Vec<Event>, index: usize, summary: &crate::drive::LoadSummary) {
-        self.running.second.add(&summary.late.latencies, &Histogram::default());
+        self.running.second.add(&summary.late.latencies, &summary.late.lookout);
         if summary.drained == Bytes::ZERO && summary.drain.is_zero() && !summary.late.is_news() {
             return;
         }

@@ -200,6 +200,8 @@ pub enum Needs {
     Search,
     /// A verify leg.
     Verify,
+    /// A leg with a lookout.
+    Lookout,
 }
 
 impl Needs {
@@ -215,6 +217,7 @@ impl Needs {
             Self::Pace => "a pace leg",
             Self::Search => "a pace leg with search = true",
             Self::Verify => "a verify leg",
+            Self::Lookout => "a leg with a lookout",
         }
     }
 }
@@ -270,6 +273,11 @@ figures! {
     MeanOverTheGround, "mean over the ground", Rate, Higher, Scan, "Mean rate of a scan over all bins.";
     SlowStretches, "slow stretches", Count, Lower, Scan, "Stretches that a scan found slow, and slow again.";
     StartOverEnd, "start over end", Share, Lower, Scan, "Rate at the start of the drive over the rate at its end.";
+    LookoutP50, "lookout p50", Seconds, Lower, Lookout, "Half of the lookout's reads waited no longer under load.";
+    LookoutP99, "lookout p99", Seconds, Lower, Lookout, "99 of 100 of the lookout's reads waited no longer under load.";
+    LookoutP999, "lookout p99.9", Seconds, Lower, Lookout, "999 of 1,000 of the lookout's reads waited no longer under load.";
+    LookoutLongest, "lookout longest", Seconds, Lower, Lookout, "Longest time that a read of the lookout waited under load.";
+    LookoutAtRest, "lookout p99 at rest", Seconds, Lower, Lookout, "99 of 100 of the lookout's reads waited no longer at rest.";
     WrongBytes, "wrong bytes", Bytes, Lower, Verify, "Bytes that did not read back as they were written.";
     Mismatches, "mismatches", Count, Lower, Verify, "Stretches that did not read back as they were written.";
     Errors, "errors", Count, Lower, Nothing, "Operations that failed.";

@@ -24,6 +24,8 @@ pub enum FindingKind {
     MediaError,
     /// What came back is not what was written.
     DataMismatch,
+    /// What others ask of the drive is kept waiting while it works.
+    KeptWaiting,
     /// The rate left what earlier hauls of the drive showed on the same way.
     OffForecast,
     /// The speed changed and the record does not say why.
@@ -32,7 +34,7 @@ pub enum FindingKind {
 
 impl FindingKind {
     /// Each of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::CacheEnd,
         Self::Throttle,
         Self::SlowZone,
@@ -42,6 +44,7 @@ impl FindingKind {
         Self::HostLimit,
         Self::MediaError,
         Self::DataMismatch,
+        Self::KeptWaiting,
         Self::OffForecast,
         Self::Unexplained,
     ];
@@ -65,6 +68,7 @@ impl FindingKind {
             Self::HostLimit => "host-limit",
             Self::MediaError => "media-error",
             Self::DataMismatch => "data-mismatch",
+            Self::KeptWaiting => "kept-waiting",
             Self::OffForecast => "off-forecast",
             Self::Unexplained => "unexplained",
         }

@@ -11,12 +11,24 @@ use crate::record::Latencies;
 /// So many stretches are one a level up.
 const FACTOR: usize = 16;
 
+/// What the drive was asked for meanwhile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum During {
+    /// To read or write.
+    Load,
+    /// Nothing.
+    Rest,
+    /// Something else: a wipe, a test of its own.
+    Other,
+}
+
 #[derive(Debug, Clone, Copy)]
 struct Stretch {
     begin_ns: u64,
     end_ns: u64,
     /// Bytes moved since the haul began, at both ends.
     moved: [u64; 2],
+    during: During,
     /// Where its bins begin in the bytes.
     at: usize,
 }
@@ -44,12 +56,13 @@ pub struct LatencyField {
 
 impl LatencyField {
     /// Takes the next stretch; `moved` is what the haul had moved at its end.
-    pub(super) fn push(&mut self, latencies: &Latencies, moved: Bytes) {
+    pub(super) fn push(&mut self, latencies: &Latencies, moved: Bytes, during: During) {
         let before = self.stretches.last().map_or(0, |s| s.moved[1]);
         self.stretches.push(Stretch {
             begin_ns: latencies.end.saturating_sub(latencies.span).as_nanos() as u64,
             end_ns: latencies.end.as_nanos() as u64,
             moved: [before, moved.get()],
+            during,
             at: self.bytes.len(),
         });
         latencies.counts.write(&mut self.bytes);
@@ -123,6 +136,20 @@ impl LatencyField {
         sum.histogram()
     }
 
+    /// All operations while the drive did this.
+    #[must_use]
+    pub fn during(&self, during: During) -> Histogram {
+        let mut sum = Sum::default();
+        let mut from = 0;
+        for same in self.stretches.chunk_by(|a, b| a.during == b.during) {
+            if same[0].during == during {
+                self.add_up(from..from + same.len(), &mut sum);
+            }
+            from += same.len();
+        }
+        sum.histogram()
+    }
+
     /// The operations of the stretches that lie between two places, to within half a stretch at either end. By address nothing
     /// is known.
     #[must_use]
@@ -187,7 +214,8 @@ mod tests {
                 whose: Whose::Load,
                 counts: Histogram::of(points.iter().copied()),
             };
-            field.push(&l, Bytes::new((i as u64 + 1) * 1_000_000));
+            let during = if i < of.len() / 2 { During::Load } else { During::Rest };
+            field.push(&l, Bytes::new((i as u64 + 1) * 1_000_000), during);
         }
         field
     }
@@ -205,6 +233,7 @@ mod tests {
             prop_assert_eq!(&f.between(Ruler::Elapsed, a, b), &wanted);
             prop_assert_eq!(f.between(Ruler::Moved, a * 1e6, b * 1e6).total(), wanted.total());
             prop_assert_eq!(f.whole(), Histogram::of(of.concat()));
+            prop_assert_eq!(f.during(During::Load), Histogram::of(of[..of.len() / 2].concat()));
         }
     }
 

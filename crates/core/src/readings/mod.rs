@@ -25,7 +25,7 @@ use crate::record::{Step, Whose};
 use crate::route::{Leg, LegKind};
 
 pub use cut::CutLeg;
-pub use field::LatencyField;
+pub use field::{During, LatencyField};
 pub use ground::Ground;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
@@ -176,10 +176,17 @@ impl Readings {
             Event::Sample(sample) => self.push_sample(sample),
             Event::Latencies(latencies) => {
                 let moved = self.written + self.read;
-                match latencies.whose {
-                    Whose::Load => self.latencies.push(latencies, moved),
-                    Whose::Lookout => self.lookout.push(latencies, moved),
-                }
+                let during = match self.leg_kind(latencies.leg) {
+                    _ if self.paused => During::Rest,
+                    LegKind::Rest => During::Rest,
+                    kind if kind.moves() => During::Load,
+                    _ => During::Other,
+                };
+                let field = match latencies.whose {
+                    Whose::Load => &mut self.latencies,
+                    Whose::Lookout => &mut self.lookout,
+                };
+                field.push(latencies, moved, during);
             }
             Event::Vitals { at, vitals } => self.vitals.push((*at, (**vitals).clone())),
             Event::Temperatures { at, readings } => {

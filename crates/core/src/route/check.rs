@@ -296,6 +296,12 @@ fn check_load(leg: &Leg, f: &mut Faults) {
         "flush_every",
         "flush_every goes with one worker: of several, nobody knows whose part was flushed",
     );
+    let often = Duration::from_millis(1)..=Duration::from_secs(10);
+    f.unless(
+        leg.lookout.is_none_or(|e| often.contains(&e)),
+        "lookout",
+        "lookout must lie between 1 ms and 10 s",
+    );
     let in_order = leg.pattern == Pattern::Sequential;
     f.unless(!leg.stamped || in_order, "pattern", "a stamped write goes through its region in order");
     f.unless(leg.rate.is_none_or(|r| r.get() >= 1.0), "rate", "rate must be at least 1 B/s");

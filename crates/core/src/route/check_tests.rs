@@ -79,6 +79,12 @@ fn cases() -> Vec<(String, &'static str)> {
             ended("read", "flush_every = \"1 GiB\""),
             "flush_every does nothing here: it goes with kind = \"write\"",
         ),
+        (ended("write", "lookout = \"100 us\""), "lookout must lie between 1 ms and 10 s"),
+        (
+            "kind = 'ladder'\nblocks = ['4 KiB']\ndepths = [1]\npatterns = ['random']\nlookout = '10 ms'"
+                .to_owned(),
+            "lookout does nothing here: it goes with",
+        ),
         (ended("write", "flush_every = \"4 KiB\""), "flush_every must be at least one block"),
         (
             ended("write", "flush_every = \"1 GiB\"\nworkers = 2"),

@@ -121,6 +121,8 @@ fields! {
         "yes: every 4 KiB says which drive, haul, pass and address it belongs to.";
     FlushEvery, "flush_every", "flush every", [Write], "", "1 GiB",
         "Made durable each time that so much was written: what loss of power may not take.";
+    Lookout, "lookout", "lookout every", [Rest, Write, Read, Mixed, Fill, Pace, Breather, Selftest], "", "10 ms",
+        "Beside it a single random read of 4 KiB so often: what another user of the drive waits. 1 ms to 10 s.";
     StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";
     Repeat, "repeat", "repeat", [Rest, Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Wipe, Selftest, Group], "1 (spans: 5)", "2",
@@ -278,6 +280,7 @@ impl Field {
             Self::Compressible => format!("{} %", leg.compressible_percent),
             Self::Stamped => yes(leg.stamped),
             Self::FlushEvery => leg.flush_every.map(Bytes::binary).unwrap_or_default(),
+            Self::Lookout => or_empty(leg.lookout),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
             Self::Operation => word_of(leg.operation, &DOES),
@@ -333,6 +336,7 @@ impl Field {
             Self::Compressible => leg.compressible_percent = percent(text)?,
             Self::Stamped => leg.stamped = yes(text)?,
             Self::FlushEvery => leg.flush_every = optional(text, plain::<Bytes>)?,
+            Self::Lookout => leg.lookout = optional(text, plain::<Duration>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
             Self::Operation => leg.operation = one_of(text, &DOES)?,

@@ -199,6 +199,9 @@ pub struct Leg {
     /// Writes: what was written is made durable each time that so much has come.
     #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
     pub flush_every: Option<Bytes>,
+    /// Beside it, a single read of 4 KiB so often: what another user of the drive waits.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub lookout: Option<Duration>,
     /// Which part of the drive.
     #[serde(default, skip_serializing_if = "is_default")]
     pub region: Region,
@@ -312,6 +315,7 @@ impl Leg {
             compressible_percent: 0,
             stamped: false,
             flush_every: None,
+            lookout: None,
             region: Region::default(),
             test: SelfTestLength::Short,
             operation: Operation::Read,
@@ -418,6 +422,7 @@ impl Leg {
             pattern: self.pattern,
             read_percent: if self.kind == LegKind::Mixed { self.read_percent.unwrap_or(50) } else { 0 },
             rate: self.rate,
+            lookout: self.lookout,
             compressible_percent: self.compressible_percent,
             // Who writes is known when the haul begins.
             stamp: self.stamped.then(Origin::default),

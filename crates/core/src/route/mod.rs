@@ -146,7 +146,7 @@ impl Route {
 }
 
 /// The routes that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 12] = [
+pub const SHIPPED: [(&str, &str); 13] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
@@ -158,6 +158,7 @@ pub const SHIPPED: [(&str, &str); 12] = [
     ("ladder", include_str!("../../routes/ladder.toml")),
     ("stream", include_str!("../../routes/stream.toml")),
     ("proof", include_str!("../../routes/proof.toml")),
+    ("busy", include_str!("../../routes/busy.toml")),
     ("full-day", include_str!("../../routes/full-day.toml")),
 ];
 

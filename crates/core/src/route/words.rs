@@ -90,6 +90,9 @@ impl Leg {
         if let Some(every) = self.flush_every {
             words += &format!(", flushed every {}", every.binary());
         }
+        if let Some(every) = self.lookout {
+            words += &format!(", a lookout every {}", every.plain());
+        }
         if let Some(turn) = &self.turn {
             words += &format!(" ({})", turn.label);
         }

@@ -95,7 +95,8 @@ impl BlockDrive {
         let target = identity.target.clone();
         let block = identity.block.get();
         Ok(Self {
-            mover: Mover::new(&target, access, "direct I/O", block, choice, others, seed),
+            mover: Mover::new(&target, access, "direct I/O", block, choice, others, seed)
+                .holding(identity.capacity),
             capacity: identity.capacity,
             identity,
             node,

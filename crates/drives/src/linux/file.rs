@@ -247,6 +247,7 @@ impl Drive for FileDrive {
         self.filling = false;
         if let LoadKind::Fill { to_ppm } = load.kind {
             self.make_filler()?;
+            self.mover.look_out(load)?;
             if let Some(filler) = &mut self.filler {
                 filler.begin(to_ppm)?;
                 self.filling = true;
@@ -260,7 +261,11 @@ impl Drive for FileDrive {
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         let temperature = self.thermometer.as_ref().and_then(Thermometer::reading);
         match (&mut self.wipe, &mut self.filler) {
-            (_, Some(filler)) if self.filling => filler.work(interval, temperature),
+            (_, Some(filler)) if self.filling => {
+                let mut tally = filler.work(interval, temperature)?;
+                self.mover.add_lookout(&mut tally);
+                Ok(tally)
+            }
             (Some(wipe), _) => wipe.work(&mut self.mover, interval, temperature),
             (None, _) => self.mover.work(interval, temperature),
         }

@@ -9,6 +9,7 @@ mod file_system;
 mod filler;
 pub mod guard;
 pub mod health;
+mod lookout;
 mod mapper;
 mod mover;
 mod pass_through;

@@ -1,6 +1,8 @@
 //! Moves a drive's bytes: what files and devices have in common. Loads in, tallies out.
 
 use hollow_mile_core::drive::Ending;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::stamp::Mismatch;
@@ -10,9 +12,13 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::{Crew, EngineChoice, Report};
 use super::guard::Access;
+use super::lookout::Lookout;
 use super::pump::Failed;
 use super::traffic::Others;
-use crate::latency::{Bins, bins, points};
+use crate::latency::{bins, points};
+
+/// What a lookout reads at once, or a block of the drive where that is larger.
+const LOOKOUT_BLOCK: u64 = 4096;
 
 /// A file or device with its crew.
 pub struct Mover {
@@ -32,6 +38,9 @@ pub struct Mover {
     dead: Option<DriveError>,
     /// What was seen while a flush waited for it: told with the next interval.
     late: Late,
+    lookout: Option<Lookout>,
+    /// Bytes from the start on that are known to hold data: of a file, what was written of it.
+    holds: Arc<AtomicU64>,
 }
 
 impl Mover {
@@ -59,7 +68,47 @@ impl Mover {
             seed,
             dead: None,
             late: Late::default(),
+            lookout: None,
+            holds: Arc::default(),
         }
+    }
+
+    /// Holds something everywhere, as far as anybody knows: a lookout may read all of it.
+    #[must_use]
+    pub fn holding(self, bytes: Bytes) -> Self {
+        self.holds.store(bytes.get(), Ordering::Relaxed);
+        self
+    }
+
+    /// Begins to look out beside the load, or ends that.
+    ///
+    /// # Errors
+    /// When a thread or memory cannot be had.
+    pub fn look_out(&mut self, load: &Load) -> Result<(), DriveError> {
+        self.lookout = None;
+        if let Some(every) = load.lookout {
+            let block = LOOKOUT_BLOCK.max(self.block);
+            let lookout = Lookout::begin(&self.access, every, block, self.holds.clone(), self.seed);
+            self.lookout = Some(lookout.map_err(|e| self.refused("setting up the lookout", &e))?);
+        }
+        Ok(())
+    }
+
+    /// What the lookout saw in an interval; gives the bytes that it read.
+    pub fn add_lookout(&mut self, tally: &mut Tally) -> u64 {
+        let Some(lookout) = &self.lookout else { return 0 };
+        let seen = lookout.take();
+        if let Some((address, code)) = seen.failed {
+            let e = std::io::Error::from_raw_os_error(code);
+            tally.faults.push(Fault {
+                position: Bytes::new(address),
+                kind: FaultKind::Failed,
+                message: format!("a read of the lookout failed, and it looks no more in this leg: {e}"),
+            });
+            tally.errors += 1;
+        }
+        tally.lookout = seen.waits;
+        seen.bytes
     }
 
     /// The open file or device.
@@ -120,8 +169,9 @@ impl Mover {
     /// # Errors
     /// When its block or region does not fit, or the engine cannot be set up.
     pub fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
-        self.mark = Instant::now();
         self.crew = None;
+        self.look_out(load)?;
+        self.mark = Instant::now();
         if !load.kind.moves() {
             return Ok(());
         }
@@ -183,8 +233,10 @@ impl Mover {
         let deadline = self.deadline(interval);
         let Some(crew) = &mut self.crew else {
             std::thread::sleep(deadline.saturating_duration_since(Instant::now()));
-            let other = self.others.as_mut().and_then(|o| o.since(0, 0));
-            return Ok(Tally { took: self.lap(), temperature, other, ..Tally::default() });
+            let mut tally = Tally { took: self.lap(), temperature, ..Tally::default() };
+            let looked = self.add_lookout(&mut tally);
+            tally.other = self.others.as_mut().and_then(|o| o.since(looked, 0));
+            return Ok(tally);
         };
         let workers = crew.workers() as f64;
         let ran = crew.run(deadline, |h| (LatencySummary::of(h), bins(h)));
@@ -195,10 +247,13 @@ impl Mover {
         let late = std::mem::take(&mut self.late);
         self.dead = self.dead.take().or_else(|| self.fatal(&pumped.faults));
         let busy = report.busy.as_secs_f64() / took.as_secs_f64().max(1e-9) / workers;
+        if let (Some(at), true) = (report.position, pumped.written > 0) {
+            self.holds.fetch_max(at.get(), Ordering::Relaxed);
+        }
         let ours = pumped.written + pumped.read + pumped.in_vain;
         let mut mismatches = late.mismatches;
         mismatches.extend(pumped.mismatches);
-        Ok(Tally {
+        let mut tally = Tally {
             took,
             written: Bytes::new(pumped.written),
             read: Bytes::new(pumped.read),
@@ -206,15 +261,18 @@ impl Mover {
             temperature,
             latency,
             latencies,
-            lookout: Bins::default(),
-            other: self.others.as_mut().and_then(|o| o.since(ours, report.in_flight)),
+            other: None,
             errors: pumped.errors + late.errors,
             faults: late.faults.into_iter().chain(pumped.faults.iter().map(told)).collect(),
             mismatches: in_order(mismatches),
             fill_ppm: None,
             host_busy_ppm: Some((busy * 1e6).round().clamp(0.0, 1e6) as u32),
             finished: pumped.finished,
-        })
+            ..Tally::default()
+        };
+        let looked = self.add_lookout(&mut tally);
+        tally.other = self.others.as_mut().and_then(|o| o.since(ours + looked, report.in_flight));
+        Ok(tally)
     }
 
     /// Why operations that failed end the haul, if one of them does.
@@ -248,6 +306,7 @@ impl Mover {
     /// When draining or flushing fails.
     pub fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         let mut summary = LoadSummary::default();
+        let seen = self.lookout.take().map(|l| l.take().waits).unwrap_or_default();
         if let Some(mut crew) = self.crew.take() {
             let (report, late, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);
@@ -259,6 +318,7 @@ impl Mover {
             summary.histogram = points(&whole);
             summary.engine = Some(self.engine());
         }
+        summary.late.lookout = seen;
         if ending == Ending::Durable
             && let Access::Write(writable) = &self.access
         {
@@ -308,6 +368,7 @@ impl Mover {
 
     /// Lets go of the engine.
     pub fn stop(&mut self) {
+        self.lookout = None;
         self.crew = None;
     }
 }

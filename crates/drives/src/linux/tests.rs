@@ -5,6 +5,7 @@ use std::time::Duration;
 use hollow_mile_core::drive::stamp;
 use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin, Wrong};
 use hollow_mile_core::drive::{Drive, Load, LoadKind, Pattern};
+use hollow_mile_core::quantity::histogram::Histogram;
 use hollow_mile_core::quantity::units::{Bytes, Rate};
 
 use super::{EngineChoice, FileDrive, FileError};
@@ -391,4 +392,38 @@ fn a_stream_is_given_at_its_rate_and_makes_up_for_what_it_lost() {
     assert!(moved as f64 > 20e6 * 0.9 && (moved as f64) < 20e6 * 1.2, "a second of 20 MB/s: {moved}");
     assert!(tally.latency.unwrap().max_us > 300_000, "from when it was due: {:?}", tally.latency);
     drive.finish(Ending::Durable).unwrap();
+}
+
+#[test]
+fn a_lookout_reads_beside_the_load_what_was_written_and_no_blank_place() {
+    on_both_engines(|engine, dir| {
+        let size = 64 * MIB;
+        let mut drive = FileDrive::create(&dir.join("l"), Bytes::new(size), engine, 1).unwrap();
+        let every = Duration::from_millis(2);
+        let looking = |load: Load| Load { lookout: Some(every), ..load };
+        // Nothing was written: a read would be answered by the file system and not by the drive.
+        drive.begin(&looking(Load::rest())).unwrap();
+        let tally = drive.work(Duration::from_millis(100)).unwrap();
+        assert!(tally.lookout.is_empty(), "{:?}", tally.lookout);
+        drive.finish(Ending::AsItIs).unwrap();
+        let paced =
+            Load { rate: Some(Rate::from_mb_s(40.0)), ..load(LoadKind::Write, size, 64 << 10, 4, None) };
+        drive.begin(&looking(paced)).unwrap();
+        let (mut seen, mut written, mut took) = (Histogram::default(), 0, Duration::ZERO);
+        for _ in 0..5 {
+            let tally = drive.work(Duration::from_millis(100)).unwrap();
+            assert_eq!(tally.read, Bytes::ZERO, "the lookout's bytes are not the load's");
+            seen.add(&tally.lookout);
+            written += tally.written.get();
+            took += tally.took;
+        }
+        seen.add(&drive.finish(Ending::AsItIs).unwrap().late.lookout);
+        assert!(written > 0);
+        // One for each time that was due, but for the first interval, at whose end it is known that something was written.
+        let due = took.as_secs_f64() / every.as_secs_f64();
+        assert!((due * 0.7..=due + 3.0).contains(&(seen.total() as f64)), "{} of {due}", seen.total());
+        drive.begin(&looking(Load::rest())).unwrap();
+        assert!(!drive.work(Duration::from_millis(100)).unwrap().lookout.is_empty());
+        drive.release().unwrap();
+    });
 }

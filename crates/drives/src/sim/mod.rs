@@ -5,6 +5,7 @@
 
 mod content;
 mod heat;
+mod lookout;
 mod motion;
 mod spec;
 
@@ -30,6 +31,7 @@ use crate::latency::{Bins, histogram, points};
 use content::Content;
 use heat::HeatModel;
 use hollow_mile_core::quantity::stats::histogram_quantile;
+use lookout::Lookout;
 use motion::Trouble;
 
 /// How operations of a kind differ: off the middle, and how many sixteenths of them; the others lie in the middle.
@@ -77,6 +79,7 @@ pub struct SimDrive {
     histogram: Histogram<u64>,
     /// Of this interval.
     counted: Bins,
+    lookout: Option<Lookout>,
 }
 
 impl SimDrive {
@@ -116,6 +119,7 @@ impl SimDrive {
             chore: 0.0,
             histogram: histogram(),
             counted: Bins::default(),
+            lookout: None,
         }
     }
 
@@ -239,6 +243,7 @@ impl Drive for SimDrive {
         self.load = load.clone();
         self.moved = 0;
         self.behind = 0.0;
+        self.lookout = Lookout::of(load, self.age, self.spec.seed);
         self.histogram.clear();
         let (start, end) = (load.start.get(), load.end.get());
         if load.kind.moves() && end.saturating_sub(start) < load.block.get() {
@@ -284,6 +289,11 @@ impl Drive for SimDrive {
         let moves = self.load.kind.moves();
         let latency = if moves { self.latency(bytes, took, lost) } else { None };
         let read = (bytes as f64 * self.read_share()).round() as u64;
+        let cached = !self.load.kind.destroys() || !self.in_last_level();
+        let each_s = took * f64::from(self.load.depth) / bytes.div_ceil(self.load.block.get()).max(1) as f64;
+        let mean_s = if moves { each_s } else { 0.0 };
+        let (age, spec, stands) = (self.age, &self.spec, moves && bytes == 0);
+        let seen = self.lookout.as_mut().map(|l| l.pass(spec, age, mean_s, cached, stands));
         let finished = match self.load.kind {
             LoadKind::Wipe => self.chore >= WIPE_S,
             LoadKind::SelfTest { extended } => self.chore >= self_test_s(extended),
@@ -305,7 +315,7 @@ impl Drive for SimDrive {
             temperature: Some(self.heat.reading()),
             latency,
             latencies: std::mem::take(&mut self.counted),
-            lookout: Bins::default(),
+            lookout: seen.unwrap_or_default(),
             other: Some(Bytes::ZERO),
             errors: trouble.errors,
             faults: trouble.faults,

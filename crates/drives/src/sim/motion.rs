@@ -11,7 +11,7 @@ use super::{SimDrive, normal};
 /// A read of a bad address is tried for so long before it fails.
 const RETRIES_S: f64 = 0.4;
 /// An access of flash at depth 1.
-const FLASH_ACCESS_S: f64 = 70e-6;
+pub(super) const FLASH_ACCESS_S: f64 = 70e-6;
 /// Failed operations that are told one by one in an interval.
 const TOLD: usize = 32;
 

@@ -7,7 +7,7 @@ use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::quantity::units::clock;
-use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::readings::{LatencyField, Readings, Ruler};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::record::forecast::{Band, Part};
 use hollow_mile_ledger::HaulRow;
@@ -248,6 +248,9 @@ impl HaulView {
     }
 }
 
+/// Rows of all lanes from which the lookout has one beside the latency of the load.
+const ROWS_FOR_LOOKOUT: u16 = 26;
+
 /// Where everything stands.
 struct Layout {
     head: Rect,
@@ -257,13 +260,15 @@ struct Layout {
     flags: Rect,
     rate: Rect,
     latency: Rect,
+    /// None where there was no lookout; in the place of the other latency where there is room for one only.
+    lookout: Option<Rect>,
     temperature: Rect,
     ruler: Rect,
     panel: Rect,
 }
 
 impl Layout {
-    fn of(area: Rect) -> Self {
+    fn of(area: Rect, looked_out: bool) -> Self {
         let head = Rect { height: 1, ..area };
         let answer = Rect { y: area.y + 1, height: 2, ..area };
         let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
@@ -284,13 +289,16 @@ impl Layout {
         let flags = Rect { height: 1, ..lanes };
         let ruler = Rect { y: lanes.y + lanes.height.saturating_sub(2), height: 2, ..lanes };
         let rows = lanes.height.saturating_sub(3);
-        // Half for the rate, the rest in two; never so low that a lane has no picture.
-        let low = (rows * 26 / 100).max(3);
-        let high = rows.saturating_sub(2 * low);
+        // Half for the rate, the rest in two, or in three; never so low that a lane has no picture.
+        let three = looked_out && rows >= ROWS_FOR_LOOKOUT;
+        let low = (rows * if three { 21 } else { 26 } / 100).max(3);
+        let high = rows.saturating_sub(low * if three { 3 } else { 2 });
         let rate = Rect { y: lanes.y + 1, height: high, ..lanes };
         let latency = Rect { y: rate.y + high, height: low, ..lanes };
-        let temperature = Rect { y: latency.y + low, height: low, ..lanes };
-        Self { head, answer, road, spine, flags, rate, latency, temperature, ruler, panel }
+        let second = Rect { y: latency.y + if three { low } else { 0 }, ..latency };
+        let temperature = Rect { y: second.y + low, ..latency };
+        let lookout = looked_out.then_some(second);
+        Self { head, answer, road, spine, flags, rate, latency, lookout, temperature, ruler, panel }
     }
 }
 
@@ -305,7 +313,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         frame.top(area, buf, "the record is being read");
         return;
     }
-    let at = Layout::of(area);
+    let at = Layout::of(area, !readings.lookout().is_empty() && view.ruler != Ruler::Position);
     head(frame, readings, at.head, buf);
     let answer = match frame.shown_live {
         Some(live) => live.answer(),
@@ -339,11 +347,16 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     flags(frame, readings, conclusions, view.ruler, (from, to), lanes, buf);
     lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
     let field = readings.latencies();
-    if field.is_empty() || view.ruler == Ruler::Position {
+    let waits = |field: &LatencyField| field.columns(view.ruler, from, to, usize::from(plot_width));
+    if at.lookout == Some(at.latency) {
+        // No room for both: what others wait is not known from anywhere else.
+    } else if field.is_empty() || view.ruler == Ruler::Position {
         lane::latency(at.latency, buf, &columns, "latency p99", theme);
     } else {
-        let field = field.columns(view.ruler, from, to, usize::from(plot_width));
-        waits::render(at.latency, buf, &field, "latency", theme);
+        waits::render(at.latency, buf, &waits(field), "latency", theme);
+    }
+    if let Some(area) = at.lookout {
+        waits::render(area, buf, &waits(readings.lookout()), "others wait", theme);
     }
     let others = readings.temperature_columns(view.ruler, from, to, columns.len());
     let limit = readings.throttle_limit().map(|l| l.degrees());

@@ -4,6 +4,7 @@ pub mod buffer;
 pub mod fill;
 pub mod ground;
 pub mod ladder;
+pub mod lookout;
 pub mod proof;
 pub mod spans;
 pub mod stream;
@@ -32,6 +33,9 @@ pub struct Surveys {
     /// Figures against fill.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fill: Option<fill::FillSurvey>,
+    /// What others waited.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lookout: Option<lookout::LookoutSurvey>,
     /// Blocks read back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<verify::VerifySurvey>,
@@ -52,11 +56,13 @@ impl Surveys {
             ladder: ladder::survey(readings),
             streams: stream::survey(readings, findings),
             fill: fill::survey(readings, findings),
+            // It is asked for before, since it makes findings.
+            lookout: None,
             verify,
         }
     }
 
-    /// The answers in sentences, most telling first.
+    /// The answers in sentences, most telling first; a lookout is beside a load, and has its own.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
         let mut all = Vec::new();

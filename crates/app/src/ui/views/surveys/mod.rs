@@ -8,6 +8,7 @@ mod proof;
 mod spans;
 mod streams;
 mod strips;
+mod waits;
 
 use crate::told::headline;
 use hollow_mile_core::conclude::Conclusions;
@@ -78,7 +79,7 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
     let theme = frame.theme;
     haul::head(frame, r, Rect { height: 1, ..area }, buf);
     let Some(page) = view.shown(&c.surveys) else {
-        let words = "This haul has no survey: routes with a scan, spans, ladder, pace, verify or fill make one. Esc goes back.";
+        let words = "This haul has no survey: routes with a scan, spans, ladder, pace, verify, fill or a lookout make one. Esc goes back.";
         Writer::new(Rect { y: area.y + 1, ..area }, buf).text(words, 0, theme.strong());
         return;
     };
@@ -115,6 +116,8 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
         fill::render(sweep, &view.scroll, right, buf, theme);
     } else if let (Page::Streams, Some(offered)) = (page, &c.surveys.streams) {
         streams::render(offered, r, &view.scroll, right, buf, theme);
+    } else if page == Page::Lookout {
+        waits::render(r, right, buf, theme);
     } else if let (Page::Verify, Some(checked)) = (page, &c.surveys.verify) {
         proof::render(checked, r, view.window.cursor, &view.scroll, right, buf, theme);
     }

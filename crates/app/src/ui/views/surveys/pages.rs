@@ -16,13 +16,15 @@ pub enum Page {
     Ladder,
     /// Streams that were offered.
     Streams,
+    /// What others waited.
+    Lookout,
     /// Blocks read back.
     Verify,
 }
 
 impl Page {
-    pub const ALL: [Self; 6] =
-        [Self::Ground, Self::Spans, Self::Fill, Self::Ladder, Self::Streams, Self::Verify];
+    pub const ALL: [Self; 7] =
+        [Self::Ground, Self::Spans, Self::Fill, Self::Ladder, Self::Streams, Self::Lookout, Self::Verify];
 
     pub const fn name(self) -> &'static str {
         match self {
@@ -31,6 +33,7 @@ impl Page {
             Self::Fill => "fill",
             Self::Ladder => "ladder",
             Self::Streams => "streams",
+            Self::Lookout => "lookout",
             Self::Verify => "verify",
         }
     }
@@ -43,6 +46,7 @@ impl Page {
             Self::Fill => "What does it lose as it fills?",
             Self::Ladder => "How deep a queue pays, and what does it cost in latency?",
             Self::Streams => "Does it hold the stream, and which buffer would?",
+            Self::Lookout => "How long does another user of the drive wait while it works?",
             Self::Verify => "Is what was written still there, and where it belongs?",
         }
     }
@@ -54,6 +58,7 @@ impl Page {
             Self::Fill => s.fill.is_some(),
             Self::Ladder => s.ladder.is_some(),
             Self::Streams => s.streams.is_some(),
+            Self::Lookout => s.lookout.is_some(),
             Self::Verify => s.verify.is_some(),
         }
     }
@@ -66,12 +71,16 @@ pub fn there(s: &Surveys) -> Vec<Page> {
 
 /// What a survey says, in words.
 pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
+    if page == Page::Lookout {
+        return s.lookout.as_ref().map(|l| l.sentences()).unwrap_or_default();
+    }
     let only = |page: Page| Surveys {
         ground: s.ground.clone().filter(|_| page == Page::Ground),
         spans: s.spans.clone().filter(|_| page == Page::Spans),
         ladder: s.ladder.clone().filter(|_| page == Page::Ladder),
         streams: s.streams.clone().filter(|_| page == Page::Streams),
         fill: s.fill.clone().filter(|_| page == Page::Fill),
+        lookout: None,
         verify: s.verify.clone().filter(|_| page == Page::Verify),
     };
     only(page).sentences()
