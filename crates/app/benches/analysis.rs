@@ -11,10 +11,12 @@ use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
 use hollow_mile_core::drive::LatencySummary;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::quantity::histogram::Histogram;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::{Readings, Ruler};
-use hollow_mile_core::record::{Event, HaulHead, HaulState, Sample};
+use hollow_mile_core::record::{Event, HaulHead, HaulState, Latencies, Sample, Whose};
 use hollow_mile_core::route::{Leg, LegKind, Route};
+use hollow_mile_drives::latency;
 use hollow_mile_ledger::Ledger;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -101,6 +103,57 @@ fn fold(samples: u64) -> (Readings, Duration) {
     (readings, took)
 }
 
+/// The latencies of a second at 4 KiB × 64: 200,000 operations about 300 µs, a tail to 20 ms.
+fn second(seed: u64) -> Histogram {
+    let mut h = latency::histogram();
+    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+    for _ in 0..2_000 {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let u = (state >> 11) as f64 / (1u64 << 53) as f64;
+        let tail = if u > 0.995 { 60.0 * (u - 0.995) / 0.005 } else { 0.0 };
+        let spread: f64 = (0..4).map(|i| (state >> (8 * i) & 0xff) as f64 / 255.0 - 0.5).sum();
+        h.saturating_record_n((300_000.0 * (1.0 + 0.25 * spread + tail)).max(1.0) as u64, 100);
+    }
+    latency::bins(&h)
+}
+
+/// What it costs to keep a histogram a second.
+fn field() {
+    let mut h = latency::histogram();
+    (0..20_000u64)
+        .for_each(|i| h.saturating_record(250_000 + i * 37 % 120_000 + u64::from(i % 400 == 0) * 9_000_000));
+    let began = Instant::now();
+    for _ in 0..1_000 {
+        std::hint::black_box(latency::bins(&h));
+    }
+    let each = began.elapsed().as_secs_f64() / 1_000.0;
+    println!("bins of an interval: {:.1} µs, ten a second are {:.3} % of a core", each * 1e6, each * 1e3);
+    let mut bytes = Vec::new();
+    (0..1_000).for_each(|i| second(i).write(&mut bytes));
+    println!("a second of latencies takes {} B in the mean", bytes.len() / 1_000);
+    let mut readings = Readings::new();
+    let before = resident_mb("VmRSS:");
+    for second in 0..3 * 86_400u64 {
+        let (end, span) = (Duration::from_secs(second + 1), Duration::from_secs(1));
+        let counts = self::second(second % 997);
+        let latencies = Latencies { end, span, leg: 0, whose: Whose::Load, counts };
+        readings.push(&Event::Latencies(Box::new(latencies)));
+    }
+    let all = 3.0 * 86_400.0;
+    for share in [1.0, 0.1, 0.001] {
+        let began = Instant::now();
+        for i in 0..20 {
+            let from = all * (1.0 - share) * f64::from(i) / 20.0;
+            std::hint::black_box(readings.latencies().columns(Ruler::Elapsed, from, from + all * share, 180));
+        }
+        println!(
+            "180 columns of {share} of three days of it: {:.2} ms",
+            began.elapsed().as_secs_f64() * 50.0
+        );
+    }
+    println!("three days of it in memory: {:.0} MB", resident_mb("VmRSS:") - before);
+}
+
 /// A three-day record in a ledger: opened from the list, and panned when all of it is there.
 fn three_days() {
     let dir = tempfile::tempdir().unwrap();
@@ -112,7 +165,17 @@ fn three_days() {
         writer.push(Event::HaulStarted(head)).unwrap();
         writer.push(Event::LegStarted { at: Duration::ZERO, leg: 0 }).unwrap();
         let mut record = Record { seed: 7, n: 0 };
-        (0..samples).for_each(|_| writer.push(Event::Sample(record.next(samples))).unwrap());
+        for i in 0..samples {
+            let sample = record.next(samples);
+            let end = sample.end;
+            writer.push(Event::Sample(sample)).unwrap();
+            if i % 10 == 9 {
+                let counts = second(i);
+                let span = Record::STEP * 10;
+                let latencies = Latencies { end, span, leg: 0, whose: Whose::Load, counts };
+                writer.push(Event::Latencies(Box::new(latencies))).unwrap();
+            }
+        }
         let at = Record::STEP * samples as u32;
         writer.push(Event::HaulEnded { at, state: HaulState::Done, reason: None }).unwrap();
         let readings = writer.readings().unwrap();
@@ -182,6 +245,7 @@ fn live() {
 
 fn main() {
     live();
+    field();
     three_days();
     for samples in [100_000u64, 1_000_000, 2_600_000, 10_000_000] {
         let before = resident_mb("VmRSS:");

@@ -21,11 +21,17 @@ const TONES: [(f64, Ink); 4] = [
 /// Rows of the picture, each as high as another.
 const ROWS: usize = 48;
 
-/// Draws the columns, which share the width of the plot evenly.
-pub fn draw(scene: &mut Scene, mut plot: Plot, columns: &[Histogram]) {
+/// Draws the columns, which share the width of the plot evenly. `what` is timed.
+pub fn draw(scene: &mut Scene, mut plot: Plot, columns: &[Histogram], what: &str) {
     let ends = columns.iter().flat_map(|c| c.bins().map(|b| (b.from_ns, b.to_ns)));
     let Some((low, high)) = ends.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))) else {
-        return scene.heavy((plot.left, plot.top - 7.0), "latency: none here", 11.5, TEXT, Anchor::Start);
+        return scene.heavy(
+            (plot.left, plot.top - 7.0),
+            format!("{what}: none here"),
+            11.5,
+            TEXT,
+            Anchor::Start,
+        );
     };
     let decade = |ns: u64, up: bool| {
         let power = (ns as f64 / 1e3).max(0.1).log10();
@@ -33,7 +39,7 @@ pub fn draw(scene: &mut Scene, mut plot: Plot, columns: &[Histogram]) {
     };
     let low = decade(low, false);
     plot.y = Range::log(low, decade(high, true).max(low * 10.0));
-    plot.axis_y(scene, &scale::latencies(plot.y.low, plot.y.high), "latency");
+    plot.axis_y(scene, &scale::latencies(plot.y.low, plot.y.high), what);
     let width = (plot.right - plot.left) / columns.len().max(1) as f64;
     let left = |i: usize| plot.left + width * i as f64;
     for (i, column) in columns.iter().enumerate() {
@@ -84,7 +90,7 @@ fn key(scene: &mut Scene, plot: &Plot) {
     let y = plot.top - 7.0;
     let words = "darker: more of the operations took so long, tenfold from shade to shade";
     scene.words((plot.right, y), words, 10.0, FAINT, Anchor::End);
-    let mut x = plot.left + 92.0;
+    let mut x = plot.left + 122.0;
     for (name, _, dash, weight) in DRAWN {
         scene.stroke(vec![(x, y - 3.5), (x + 22.0, y - 3.5)], TEXT, weight, dash);
         scene.words((x + 26.0, y), name, 10.0, FAINT, Anchor::Start);

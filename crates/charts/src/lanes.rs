@@ -91,7 +91,9 @@ pub fn lanes_between(
     let extent = readings.extent(ruler).max(f64::MIN_POSITIVE);
     let (from, to) = window.unwrap_or((0.0, extent));
     let flags = flags_between(readings, conclusions, ruler, (from, to));
-    let lanes_height = 420.0;
+    // What others waited has a lane of its own, where somebody looked out; by address nothing is known of it.
+    let looked = !readings.lookout().is_empty() && ruler != Ruler::Position;
+    let lanes_height = if looked { 530.0 } else { 420.0 };
     let told: f64 =
         flags.iter().take(MOST_FLAGS).map(|f| 17.0 + beyond_one_line(&f.line, 11.5, FLAG_WORDS)).sum();
     let height = TOP + lanes_height + 96.0 + told + 20.0;
@@ -116,9 +118,13 @@ pub fn lanes_between(
     let expected = readings.expected(ruler, from, to, COLUMNS);
     let hoped = expected.iter().flatten().filter_map(|p| p.rate).map(|b| b.high).fold(0.0, f64::max);
     let fastest = fastest.max(hoped.min(fastest * 2.0));
-    let rate = plot(0.0, 0.50, 0.0, scale::rate_top(fastest));
-    let latency = plot(0.56, 0.18, 0.0, 1.0);
-    let heat = plot(0.80, 0.20, 0.0, 1.0);
+    let lane = |top: f64, share: f64| plot(top, share, 0.0, 1.0);
+    let [rate, latency, lookout, heat] = if looked {
+        [lane(0.0, 0.39), lane(0.44, 0.155), lane(0.645, 0.155), lane(0.85, 0.15)]
+    } else {
+        [lane(0.0, 0.50), lane(0.56, 0.18), lane(0.56, 0.18), lane(0.80, 0.20)]
+    };
+    let rate = Plot { y: Range::even(0.0, scale::rate_top(fastest)), ..rate };
     let along = Plot { top: TOP, bottom: TOP + lanes_height, ..rate };
     along.axis_x(&mut scene, &ruler_axis(ruler, from, to, 8), ruler_words(ruler, readings));
     draw_expected(&mut scene, &rate, &expected);
@@ -126,7 +132,16 @@ pub fn lanes_between(
     if readings.latencies().is_empty() || ruler == Ruler::Position {
         draw_latency(&mut scene, latency, &columns);
     } else {
-        field::draw(&mut scene, latency, &readings.latencies().columns(ruler, from, to, FIELD_COLUMNS));
+        field::draw(
+            &mut scene,
+            latency,
+            &readings.latencies().columns(ruler, from, to, FIELD_COLUMNS),
+            "latency",
+        );
+    }
+    if looked {
+        let waits = readings.lookout().columns(ruler, from, to, FIELD_COLUMNS);
+        field::draw(&mut scene, lookout, &waits, "others wait");
     }
     draw_heat(&mut scene, heat, &columns, readings);
     draw_flags(&mut scene, &rate, &flags, TOP + lanes_height);

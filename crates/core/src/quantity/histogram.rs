@@ -244,32 +244,38 @@ impl Histogram {
     /// Reads [`Histogram::write`] back from the front of `bytes`, which then begin after it; `None` where they are none.
     #[must_use]
     pub fn read(bytes: &mut &[u8]) -> Option<Self> {
-        let mut get = || {
-            let mut v = 0u64;
-            for shift in (0..63).step_by(7) {
-                let (first, rest) = bytes.split_first()?;
-                *bytes = rest;
-                v |= u64::from(first & 0x7f) << shift;
-                if first & 0x80 == 0 {
-                    return Some(v);
-                }
-            }
-            None
-        };
-        let len = usize::try_from(get()?).ok().filter(|n| *n <= usize::from(BINS))?;
-        let mut counts = Vec::with_capacity(len);
-        let mut bin = 0u64;
-        for i in 0..len {
-            let head = get()?;
-            let (step, count) = if head & 1 == 1 { (head >> 4, head >> 1 & 7) } else { (head >> 1, get()?) };
-            bin = bin.checked_add(step).filter(|b| *b < u64::from(BINS))?;
-            if count == 0 || (i > 0 && step == 0) {
-                return None;
-            }
-            counts.push((bin as u16, count));
-        }
+        let mut counts = Vec::new();
+        each(bytes, |bin, count| counts.push((bin, count)))?;
         Some(Self { counts })
     }
+}
+
+/// Reads the bins of [`Histogram::write`] one by one; `None` where they are none.
+fn each(bytes: &mut &[u8], mut take: impl FnMut(u16, u64)) -> Option<()> {
+    let mut get = || {
+        let mut v = 0u64;
+        for shift in (0..63).step_by(7) {
+            let (first, rest) = bytes.split_first()?;
+            *bytes = rest;
+            v |= u64::from(first & 0x7f) << shift;
+            if first & 0x80 == 0 {
+                return Some(v);
+            }
+        }
+        None
+    };
+    let len = usize::try_from(get()?).ok().filter(|n| *n <= usize::from(BINS))?;
+    let mut bin = 0u64;
+    for i in 0..len {
+        let head = get()?;
+        let (step, count) = if head & 1 == 1 { (head >> 4, head >> 1 & 7) } else { (head >> 1, get()?) };
+        bin = bin.checked_add(step).filter(|b| *b < u64::from(BINS))?;
+        if count == 0 || (i > 0 && step == 0) {
+            return None;
+        }
+        take(bin as u16, count);
+    }
+    Some(())
 }
 
 /// Adds up many histograms: a counter for every bin.
@@ -289,6 +295,15 @@ impl Sum {
             let sum = &mut self.0[usize::from(*bin)];
             *sum = sum.saturating_add(*count);
         }
+    }
+
+    /// Adds one from its bytes, which must be sound.
+    pub fn add_written(&mut self, mut bytes: &[u8]) {
+        let sums = &mut self.0;
+        let _ = each(&mut bytes, |bin, count| {
+            let sum = &mut sums[usize::from(bin)];
+            *sum = sum.saturating_add(count);
+        });
     }
 
     /// All of them together.

@@ -98,9 +98,7 @@ impl LatencyField {
     }
 
     fn leaf(&self, i: usize, sum: &mut Sum) {
-        if let Some(h) = Histogram::read(&mut &self.bytes[self.stretches[i].at..]) {
-            sum.add(&h);
-        }
+        sum.add_written(&self.bytes[self.stretches[i].at..]);
     }
 
     fn add_up(&self, range: Range<usize>, sum: &mut Sum) {
