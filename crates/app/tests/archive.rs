@@ -227,7 +227,7 @@ fn exports_carry_every_sample_and_come_back() {
     };
     assert_eq!(reader.len(), rows.len());
     assert_eq!(*reader.last().unwrap(), own["written_bytes"].to_string());
-    for of in ["findings", "figures"] {
+    for of in ["findings", "figures", "latencies"] {
         let csv = bench.run(&["export", haul, "--as", "csv", "--of", of]);
         let json = bench.json(&["export", haul, "--as", "json", "--of", of]);
         let lines = String::from_utf8(csv.stdout).unwrap().lines().count();
@@ -446,4 +446,40 @@ fn every_file_is_its_users_alone() {
         }
     }
     assert!(seen >= 9, "{seen} files");
+}
+
+#[test]
+fn what_others_waited_is_told_limited_exported_and_comes_back() {
+    let bench = Bench::new();
+    let route = bench.path("look.toml");
+    let text = "name = \"look\"\nlimits = [\"lookout p99 <= 1 ms\", \"lookout p99 at rest <= 1 ms\"]\n\
+                [[leg]]\nkind = \"rest\"\nlookout = \"10 ms\"\nuntil = { duration = \"20 s\" }\n\
+                [[leg]]\nkind = \"write\"\nlookout = \"10 ms\"\nuntil = { bytes = \"500 GB\" }\n";
+    std::fs::write(&route, text).unwrap();
+    let done = bench.run(&["haul", &route, "--on", "sim:moraine-1t", "--json"]);
+    assert_eq!(done.status.code(), Some(1), "a limit is missed");
+    let told: serde_json::Value = serde_json::from_slice(&done.stdout).unwrap();
+    let verdicts: Vec<&str> =
+        told["limits"].as_array().unwrap().iter().map(|l| l["verdict"].as_str().unwrap()).collect();
+    assert_eq!(verdicts, ["missed", "met"], "{}", told["limits"]);
+    let waits = &told["surveys"]["lookout"];
+    assert_eq!(waits["at_rest"]["reads"], 2000);
+    let kept = told["findings"].as_array().unwrap().iter().find(|f| f["kind"] == "kept-waiting").unwrap();
+    assert!(kept["evidence"].to_string().contains("Past the end of the cache"), "{kept}");
+    // Every read that was told is in the export, and the record comes back with all of them.
+    let rows = bench.json(&["export", "last", "--as", "json", "--of", "latencies"]);
+    let reads: u64 = rows["latencies"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|r| r["whose"] == "lookout")
+        .map(|r| r["operations"].as_u64().unwrap())
+        .sum();
+    assert_eq!(reads, 2000 + waits["under_load"]["reads"].as_u64().unwrap());
+    let csv = bench.path("look.csv");
+    assert!(bench.run(&["export", "last", "-o", &csv]).status.success());
+    let other = Bench::new();
+    other.json(&["import", &csv, "--json"]);
+    let again = other.json(&["findings", "last", "--json"]);
+    assert_eq!((&again["surveys"]["lookout"], &again["findings"]), (waits, &told["findings"]));
 }

@@ -9,7 +9,7 @@ use clap::ValueEnum;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record::{Event, HaulHead, Sample};
+use hollow_mile_core::record::{Event, HaulHead, Sample, Whose};
 use hollow_mile_core::route::LegKind;
 use hollow_mile_ledger::csv;
 use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
@@ -43,6 +43,8 @@ pub enum Of {
     Findings,
     /// Figures with their intervals
     Figures,
+    /// How many operations took how long, second by second
+    Latencies,
 }
 
 /// What is written out, and where to.
@@ -186,6 +188,31 @@ fn findings(c: &Conclusions) -> Table {
             ("temperature_c", number(&|f| f.temperature.map(Celsius::degrees))),
             ("confidence", number(&|f| Some(f.confidence))),
             ("evidence", Cells::Text(all.iter().map(|f| Some(f.evidence.join(" "))).collect())),
+        ],
+    }
+}
+
+/// A row a bin of each second, of the load and of the lookout.
+fn latencies(events: &[Event]) -> Table {
+    let stretches = events.iter().filter_map(|e| match e {
+        Event::Latencies(l) => Some(l),
+        _ => None,
+    });
+    let rows: Vec<_> = stretches.flat_map(|l| l.counts.bins().map(move |b| (l, b))).collect();
+    let us = |ns: u64| Some(ns as f64 / 1e3);
+    let whose = |w: Whose| match w {
+        Whose::Load => "load",
+        Whose::Lookout => "lookout",
+    };
+    Table {
+        columns: vec![
+            ("elapsed_s", Cells::Number(rows.iter().map(|(l, _)| Some(l.end.as_secs_f64())).collect())),
+            ("span_s", Cells::Number(rows.iter().map(|(l, _)| Some(l.span.as_secs_f64())).collect())),
+            ("leg", Cells::Count(rows.iter().map(|(l, _)| Some(i64::from(l.leg))).collect())),
+            ("whose", Cells::Text(rows.iter().map(|(l, _)| Some(whose(l.whose).to_owned())).collect())),
+            ("from_us", Cells::Number(rows.iter().map(|(_, b)| us(b.from_ns)).collect())),
+            ("to_us", Cells::Number(rows.iter().map(|(_, b)| us(b.to_ns)).collect())),
+            ("operations", Cells::Count(rows.iter().map(|(_, b)| Some(count(b.count))).collect())),
         ],
     }
 }
@@ -345,6 +372,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
         Of::Samples => samples(&events),
         Of::Findings => findings(&conclusions),
         Of::Figures => figures(&readings, &conclusions),
+        Of::Latencies => latencies(&events),
     };
     let bytes = match (args.kind, args.of) {
         // The telemetry CSV of the contract carries more than its rows: it comes back the same.
@@ -360,6 +388,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
                 Of::Samples => "samples",
                 Of::Findings => "findings",
                 Of::Figures => "figures",
+                Of::Latencies => "latencies",
             };
             let document =
                 serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });

@@ -16,7 +16,9 @@ const BEHIND_CELLS: f64 = 1.0;
 #[derive(Debug)]
 pub struct Lookout {
     every_s: f64,
-    due_s: f64,
+    began_s: f64,
+    /// Reads that were due so far.
+    reads: u64,
     /// Due, and not answered yet, because the drive stands still.
     waiting: Vec<f64>,
     rng: Xoshiro256PlusPlus,
@@ -27,7 +29,11 @@ impl Lookout {
     pub fn of(load: &Load, now_s: f64, seed: u64) -> Option<Self> {
         let every_s = load.lookout?.as_secs_f64();
         let rng = Xoshiro256PlusPlus::seed_from_u64(seed ^ now_s.to_bits());
-        Some(Self { every_s, due_s: now_s + every_s, waiting: Vec::new(), rng })
+        Some(Self { every_s, began_s: now_s, reads: 0, waiting: Vec::new(), rng })
+    }
+
+    fn due_s(&self) -> f64 {
+        self.began_s + (self.reads + 1) as f64 * self.every_s
     }
 
     /// Those of an interval: it ends now, and in it an operation of the load took so long in the mean, s (0 at rest). A drive that
@@ -35,20 +41,21 @@ impl Lookout {
     pub fn pass(&mut self, spec: &SimSpec, now_s: f64, mean_s: f64, cached: bool, stands: bool) -> Bins {
         let mut waits = Bins::default();
         if !stands {
-            let until = self.due_s.min(now_s);
+            let until = self.due_s().min(now_s);
             for due in std::mem::take(&mut self.waiting) {
                 waits.record(ns(until - due + self.access(spec)), 1);
             }
         }
-        while self.due_s <= now_s {
+        // What the sum of many intervals rounds away makes no read late.
+        while self.due_s() <= now_s + 1e-6 {
             if stands {
-                self.waiting.push(self.due_s);
+                self.waiting.push(self.due_s());
             } else {
                 let behind = if cached { BEHIND_CACHE } else { BEHIND_CELLS };
                 let queued = mean_s * behind * self.rng.random::<f64>();
                 waits.record(ns(queued + self.access(spec)), 1);
             }
-            self.due_s += self.every_s;
+            self.reads += 1;
         }
         waits
     }

@@ -4,7 +4,7 @@
 use std::io::Write;
 
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
-use hollow_mile_core::record::{Event, HaulHead, Sample};
+use hollow_mile_core::record::{Event, HaulHead, Sample, Whose};
 use hollow_mile_core::route::LegKind;
 
 use super::column::Column;
@@ -61,8 +61,12 @@ pub fn export(events: &[Event], out: impl Write) -> Result<(), std::io::Error> {
     table.flush()
 }
 
-/// What no row can hold: the steps of surveys, blocks that came back wrong, operations that failed, latency of legs.
-const fn is_beside(event: &Event) -> bool {
+/// What no row can hold: the steps of surveys, blocks that came back wrong, operations that failed, latency of legs, and what a
+/// lookout saw, on which findings stand. The load's own latencies, second by second, would make more of the file than its rows.
+fn is_beside(event: &Event) -> bool {
+    if let Event::Latencies(latencies) = event {
+        return latencies.whose == Whose::Lookout;
+    }
     matches!(
         event,
         Event::StepStarted { .. }
