@@ -84,7 +84,8 @@ pub fn render(plot: Rect, buf: &mut Buffer, columns: &[Column], top: f64, theme:
 
 /// Whole cells get their ground in the same colour: in many fonts blocks leave a gap between rows, and an area is no stack of bars.
 pub fn close_gaps(buf: &mut Buffer) {
-    for cell in buf.content.iter_mut().filter(|c| c.symbol() == "█" && c.bg == Color::Reset) {
+    // A band behind them is a ground too, and would show in the gaps.
+    for cell in buf.content.iter_mut().filter(|c| c.symbol() == "█") {
         cell.bg = cell.fg;
     }
 }
