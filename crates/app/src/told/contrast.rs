@@ -5,8 +5,9 @@ use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::archive::contrast::overlay::Overlay;
 use hollow_mile_core::archive::contrast::{Contrast, Group, Row, Subject};
 use hollow_mile_core::quantity::Quantity;
+use hollow_mile_core::quantity::histogram::Histogram;
 use hollow_mile_core::quantity::units::Celsius;
-use hollow_mile_core::readings::{Readings, Ruler};
+use hollow_mile_core::readings::{During, Readings, Ruler};
 use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
@@ -99,6 +100,24 @@ impl Compared {
     #[must_use]
     pub fn overlay(&self, ruler: Ruler, columns: usize) -> Overlay {
         Overlay::of(&self.curves.iter().collect::<Vec<_>>(), ruler, columns)
+    }
+
+    /// Whether any of them tells how long its operations took.
+    #[must_use]
+    pub fn has_latencies(&self) -> bool {
+        self.curves.iter().any(|c| !c.latencies().is_empty())
+    }
+
+    /// How long operations took under load, of each side all its hauls together.
+    #[must_use]
+    pub fn latencies(&self) -> Vec<Histogram> {
+        let mut sides = vec![Histogram::default(); self.contrast.sides.len()];
+        for (side, readings) in self.side_of.iter().zip(&self.curves) {
+            if let Some(sum) = sides.get_mut(*side) {
+                sum.add(&readings.latencies().during(During::Load));
+            }
+        }
+        sides
     }
 
     /// As a page.

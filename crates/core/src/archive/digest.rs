@@ -18,7 +18,7 @@ use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 5;
+pub const VERSION: u32 = 6;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -306,7 +306,10 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::P1
         | FigureId::Variation
         | FigureId::LongestStall
-        | FigureId::LongestOperation => true,
+        | FigureId::LongestOperation
+        | FigureId::LatencyP50
+        | FigureId::LatencyP99
+        | FigureId::LatencyP999 => true,
         FigureId::Hottest
         | FigureId::RiseAboveAmbient
         | FigureId::Throttlings

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::quantity::units::{Celsius, Rate};
 use crate::quantity::{FigureId, FindingKind, mb_s};
-use crate::readings::{Consistency, Readings, Steadiness};
+use crate::readings::{Consistency, During, Readings, Steadiness};
 
 use super::{Conclusions, Finding, Slope};
 
@@ -119,6 +119,7 @@ impl Figures {
 pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> Option<f64> {
     let (f, s) = (&conclusions.figures, &conclusions.surveys);
     let rate = |r: Option<Rate>| r.map(Rate::get);
+    let took = |q| readings.latencies().during(During::Load).told_s(q);
     let under_load = || s.lookout.as_ref()?.under_load.as_ref();
     let throttles = || conclusions.findings.iter().filter(|f| f.kind == FindingKind::Throttle);
     match id {
@@ -131,6 +132,9 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::Variation => f.variation,
         FigureId::LongestStall => f.longest_stall_s,
         FigureId::LongestOperation => readings.longest_operation().map(|d| d.as_secs_f64()),
+        FigureId::LatencyP50 => took(0.5),
+        FigureId::LatencyP99 => took(0.99),
+        FigureId::LatencyP999 => took(0.999),
         FigureId::Hottest => f.hottest_c,
         FigureId::RiseAboveAmbient => {
             let ambient = readings.head()?.conditions.ambient.map(Celsius::degrees);

@@ -263,6 +263,9 @@ figures! {
     Variation, "variation", Share, Lower, Load, "Standard deviation of the rate of the seconds over their mean.";
     LongestStall, "longest stall", Seconds, Lower, Load, "Longest time under load without a byte.";
     LongestOperation, "longest operation", Seconds, Lower, Load, "Longest time that an operation took under load.";
+    LatencyP50, "latency p50", Seconds, Lower, Load, "Half of the operations under load took no longer.";
+    LatencyP99, "latency p99", Seconds, Lower, Load, "99 of 100 operations under load took no longer.";
+    LatencyP999, "latency p99.9", Seconds, Lower, Load, "999 of 1,000 operations under load took no longer.";
     Hottest, "hottest", Celsius, Lower, Nothing, "Highest temperature.";
     RiseAboveAmbient, "rise above ambient", Kelvin, Lower, Nothing, "Highest temperature less that of the air, where the haul states it.";
     Throttlings, "throttlings", Count, Lower, Load, "Times that heat lowered the speed.";

@@ -197,6 +197,13 @@ impl Histogram {
         self.quantile_ns(1.0)
     }
 
+    /// The latency that a share did not exceed, s, where there are operations enough to tell of the others.
+    #[must_use]
+    pub fn told_s(&self, q: f64) -> Option<f64> {
+        let known = self.total() as f64 * (1.0 - q) >= 0.999;
+        self.quantile_ns(q).filter(|_| known).map(|ns| as_known(ns).as_secs_f64())
+    }
+
     /// The shares of [`TOLD`] that so many operations can tell of, with what they took: of the slowest thousandth only where
     /// there are a thousand. The longest is last.
     #[must_use]

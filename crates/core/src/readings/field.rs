@@ -4,12 +4,10 @@ use std::ops::Range;
 use std::time::Duration;
 
 use super::Ruler;
+use super::sixteens::{FACTOR, largest_node};
 use crate::quantity::histogram::{Histogram, Sum};
 use crate::quantity::units::Bytes;
 use crate::record::Latencies;
-
-/// So many stretches are one a level up.
-const FACTOR: usize = 16;
 
 /// What the drive was asked for meanwhile.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -104,14 +102,7 @@ impl LatencyField {
     fn add_up(&self, range: Range<usize>, sum: &mut Sum) {
         let mut i = range.start;
         while i < range.end {
-            let (mut level, mut step) = (0, 1);
-            while i.is_multiple_of(step * FACTOR)
-                && i + step * FACTOR <= range.end
-                && self.sums.get(level).is_some_and(|l| i / (step * FACTOR) < l.len())
-            {
-                step *= FACTOR;
-                level += 1;
-            }
+            let (level, step) = largest_node(&(i..range.end), |l| self.sums.get(l).map_or(0, Vec::len));
             match level {
                 0 => self.leaf(i, sum),
                 _ => sum.add(&self.sums[level - 1][i / step]),

@@ -12,6 +12,7 @@ mod scan;
 mod seconds;
 mod segment;
 mod series;
+mod sixteens;
 mod thin;
 
 use std::time::Duration;

@@ -9,7 +9,8 @@ use std::time::Duration;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::Sample;
 
-const FACTOR: usize = 16;
+use super::sixteens::{FACTOR, largest_node};
+
 const NO_POSITION: u64 = u64::MAX;
 const NO_TEMPERATURE: i32 = i32::MIN;
 const NO_LATENCY: u32 = u32::MAX;
@@ -187,15 +188,7 @@ impl Series {
         let mut total = Extremes::NONE;
         let mut i = range.start;
         while i < range.end {
-            let mut level = 0;
-            let mut step = 1;
-            while i.is_multiple_of(step * FACTOR)
-                && i + step * FACTOR <= range.end
-                && self.pyramid.get(level).is_some_and(|l| i / (step * FACTOR) < l.len())
-            {
-                step *= FACTOR;
-                level += 1;
-            }
+            let (level, step) = largest_node(&(i..range.end), |l| self.pyramid.get(l).map_or(0, Vec::len));
             total = total.with(if level == 0 { self.leaf(i) } else { self.pyramid[level - 1][i / step] });
             i += step;
         }
@@ -281,14 +274,8 @@ impl Series {
         let mut found = Vec::new();
         let mut i = range.start;
         while i < range.end {
-            let (mut level, mut step) = (0, 1);
-            while i.is_multiple_of(step * FACTOR)
-                && i + step * FACTOR <= range.end
-                && self.pyramid.get(level).is_some_and(|l| i / (step * FACTOR) < l.len())
-            {
-                step *= FACTOR;
-                level += 1;
-            }
+            let (mut level, mut step) =
+                largest_node(&(i..range.end), |l| self.pyramid.get(l).map_or(0, Vec::len));
             // Down again to where nothing slow is left out.
             while level > 0 && f64::from(self.pyramid[level - 1][i / step].slowest) < rate {
                 step /= FACTOR;

@@ -216,7 +216,8 @@ impl Layout {
         self.add(Leg { turn: around.turn(Some(part)), ..write.clone() });
         for rest in &leg.rests {
             let until = Until { duration: Some(*rest), ..Until::default() };
-            self.add(Leg { turn: around.turn(None), until, ..Leg::new(LegKind::Rest) });
+            let lookout = leg.lookout;
+            self.add(Leg { turn: around.turn(None), until, lookout, ..Leg::new(LegKind::Rest) });
             self.add(Leg { turn: around.turn(Some(part)), ..write.clone() });
         }
     }

@@ -41,6 +41,8 @@ pub struct Mover {
     lookout: Option<Lookout>,
     /// Bytes from the start on that are known to hold data: of a file, what was written of it.
     holds: Arc<AtomicU64>,
+    /// The load goes on from there, one address after the other.
+    fills: bool,
 }
 
 impl Mover {
@@ -70,6 +72,7 @@ impl Mover {
             late: Late::default(),
             lookout: None,
             holds: Arc::default(),
+            fills: false,
         }
     }
 
@@ -170,6 +173,10 @@ impl Mover {
     /// When its block or region does not fit, or the engine cannot be set up.
     pub fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.crew = None;
+        let from = load.from.unwrap_or(load.start).max(load.start);
+        self.fills = load.kind == LoadKind::Write
+            && load.pattern == Pattern::Sequential
+            && from.get() <= self.holds.load(Ordering::Relaxed);
         self.look_out(load)?;
         self.mark = Instant::now();
         if !load.kind.moves() {
@@ -247,7 +254,7 @@ impl Mover {
         let late = std::mem::take(&mut self.late);
         self.dead = self.dead.take().or_else(|| self.fatal(&pumped.faults));
         let busy = report.busy.as_secs_f64() / took.as_secs_f64().max(1e-9) / workers;
-        if let (Some(at), true) = (report.position, pumped.written > 0) {
+        if let Some(at) = report.position.filter(|_| self.fills && pumped.written > 0) {
             self.holds.fetch_max(at.get(), Ordering::Relaxed);
         }
         let ours = pumped.written + pumped.read + pumped.in_vain;

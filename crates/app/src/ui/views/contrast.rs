@@ -4,6 +4,7 @@ use crate::told::contrast::{Detail, table_of_figures, without_interval};
 use crate::told::words::cells;
 use hollow_mile_charts::contrast::ruler_name;
 use hollow_mile_core::archive::contrast::letter;
+use hollow_mile_core::quantity::histogram::Histogram;
 use hollow_mile_core::quantity::scale;
 use hollow_mile_core::quantity::units::{Celsius, Rate};
 use hollow_mile_core::readings::{Column, Ruler};
@@ -20,6 +21,13 @@ use crate::ui::widgets::lane::LABELS;
 use crate::ui::widgets::panel::{Writer, fit, wrap};
 use crate::ui::widgets::ruler;
 use crate::ui::widgets::scroll::{Scroll, more};
+use crate::ui::widgets::tails::{self, Curve, Named};
+
+const LATENCY: Named = Named {
+    title: "share of operations under load that take longer than",
+    axis: "latency",
+    counted: "operations",
+};
 
 /// What stands under the curves.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -29,6 +37,8 @@ enum Page {
     Figures,
     /// Findings, matched.
     Findings,
+    /// How long operations took.
+    Latency,
     /// What was different.
     Conditions,
 }
@@ -71,7 +81,10 @@ impl ContrastView {
             Action::OtherPane => {
                 self.page = match self.page {
                     Page::Figures => Page::Findings,
-                    Page::Findings => Page::Conditions,
+                    Page::Findings if self.compared.as_ref().is_some_and(Compared::has_latencies) => {
+                        Page::Latency
+                    }
+                    Page::Findings | Page::Latency => Page::Conditions,
                     Page::Conditions => Page::Figures,
                 };
                 self.from = Scroll::default();
@@ -267,6 +280,20 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, frame: &Frame<
             }
             let from = view.from.first_of(all.len(), 1);
             all.iter().skip(from).for_each(|s| out.text(s, 2, Style::new()));
+        }
+        Page::Latency => {
+            let curve = |(side, counts): (usize, Histogram)| Curve {
+                letter: c.sides[side].letter.clone(),
+                name: c.sides[side].name.clone(),
+                counts,
+                style: style_of(side, theme),
+            };
+            let curves: Vec<Curve> = compared.latencies().into_iter().enumerate().map(curve).collect();
+            if at.height < tails::LEAST_ROWS {
+                let words = "no room for the curves of latency: a higher window has them";
+                buf.set_stringn(at.x, at.y, words, usize::from(at.width), theme.faint());
+            }
+            tails::render(&curves, &LATENCY, at, buf, theme);
         }
         Page::Conditions => {
             let mut head = vec!["what was different".to_owned()];

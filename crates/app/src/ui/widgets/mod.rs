@@ -13,5 +13,6 @@ pub mod scroll;
 pub mod spine;
 pub mod strip;
 pub mod surface;
+pub mod tails;
 pub mod waits;
 pub mod window;

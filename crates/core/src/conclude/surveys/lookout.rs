@@ -32,14 +32,13 @@ pub struct Waits {
 
 impl Waits {
     fn of(h: &Histogram) -> Option<Self> {
-        let us = |q: f64| h.quantile_ns(q).map(|ns| as_known(ns).as_nanos() as f64 / 1e3);
-        let told = |q: f64| us(q).filter(|_| h.total() as f64 * (1.0 - q) >= 0.999);
+        let us = |q: f64| h.told_s(q).map(|s| s * 1e6);
         Some(Self {
             reads: h.total(),
             p50_us: us(0.5)?,
-            p99_us: told(0.99),
-            p999_us: told(0.999),
-            longest_us: us(1.0)?,
+            p99_us: us(0.99),
+            p999_us: us(0.999),
+            longest_us: as_known(h.longest_ns()?).as_secs_f64() * 1e6,
         })
     }
 

@@ -1,144 +1,29 @@
-//! A lookout as a picture: the share of reads that wait longer than so long, at rest and under load. Curves that lie apart to the
-//! right are waits that the load makes; where one ends is its longest.
+//! A lookout: the share of reads that wait longer than so long, at rest and under load.
 
-use std::time::Duration;
-
-use hollow_mile_core::quantity::histogram::Histogram;
-use hollow_mile_core::quantity::units::{grouped, latency};
 use hollow_mile_core::readings::{During, Readings};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
 
-use crate::told::words::cells;
 use crate::ui::theme::Theme;
-use crate::ui::widgets::canvas::Canvas;
-use crate::ui::widgets::lane::LABELS;
-use crate::ui::widgets::log_axis::{share, ticks, under};
+use crate::ui::widgets::tails::{self, Curve, Named};
 
-/// A curve: its letter, its name, its reads, its style.
-struct Curve {
-    letter: &'static str,
-    name: &'static str,
-    counts: Histogram,
-    style: Style,
-}
+const NAMED: Named = Named {
+    title: "share of reads that wait longer than",
+    axis: "wait, from when a read was due",
+    counted: "reads",
+};
 
-/// Draws them, with a table of their quantiles under it.
+/// Draws them.
 pub fn render(readings: &Readings, area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let curve = |letter, name, during, style| Curve {
-        letter,
-        name,
+    let curve = |letter: &str, name: &str, during, style| Curve {
+        letter: letter.to_owned(),
+        name: name.to_owned(),
         counts: readings.lookout().during(during),
         style,
     };
-    let mut curves = vec![
+    let curves = [
         curve("R", "at rest", During::Rest, theme.latency()),
         curve("L", "under load", During::Load, theme.speed(0.5)),
     ];
-    curves.retain(|c| !c.counts.is_empty());
-    if curves.is_empty() || area.height < 12 || area.width < LABELS + 40 {
-        return;
-    }
-    let table = curves.len() as u16 + 2;
-    let plot = Rect {
-        x: area.x + LABELS,
-        y: area.y + 1,
-        width: area.width - LABELS - 4,
-        height: area.height - table - 4,
-    };
-    buf.set_stringn(
-        area.x + LABELS,
-        area.y,
-        "share of reads that wait longer than",
-        usize::from(area.width - LABELS),
-        theme.faint(),
-    );
-    draw(&curves, plot, buf, theme);
-    let below = Rect { y: plot.y + plot.height + 3, height: table, ..area };
-    quantiles(&curves, below, buf, theme);
-}
-
-/// From everything to one in so many: the fewest that one of the curves can tell of.
-fn rarest(curves: &[Curve]) -> f64 {
-    let most = curves.iter().map(|c| c.counts.total()).max().unwrap_or(1).max(10);
-    10f64.powf(-(most as f64).log10().ceil())
-}
-
-fn draw(curves: &[Curve], plot: Rect, buf: &mut Buffer, theme: &Theme) {
-    let ends = curves.iter().flat_map(|c| c.counts.bins().map(|b| (b.from_ns, b.to_ns)));
-    let (low, high) = ends.fold((u64::MAX, 1), |a, b| (a.0.min(b.0), a.1.max(b.1)));
-    // µs, with a little air.
-    let span = (low as f64 / 1.3e3, high as f64 * 1.3 / 1e3);
-    let rarest = rarest(curves);
-    let up = |part: f64| share(part, (rarest, 1.0));
-    for part in ticks((rarest, 1.0)).into_iter().filter(|p| (p.log10().round() - p.log10()).abs() < 1e-9) {
-        let y = plot.y + ((1.0 - up(part)) * f64::from(plot.height - 1)).round() as u16;
-        let words = match part {
-            p if p >= 0.999 => "all".to_owned(),
-            p => format!("{} %", hollow_mile_core::quantity::units::significant(p * 100.0)),
-        };
-        buf.set_stringn(plot.x - LABELS, y, format!("{words:>7}"), 7, theme.faint());
-        for x in plot.x..plot.x + plot.width {
-            buf.set_string(x, y, "┈", theme.faint());
-        }
-    }
-    let mut canvas = Canvas::new(plot);
-    let (width, height) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
-    let mut letters = Vec::new();
-    for c in curves {
-        let total = c.counts.total() as f64;
-        let (mut left, mut last) = (total, None);
-        for bin in c.counts.bins() {
-            let x = share(bin.middle_ns() / 1e3, span) * width;
-            let here = (x, up(left / total) * height);
-            if let Some(last) = last {
-                canvas.line(last, here, |_| c.style);
-            }
-            left -= bin.count as f64;
-            let after = (x, up((left / total).max(rarest)) * height);
-            canvas.line(here, after, |_| c.style);
-            last = Some(after);
-        }
-        // Its letter stands where half of its reads have been answered.
-        if let Some(ns) = c.counts.quantile_ns(0.5) {
-            let x = plot.x + (share(ns / 1e3, span) * f64::from(plot.width - 1)).round() as u16;
-            let y = plot.y + ((1.0 - up(0.5)) * f64::from(plot.height - 1)).round() as u16;
-            letters.push((x + 1, y, c.letter));
-        }
-    }
-    canvas.paint(plot, buf);
-    for (x, y, letter) in letters {
-        buf.set_string(x, y, letter, theme.strong());
-    }
-    let marks: Vec<(u16, String)> = ticks(span)
-        .into_iter()
-        .map(|us| {
-            let x = plot.x + (share(us, span) * f64::from(plot.width - 1)).round() as u16;
-            (x, latency(Duration::from_secs_f64(us / 1e6)))
-        })
-        .collect();
-    under(plot, &marks, "wait, from when a read was due", buf, theme);
-}
-
-fn quantiles(curves: &[Curve], area: Rect, buf: &mut Buffer, theme: &Theme) {
-    const COLUMN: usize = 11;
-    let names = hollow_mile_core::quantity::histogram::TOLD.map(|t| t.0);
-    let head: String = names.iter().chain(&["longest", "reads"]).map(|n| format!("{n:>COLUMN$}")).collect();
-    buf.set_stringn(area.x + 16, area.y, head, usize::from(area.width.saturating_sub(16)), theme.faint());
-    for (i, c) in curves.iter().enumerate().take(usize::from(area.height.saturating_sub(1))) {
-        let y = area.y + 1 + i as u16;
-        let told = c.counts.told();
-        let of = |name: &str| {
-            let took = told.iter().find(|t| t.0 == name).map(|t| latency(t.1));
-            let words = took.unwrap_or_else(|| "too few".into());
-            format!("{}{words}", " ".repeat(COLUMN.saturating_sub(cells(&words))))
-        };
-        let reads = grouped(c.counts.total());
-        let row: String = names.iter().chain(&["longest"]).map(|n| of(n)).collect();
-        buf.set_string(area.x, y, c.letter, c.style);
-        buf.set_string(area.x + 2, y, c.name, theme.strong());
-        let row = format!("{row}{reads:>COLUMN$}");
-        buf.set_stringn(area.x + 16, y, row, usize::from(area.width.saturating_sub(16)), Style::new());
-    }
+    tails::render(&curves, &NAMED, area, buf, theme);
 }
