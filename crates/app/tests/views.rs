@@ -210,13 +210,26 @@ fn pictures_of_the_archive() {
     app.finish_making();
     insta::assert_snapshot!("contrast", text(&app, 160, 47));
     insta::assert_snapshot!("contrast_small", text(&app, 100, 30));
-    for action in [Action::OtherPane, Action::TurnRuler, Action::OtherPane, Action::TurnRuler, Action::Last] {
+    for action in [
+        Action::OtherPane,
+        Action::TurnRuler,
+        Action::OtherPane,
+        Action::TurnRuler,
+        Action::OtherPane,
+        Action::Last,
+    ] {
+        if action == Action::Last {
+            insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
+        }
         app.act(action);
         for (w, h) in [(80, 24), (120, 40), (240, 70)] {
             draw(&app, w, h);
         }
     }
-    insta::assert_snapshot!("contrast_conditions", text(&app, 160, 47));
+    for _ in 0..3 {
+        app.act(Action::OtherPane);
+    }
+    insta::assert_snapshot!("contrast_latency", text(&app, 160, 47));
     // Side A is that of the haul that was marked first.
     let first = app.archive.marked_rows()[0].haul.clone();
     let sides = |app: &App| app.contrast.compared.as_ref().unwrap().contrast.sides[0].hauls.clone();
@@ -464,4 +477,22 @@ fn what_takes_long_is_made_beside_the_keys_and_the_newer_request_counts() {
     let file = told.strip_prefix("Report written: ").unwrap_or_else(|| panic!("{told}"));
     assert!(std::fs::read(file).unwrap().starts_with(b"%PDF-"));
     std::fs::remove_file(file).unwrap();
+}
+
+#[test]
+fn pictures_of_a_lookout() {
+    let bench = common::Bench::new();
+    let done = bench.json(&["haul", "busy", "--on", "sim:moraine-1t", "--json"]);
+    let id = done["haul"].as_str().unwrap();
+    let home = bench.dir.path().join("home");
+    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
+    app.act(Action::GoLedger);
+    opens(&mut app);
+    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
+    insta::assert_snapshot!("haul_lookout", text(&app, 160, 47));
+    insta::assert_snapshot!("haul_lookout_small", text(&app, 100, 30));
+    every_size(&app);
+    app.act(Action::Surveys);
+    insta::assert_snapshot!("surveys_lookout", text(&app, 160, 47));
+    every_size(&app);
 }

@@ -62,10 +62,20 @@ pub fn render(curves: &[Curve], named: &Named, area: Rect, buf: &mut Buffer, the
     quantiles(&curves, named, below, buf, theme);
 }
 
-/// From everything to one in so many: the fewest that one of the curves can tell of.
-fn rarest(curves: &[&Curve]) -> f64 {
+/// How many tenths of tenths are shown, from everything down: as rare as the curves can tell of, and no more than leaves two rows
+/// to each.
+fn decades(curves: &[&Curve], rows: u16) -> u16 {
     let most = curves.iter().map(|c| c.counts.total()).max().unwrap_or(1).max(10);
-    10f64.powf(-(most as f64).log10().ceil())
+    ((most as f64).log10().ceil() as u16).min(rows.saturating_sub(1) / 2).max(1)
+}
+
+/// One in ten to the power of this, in words.
+fn share_words(power: u16) -> String {
+    match power {
+        0 => "all".into(),
+        1..=4 => format!("{} %", significant(100.0 / 10f64.powi(power.into()))),
+        _ => format!("{} ppm", significant(1e6 / 10f64.powi(power.into()))),
+    }
 }
 
 fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &Theme) {
@@ -73,15 +83,15 @@ fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &
     let (low, high) = ends.fold((u64::MAX, 1), |a, b| (a.0.min(b.0), a.1.max(b.1)));
     // µs, with a little air.
     let span = (low as f64 / 1.3e3, high as f64 * 1.3 / 1e3);
-    let rarest = rarest(curves);
-    let up = |part: f64| share(part, (rarest, 1.0));
-    for part in ticks((rarest, 1.0)).into_iter().filter(|p| (p.log10().round() - p.log10()).abs() < 1e-9) {
-        let y = plot.y + ((1.0 - up(part)) * f64::from(plot.height - 1)).round() as u16;
-        let words = match part {
-            p if p >= 0.999 => "all".to_owned(),
-            p => format!("{} %", significant(p * 100.0)),
-        };
-        buf.set_stringn(plot.x - LABELS, y, format!("{words:>7}"), 7, theme.faint());
+    let decades = decades(curves, plot.height);
+    let apart = ((plot.height - 1) / decades).max(1);
+    // Each tenth stands on a row; what does not divide is left at the bottom.
+    let plot = Rect { height: apart * decades + 1, ..plot };
+    let rarest = 10f64.powi(-i32::from(decades));
+    let up = |part: f64| share(part.max(rarest), (rarest, 1.0));
+    for power in 0..=decades {
+        let y = plot.y + power * apart;
+        buf.set_stringn(plot.x - LABELS, y, format!("{:>7}", share_words(power)), 7, theme.faint());
         for x in plot.x..plot.x + plot.width {
             buf.set_string(x, y, "┈", theme.faint());
         }
@@ -89,7 +99,7 @@ fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &
     let mut canvas = Canvas::new(plot);
     let (width, height) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
     let mut letters = Vec::new();
-    for c in curves {
+    for (nth, c) in curves.iter().enumerate() {
         let total = c.counts.total() as f64;
         let (mut left, mut last) = (total, None);
         for bin in c.counts.bins() {
@@ -99,14 +109,15 @@ fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &
                 canvas.line(last, here, |_| c.style);
             }
             left -= bin.count as f64;
-            let after = (x, up((left / total).max(rarest)) * height);
+            let after = (x, up(left / total) * height);
             canvas.line(here, after, |_| c.style);
             last = Some(after);
         }
-        // Its letter stands where half of its reads have been answered.
-        if let Some(ns) = c.counts.quantile_ns(0.5) {
+        // Its letter stands where half are over, the next one's lower: curves may lie upon each other.
+        let part = [0.5, 0.1, 0.03, 0.01][nth % 4];
+        if let Some(ns) = c.counts.quantile_ns(1.0 - part) {
             let x = plot.x + (share(ns / 1e3, span) * f64::from(plot.width - 1)).round() as u16;
-            let y = plot.y + ((1.0 - up(0.5)) * f64::from(plot.height - 1)).round() as u16;
+            let y = plot.y + ((1.0 - up(part)) * f64::from(plot.height - 1)).round() as u16;
             letters.push((x + 1, y, c));
         }
     }
@@ -126,13 +137,17 @@ fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &
 
 fn quantiles(curves: &[&Curve], named: &Named, area: Rect, buf: &mut Buffer, theme: &Theme) {
     const COLUMN: usize = 11;
-    /// Room for a name.
+    const LAST: usize = 14;
+    /// Room for a name at most.
     const NAME: usize = 26;
-    let left = area.x + NAME as u16 + 3;
+    let name = curves.iter().map(|c| cells(&c.name)).max().unwrap_or(0).min(NAME);
+    let left = area.x + name as u16 + 3;
     let width = usize::from((area.x + area.width).saturating_sub(left));
-    let names = TOLD.map(|t| t.0);
-    let head: String =
-        names.iter().chain(&["longest", named.counted]).map(|n| format!("{n:>COLUMN$}")).collect();
+    // Where not all fit, the rarest are left out.
+    let fits = (width.saturating_sub(COLUMN + LAST) / COLUMN).min(TOLD.len());
+    let names = TOLD[..fits].iter().map(|t| t.0).chain(["longest"]);
+    let head: String = names.clone().map(|n| format!("{n:>COLUMN$}")).collect();
+    let head = format!("{head}{:>LAST$}", named.counted);
     buf.set_stringn(left, area.y, head, width, theme.faint());
     for (i, c) in curves.iter().enumerate().take(usize::from(area.height.saturating_sub(1))) {
         let y = area.y + 1 + i as u16;
@@ -143,10 +158,47 @@ fn quantiles(curves: &[&Curve], named: &Named, area: Rect, buf: &mut Buffer, the
             format!("{}{words}", " ".repeat(COLUMN.saturating_sub(cells(&words))))
         };
         let reads = grouped(c.counts.total());
-        let row: String = names.iter().chain(&["longest"]).map(|n| of(n)).collect();
+        let row: String = names.clone().map(of).collect();
         buf.set_string(area.x, y, &c.letter, c.style);
-        buf.set_string(area.x + 2, y, fit(&c.name, NAME), theme.strong());
-        let row = format!("{row}{reads:>COLUMN$}");
+        buf.set_string(area.x + 2, y, fit(&c.name, name), theme.strong());
+        let row = format!("{row}{reads:>LAST$}");
         buf.set_stringn(left, y, row, width, Style::new());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ui::theme::Depth;
+
+    #[test]
+    fn a_curve_passes_its_quantiles_where_the_axes_say() {
+        let area = Rect::new(0, 0, 100, 24);
+        let mut buf = Buffer::empty(area);
+        let curve = |letter: &str, ns| Curve {
+            letter: letter.into(),
+            name: format!("side {letter}"),
+            // One in a hundred takes ten times as long.
+            counts: Histogram::of([(ns, 990), (ns * 10, 10)]),
+            style: Style::new(),
+        };
+        let named = Named { title: "longer than", axis: "latency", counted: "operations" };
+        let theme = Theme::new(Depth::Mono);
+        render(&[curve("A", 1_000_000), curve("B", 2_000_000)], &named, area, &mut buf, &theme);
+        let rows: Vec<String> =
+            (0..24).map(|y| (0..100).map(|x| buf[(x, y)].symbol()).collect::<String>()).collect();
+        let at = |words: &str| rows.iter().position(|r| r.trim_start().starts_with(words)).unwrap();
+        let (all, tenth, hundredth) = (at("all"), at("10 %"), at("1 %"));
+        assert_eq!(tenth - all, hundredth - tenth, "tenths stand evenly: {rows:#?}");
+        // Between one in ten and one in a hundred nothing happens: the line stands upright at 1 ms, over its tick.
+        let ticks = rows.iter().find(|r| r.contains("1 ms")).unwrap();
+        let x = ticks.chars().take_while(|c| *c != '1').count() + 1;
+        let dots = |y: usize, x: usize| {
+            rows[y].chars().skip(x.saturating_sub(2)).take(5).any(|c| ('\u{2801}'..='\u{28ff}').contains(&c))
+        };
+        assert!(dots(tenth + 1, x), "{rows:#?}");
+        let table = rows.iter().find(|r| r.starts_with("B side B")).unwrap();
+        let figures: Vec<&str> = table.split("  ").map(str::trim).filter(|w| !w.is_empty()).collect();
+        assert_eq!(figures, ["B side B", "2 ms", "2 ms", "20 ms", "too few", "too few", "20 ms", "1 000"]);
     }
 }
