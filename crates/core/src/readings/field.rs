@@ -3,6 +3,8 @@
 use std::ops::Range;
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use super::Ruler;
 use super::sixteens::{FACTOR, largest_node};
 use crate::quantity::histogram::{Histogram, Sum};
@@ -10,7 +12,8 @@ use crate::quantity::units::Bytes;
 use crate::record::Latencies;
 
 /// What the drive was asked for meanwhile.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum During {
     /// To read or write.
     Load,
@@ -176,12 +179,12 @@ impl LatencyField {
             .collect()
     }
 
-    /// Each stretch: its end, its length, and its operations.
-    pub fn stretches(&self) -> impl Iterator<Item = (Duration, Duration, Histogram)> + '_ {
+    /// Each stretch: its end, its length, what the drive did, and the operations.
+    pub fn stretches(&self) -> impl Iterator<Item = (Duration, Duration, During, Histogram)> + '_ {
         self.stretches.iter().filter_map(|s| {
             let counts = Histogram::read(&mut &self.bytes[s.at..])?;
             let span = Duration::from_nanos(s.end_ns.saturating_sub(s.begin_ns));
-            Some((Duration::from_nanos(s.end_ns), span, counts))
+            Some((Duration::from_nanos(s.end_ns), span, s.during, counts))
         })
     }
 }

@@ -55,6 +55,8 @@ pub struct KeptWaiting {
     pub from_s: f64,
     /// Since the haul began, s.
     pub to_s: f64,
+    /// What the drive was asked for beside them.
+    pub during: During,
     /// What they waited.
     pub waits: Waits,
     /// What was found meanwhile, and what they waited then.
@@ -103,26 +105,26 @@ pub fn survey(readings: &Readings, findings: &[Finding]) -> Option<LookoutSurvey
 }
 
 fn kept_waiting(readings: &Readings, findings: &[Finding], usual_ns: f64) -> Vec<KeptWaiting> {
-    let mut all: Vec<(f64, f64, Histogram)> = Vec::new();
-    for (end, span, counts) in readings.lookout().stretches() {
+    let mut all: Vec<(f64, f64, During, Histogram)> = Vec::new();
+    for (end, span, during, counts) in readings.lookout().stretches() {
         if counts.quantile_ns(0.5).is_none_or(|ns| ns <= BEYOND * usual_ns) {
             continue;
         }
         let (end, from) = (end.as_secs_f64(), end.saturating_sub(span).as_secs_f64());
         match all.last_mut() {
             // A clock rounds, and a flush at the end of a leg takes a moment.
-            Some((_, to, before)) if from - *to < 0.5 => {
+            Some((_, to, same, before)) if from - *to < 0.5 && *same == during => {
                 *to = end;
                 before.add(&counts);
             }
-            _ => all.push((from, end, counts)),
+            _ => all.push((from, end, during, counts)),
         }
     }
-    all.retain(|(from, to, _)| to - from > 1.0);
+    all.retain(|(from, to, ..)| to - from > 1.0);
     all.into_iter()
-        .filter_map(|(from_s, to_s, h)| {
+        .filter_map(|(from_s, to_s, during, h)| {
             let meanwhile = meanwhile(readings, findings, from_s, to_s);
-            Some(KeptWaiting { from_s, to_s, waits: Waits::of(&h)?, meanwhile })
+            Some(KeptWaiting { from_s, to_s, during, waits: Waits::of(&h)?, meanwhile })
         })
         .collect()
 }
@@ -186,26 +188,36 @@ impl KeptWaiting {
     /// As evidence: how long, and longest because of what.
     #[must_use]
     pub fn evidence(&self, at_rest: &Waits) -> Vec<String> {
-        let mut all = vec![format!(
-            "For {} reads of the lookout waited {} in the median, {:.0} times as long as at rest ({}).",
+        let most = self.cause().map(|c| format!(", most {}", self.while_words(Some(c)))).unwrap_or_default();
+        let first = format!(
+            "For {} reads of the lookout waited {} in the median, {:.0} times as long as at rest ({}){most}.",
             span_words(self.to_s - self.from_s),
             time(self.waits.p50_us),
             self.waits.p50_us / at_rest.p50_us.max(1e-3),
             time(at_rest.p50_us)
-        )];
-        let meanwhile = |m: &Meanwhile| {
-            let what = match m.cause {
-                None => "Under the load alone",
-                Some(FindingKind::CacheEnd) => "Past the end of the cache",
-                Some(FindingKind::Throttle) => "While heat throttled it",
-                Some(FindingKind::OtherTraffic) => "While others used it",
-                Some(FindingKind::FillSlowdown) => "When it was fuller",
-                Some(_) => "While it was busy with itself",
-            };
-            format!("{what}: {}.", m.waits.words())
-        };
-        all.extend(self.meanwhile.iter().map(meanwhile));
-        all
+        );
+        let parts = self.meanwhile.iter().map(|m| {
+            let words = self.while_words(m.cause);
+            let (head, tail) = words.split_at(1);
+            format!("{}{tail}: {}.", head.to_uppercase(), m.waits.words())
+        });
+        std::iter::once(first).chain(parts).collect()
+    }
+
+    const fn while_words(&self, cause: Option<FindingKind>) -> &'static str {
+        match (cause, self.during) {
+            (None, During::Load) => "under the load alone",
+            (None, During::Rest) => "while it rested",
+            (None, During::Other) => "while it was busy with itself",
+            (Some(FindingKind::CacheEnd), _) => "past the end of the cache",
+            (Some(FindingKind::Throttle), _) => "while heat throttled it",
+            (Some(FindingKind::OtherTraffic), _) => "while others used it",
+            (Some(FindingKind::FillSlowdown), _) => "when it was fuller",
+            (Some(FindingKind::SlowZone), _) => "where it is slow",
+            (Some(FindingKind::MediaError), _) => "while operations failed",
+            (Some(FindingKind::Unexplained), _) => "after a change that nothing explains",
+            (Some(_), _) => "while it was busy with itself",
+        }
     }
 
     /// Because of what they waited longest: of the load itself, or of what changed in it to twice as long at least.
@@ -311,7 +323,7 @@ mod tests {
         assert_eq!(
             found[0].evidence,
             [
-                "For 15 s reads of the lookout waited 1 ms in the median, 12 times as long as at rest (81 µs).",
+                "For 15 s reads of the lookout waited 1 ms in the median, 12 times as long as at rest (81 µs), most past the end of the cache.",
                 "Under the load alone: p50 1 ms, p99 1 ms, 20 ms at most.",
                 "Past the end of the cache: p50 8.1 ms, p99 8.1 ms, 20 ms at most."
             ]
