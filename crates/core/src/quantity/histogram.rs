@@ -54,14 +54,18 @@ impl TryFrom<Vec<(u16, u64)>> for Histogram {
 pub const TOLD: [(&str, f64); 5] =
     [("p50", 0.5), ("p99", 0.99), ("p99.9", 0.999), ("p99.99", 0.9999), ("p99.999", 0.99999)];
 
-/// A latency as a bin knows it: two digits, and to a half of the second where the first is a one.
+/// A latency as a bin knows it: in steps of 1 to 2.5 % of it.
 #[must_use]
 pub fn as_known(ns: f64) -> Duration {
     if ns < 1.0 {
         return Duration::ZERO;
     }
     let ten = 10f64.powf(ns.log10().floor());
-    let step = if ns < 2.0 * ten { ten / 20.0 } else { ten / 10.0 };
+    let step = match ns / ten {
+        first if first < 2.0 => ten / 50.0,
+        first if first < 5.0 => ten / 20.0,
+        _ => ten / 10.0,
+    };
     Duration::from_nanos(((ns / step).round() * step).round() as u64)
 }
 
@@ -358,8 +362,8 @@ mod tests {
         let told = h.told();
         let names: Vec<&str> = told.iter().map(|t| t.0).collect();
         assert_eq!(names, ["p50", "p99", "longest"]);
-        assert_eq!((told[0].1, told[1].1), (Duration::from_micros(10), Duration::from_micros(99)));
-        assert_eq!(as_known(123_456.0), Duration::from_micros(125));
+        assert_eq!((told[0].1, told[1].1), (Duration::from_nanos(10_200), Duration::from_micros(99)));
+        assert_eq!(as_known(123_456.0), Duration::from_micros(124));
         assert_eq!(as_known(987_654.0), Duration::from_micros(990));
     }
 

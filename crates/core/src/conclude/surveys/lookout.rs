@@ -292,7 +292,7 @@ mod tests {
         assert_eq!((s.at_rest.as_ref().unwrap().reads, s.under_load.as_ref().unwrap().reads), (1000, 3000));
         assert_eq!(
             s.sentence().unwrap(),
-            "Others' reads wait 400 µs (p99 400 µs) under load, 81 µs at rest."
+            "Others' reads wait 395 µs (p99 395 µs) under load, 81 µs at rest."
         );
         assert_eq!(s.kept_waiting, [], "five times as long is not ten times");
         // 3,000 reads of 4 KiB beside 12 GB.
