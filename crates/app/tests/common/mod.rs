@@ -172,6 +172,19 @@ impl Terminal {
         self.tmux(&["capture-pane", "-p"])
     }
 
+    /// A terminal is read while it is drawn on: what it shows is what it shows twice, unless it changes all the time.
+    fn at_rest(&self, mut screen: String, words: &str) -> String {
+        for _ in 0..12 {
+            std::thread::sleep(Duration::from_millis(40));
+            let again = self.screen();
+            if again == screen || !again.contains(words) {
+                break;
+            }
+            screen = again;
+        }
+        screen
+    }
+
     pub fn keys(&self, keys: &[&str]) {
         for key in keys {
             self.tmux(&["send-keys", key]);
@@ -219,7 +232,7 @@ impl Terminal {
         loop {
             let screen = self.screen();
             if screen.contains(words) {
-                return screen;
+                return self.at_rest(screen, words);
             }
             assert!(
                 began.elapsed() < Duration::from_secs(60),

@@ -22,6 +22,9 @@ const WAKES_LATE: Duration = Duration::from_micros(120);
 /// How long a sleep may be while nothing tells it that it is over.
 const NAP: Duration = Duration::from_millis(100);
 
+/// A read that has not come back after this is not waited for when the lookout ends.
+const LET_GO: Duration = Duration::from_secs(5);
+
 /// What it saw since it was last asked.
 #[derive(Debug, Default)]
 pub struct Seen {
@@ -94,7 +97,13 @@ impl Lookout {
 impl Drop for Lookout {
     fn drop(&mut self) {
         self.over.store(true, Ordering::Relaxed);
-        if let Some(thread) = self.thread.take() {
+        let Some(thread) = self.thread.take() else { return };
+        let since = Instant::now();
+        while !thread.is_finished() && since.elapsed() < LET_GO {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        // A read that does not come back keeps its buffer and its file, and nobody waits for it.
+        if thread.is_finished() {
             let _ = thread.join();
         }
     }
