@@ -14,7 +14,7 @@ use crate::quantity::stats::Repeated;
 use crate::quantity::units::significant;
 use crate::quantity::units::{Bytes, Rate};
 use crate::quantity::{Better, FigureId, FigureKey, FindingKind, Interval, Quantity};
-use crate::readings::{CutLeg, Readings, Ruler};
+use crate::readings::{CutLeg, During, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
@@ -338,6 +338,12 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
     let one_load = !surveyed && !swept;
     let around = |r: &Repeated, k: f64| r.interval.map(|h| ((r.mean - h) * k, (r.mean + h) * k));
     let [burst, sustained] = if one_load { rate_intervals(readings, conclusions) } else { [None; 2] };
+    // Within its bin a quantile is not known.
+    let binned = |during, lookout: bool, q| {
+        let field = if lookout { readings.lookout() } else { readings.latencies() };
+        let bin = field.during(during).quantile_bin(q)?;
+        Some((bin.from_ns as f64 / 1e9, bin.to_ns as f64 / 1e9))
+    };
     let interval = |id: FigureId| match id {
         FigureId::Burst => burst,
         FigureId::Sustained => sustained,
@@ -345,6 +351,13 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
             let end = conclusions.findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
             end.map(|c| (c.written_low.as_f64(), c.written_high.as_f64()))
         }
+        FigureId::LatencyP50 => binned(During::Load, false, 0.5),
+        FigureId::LatencyP99 => binned(During::Load, false, 0.99),
+        FigureId::LatencyP999 => binned(During::Load, false, 0.999),
+        FigureId::LookoutP50 => binned(During::Load, true, 0.5),
+        FigureId::LookoutP99 => binned(During::Load, true, 0.99),
+        FigureId::LookoutP999 => binned(During::Load, true, 0.999),
+        FigureId::LookoutAtRest => binned(During::Rest, true, 0.99),
         FigureId::Access => around(&s.spans.as_ref()?.spans.first()?.access_us, 1e-6),
         _ => None,
     };

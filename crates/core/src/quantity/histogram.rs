@@ -183,13 +183,19 @@ impl Histogram {
     /// lies (Hyndman and Fan 1996, type 1); `None` of nothing.
     #[must_use]
     pub fn quantile_ns(&self, q: f64) -> Option<f64> {
+        self.quantile_bin(q).map(|b| b.middle_ns())
+    }
+
+    /// The bin in which that one lies: within it the quantile is not known.
+    #[must_use]
+    pub fn quantile_bin(&self, q: f64) -> Option<Bin> {
         let total = self.total();
         let wanted = ((total as f64 * q.clamp(0.0, 1.0)).ceil() as u64).clamp(1, total.max(1));
         let mut below = 0u64;
         for bin in self.bins() {
             below = below.saturating_add(bin.count);
             if below >= wanted {
-                return Some(bin.middle_ns());
+                return Some(bin);
             }
         }
         None
