@@ -466,6 +466,10 @@ fn what_others_waited_is_told_limited_exported_and_comes_back() {
     assert_eq!(waits["at_rest"]["reads"], 2000);
     let kept = told["findings"].as_array().unwrap().iter().find(|f| f["kind"] == "kept-waiting").unwrap();
     assert!(kept["evidence"].to_string().contains("Past the end of the cache"), "{kept}");
+    let chart = bench.path("look.svg");
+    assert!(bench.run(&["chart", "last", "-o", &chart]).status.success());
+    let drawn = std::fs::read_to_string(&chart).unwrap();
+    assert!(drawn.contains("others wait, ms") && drawn.contains("p99.9"), "a lane of what others wait");
     // Every read that was told is in the export, and the record comes back with all of them.
     let rows = bench.json(&["export", "last", "--as", "json", "--of", "latencies"]);
     let reads: u64 = rows["latencies"]

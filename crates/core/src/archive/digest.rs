@@ -4,21 +4,21 @@
 use serde::{Deserialize, Serialize};
 
 use crate::archive::profile::{self, LegProfile};
-use crate::conclude::figure;
 use crate::conclude::models::cache::CacheModel;
 use crate::conclude::models::heat::HeatModel;
 use crate::conclude::models::{Models, Refusal, Told};
 use crate::conclude::{Conclusions, Finding, slope_ends};
+use crate::conclude::{figure, quantile};
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::stats::Repeated;
 use crate::quantity::units::significant;
 use crate::quantity::units::{Bytes, Rate};
 use crate::quantity::{Better, FigureId, FigureKey, FindingKind, Interval, Quantity};
-use crate::readings::{CutLeg, During, Readings, Ruler};
+use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 6;
+pub const VERSION: u32 = 7;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -338,12 +338,6 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
     let one_load = !surveyed && !swept;
     let around = |r: &Repeated, k: f64| r.interval.map(|h| ((r.mean - h) * k, (r.mean + h) * k));
     let [burst, sustained] = if one_load { rate_intervals(readings, conclusions) } else { [None; 2] };
-    // Within its bin a quantile is not known.
-    let binned = |during, lookout: bool, q| {
-        let field = if lookout { readings.lookout() } else { readings.latencies() };
-        let bin = field.during(during).quantile_bin(q)?;
-        Some((bin.from_ns as f64 / 1e9, bin.to_ns as f64 / 1e9))
-    };
     let interval = |id: FigureId| match id {
         FigureId::Burst => burst,
         FigureId::Sustained => sustained,
@@ -351,15 +345,8 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
             let end = conclusions.findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
             end.map(|c| (c.written_low.as_f64(), c.written_high.as_f64()))
         }
-        FigureId::LatencyP50 => binned(During::Load, false, 0.5),
-        FigureId::LatencyP99 => binned(During::Load, false, 0.99),
-        FigureId::LatencyP999 => binned(During::Load, false, 0.999),
-        FigureId::LookoutP50 => binned(During::Load, true, 0.5),
-        FigureId::LookoutP99 => binned(During::Load, true, 0.99),
-        FigureId::LookoutP999 => binned(During::Load, true, 0.999),
-        FigureId::LookoutAtRest => binned(During::Rest, true, 0.99),
         FigureId::Access => around(&s.spans.as_ref()?.spans.first()?.access_us, 1e-6),
-        _ => None,
+        id => quantile(id, readings).map(|b| (b.from_ns as f64 / 1e9, b.to_ns as f64 / 1e9)),
     };
     let of = |id: FigureId| {
         if of_one_load(id) && !one_load {

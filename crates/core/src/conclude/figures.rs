@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::quantity::histogram::Bin;
 use crate::quantity::units::{Celsius, Rate};
 use crate::quantity::{FigureId, FindingKind, mb_s};
 use crate::readings::{Consistency, During, Readings, Steadiness};
@@ -114,13 +115,33 @@ impl Figures {
     }
 }
 
+/// The bin in which a figure lies that is a quantile of latencies: its value is the middle, and within the bin it is not known.
+/// `None` of other figures, and where there are too few operations.
+#[must_use]
+pub fn quantile(id: FigureId, readings: &Readings) -> Option<Bin> {
+    let load = || readings.latencies().during(During::Load);
+    let others = |during| readings.lookout().during(during);
+    match id {
+        FigureId::LatencyP50 => load().told_bin(0.5),
+        FigureId::LatencyP99 => load().told_bin(0.99),
+        FigureId::LatencyP999 => load().told_bin(0.999),
+        FigureId::LookoutP50 => others(During::Load).told_bin(0.5),
+        FigureId::LookoutP99 => others(During::Load).told_bin(0.99),
+        FigureId::LookoutP999 => others(During::Load).told_bin(0.999),
+        FigureId::LookoutLongest => others(During::Load).quantile_bin(1.0),
+        FigureId::LookoutAtRest => others(During::Rest).told_bin(0.99),
+        _ => None,
+    }
+}
+
 /// One figure, in the unit of its quantity; `None` where the record cannot give it.
 #[must_use]
 pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> Option<f64> {
     let (f, s) = (&conclusions.figures, &conclusions.surveys);
     let rate = |r: Option<Rate>| r.map(Rate::get);
-    let took = |q| readings.latencies().during(During::Load).told_s(q);
-    let under_load = || s.lookout.as_ref()?.under_load.as_ref();
+    if let Some(bin) = quantile(id, readings) {
+        return Some(bin.middle_ns() / 1e9);
+    }
     let throttles = || conclusions.findings.iter().filter(|f| f.kind == FindingKind::Throttle);
     match id {
         FigureId::Burst => rate(f.burst),
@@ -132,9 +153,6 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::Variation => f.variation,
         FigureId::LongestStall => f.longest_stall_s,
         FigureId::LongestOperation => readings.longest_operation().map(|d| d.as_secs_f64()),
-        FigureId::LatencyP50 => took(0.5),
-        FigureId::LatencyP99 => took(0.99),
-        FigureId::LatencyP999 => took(0.999),
         FigureId::Hottest => f.hottest_c,
         FigureId::RiseAboveAmbient => {
             let ambient = readings.head()?.conditions.ambient.map(Celsius::degrees);
@@ -149,13 +167,15 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::MeanOverTheGround => Some(s.ground.as_ref()?.mean_mb_s * 1e6),
         FigureId::SlowStretches => Some(s.ground.as_ref()?.slow().count() as f64),
         FigureId::StartOverEnd => s.ground.as_ref()?.first_over_last,
-        FigureId::LookoutP50 => under_load().map(|w| w.p50_us / 1e6),
-        FigureId::LookoutP99 => under_load().and_then(|w| w.p99_us).map(|us| us / 1e6),
-        FigureId::LookoutP999 => under_load().and_then(|w| w.p999_us).map(|us| us / 1e6),
-        FigureId::LookoutLongest => under_load().map(|w| w.longest_us / 1e6),
-        FigureId::LookoutAtRest => {
-            s.lookout.as_ref()?.at_rest.as_ref().and_then(|w| w.p99_us).map(|us| us / 1e6)
-        }
+        // Those that `quantile` could not tell.
+        FigureId::LatencyP50
+        | FigureId::LatencyP99
+        | FigureId::LatencyP999
+        | FigureId::LookoutP50
+        | FigureId::LookoutP99
+        | FigureId::LookoutP999
+        | FigureId::LookoutLongest
+        | FigureId::LookoutAtRest => None,
         FigureId::WrongBytes => Some(s.verify.as_ref()?.wrong_bytes as f64),
         FigureId::Mismatches => Some(s.verify.as_ref()?.mismatches.len() as f64),
         FigureId::Errors => (!readings.series().is_empty()).then_some(readings.errors() as f64),

@@ -21,7 +21,7 @@ pub mod surveys;
 mod tests;
 pub mod verdict;
 
-pub use figures::{Figures, figure};
+pub use figures::{Figures, figure, quantile};
 pub use finding::{Assumption, Candidate, Conclusions, Finding};
 pub use range::Between;
 pub use slope::{Slope, slope_ends};
@@ -73,7 +73,7 @@ impl Readings {
         findings.extend(lookout.iter().flat_map(|l| lookout::findings(self, l)));
         findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.as_ref());
-        let surveys = Surveys { lookout, ..Surveys::of(self, ground, verify, &findings) };
+        let surveys = Surveys::of(self, ground, verify, lookout, &findings);
         Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
     }
 

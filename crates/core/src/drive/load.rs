@@ -97,6 +97,12 @@ impl Pattern {
     }
 }
 
+/// What a lookout reads at once on a drive with blocks of this size.
+#[must_use]
+pub fn lookout_block(block: Bytes) -> Bytes {
+    Bytes::new(4096).max(block)
+}
+
 /// What a drive is told to do until told otherwise.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Load {

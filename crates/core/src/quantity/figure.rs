@@ -6,6 +6,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use super::histogram;
 use super::units::{Bytes, Celsius, Rate, grouped, latency, parse_duration, significant, span_words};
 
 /// What a figure is a number of.
@@ -319,6 +320,28 @@ impl FigureId {
     #[must_use]
     pub fn better(self) -> Better {
         self.row().better
+    }
+
+    /// It is a quantile of latencies, which are counted in bins.
+    #[must_use]
+    pub const fn is_binned(self) -> bool {
+        matches!(
+            self,
+            Self::LatencyP50
+                | Self::LatencyP99
+                | Self::LatencyP999
+                | Self::LookoutP50
+                | Self::LookoutP99
+                | Self::LookoutP999
+                | Self::LookoutLongest
+                | Self::LookoutAtRest
+        )
+    }
+
+    /// Steps in which it is read at this value: repeats may all be off by half of one, in the same way.
+    #[must_use]
+    pub fn step(self, value: f64) -> f64 {
+        if self.is_binned() { value.abs() * histogram::WIDEST } else { self.quantity().step() }
     }
 
     /// What must be measured for it.

@@ -9,6 +9,8 @@ use serde::{Deserialize, Serialize};
 
 /// Bins of a doubling.
 const PARTS: u64 = 32;
+/// Width of a bin over its first value, at most.
+pub const WIDEST: f64 = 1.0 / PARTS as f64;
 const SHIFT: u32 = PARTS.trailing_zeros();
 /// Bins up to 2^42 ns, more than an hour; what takes longer counts as that.
 const BINS: u16 = bin_of((1 << 42) - 1) + 1;
@@ -53,6 +55,30 @@ impl TryFrom<Vec<(u16, u64)>> for Histogram {
 /// Shares that are told, with their names.
 pub const TOLD: [(&str, f64); 5] =
     [("p50", 0.5), ("p99", 0.99), ("p99.9", 0.999), ("p99.99", 0.9999), ("p99.999", 0.99999)];
+
+/// Quantiles that pictures draw.
+pub const DRAWN: [(&str, f64); 3] = [TOLD[0], TOLD[1], TOLD[2]];
+
+/// How dark a place of a picture is, 0 where there is nothing to 4: by the share of operations that took so long, tenfold from one
+/// to the next, so that the slowest thousandth is seen beside the rest.
+#[must_use]
+pub fn shade(share: f64) -> usize {
+    match share {
+        s if s <= 0.0 => 0,
+        s if s < 0.001 => 1,
+        s if s < 0.01 => 2,
+        s if s < 0.1 => 3,
+        _ => 4,
+    }
+}
+
+/// From the shortest to the longest latency of all of them, ns; `None` where nothing was counted.
+#[must_use]
+pub fn extent<'a>(all: impl IntoIterator<Item = &'a Histogram>) -> Option<(u64, u64)> {
+    let ends = all.into_iter().filter_map(|h| Some((h.counts.first()?.0, h.counts.last()?.0)));
+    let (low, high) = ends.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))?;
+    Some((low_of(low), low_of(high + 1)))
+}
 
 /// A latency as a bin knows it: in steps of 1 to 2.5 % of it.
 #[must_use]
@@ -207,31 +233,19 @@ impl Histogram {
         self.quantile_ns(1.0)
     }
 
-    /// The latency that a share did not exceed, s, where there are operations enough to tell of the others.
+    /// The bin of [`Histogram::quantile_ns`] where there are operations enough to tell of the others: of the slowest thousandth
+    /// only where there are a thousand.
     #[must_use]
-    pub fn told_s(&self, q: f64) -> Option<f64> {
-        let known = self.total() as f64 * (1.0 - q) >= 0.999;
-        self.quantile_ns(q).filter(|_| known).map(|ns| as_known(ns).as_secs_f64())
+    pub fn told_bin(&self, q: f64) -> Option<Bin> {
+        self.quantile_bin(q).filter(|_| self.total() as f64 * (1.0 - q) >= 0.999)
     }
 
-    /// The shares of [`TOLD`] that so many operations can tell of, with what they took: of the slowest thousandth only where
-    /// there are a thousand. The longest is last.
+    /// The shares of [`TOLD`] that so many operations can tell of, with what they took. The longest is last.
     #[must_use]
     pub fn told(&self) -> Vec<(&'static str, Duration)> {
-        let total = self.total() as f64;
-        let known = TOLD.iter().filter(|(_, q)| total * (1.0 - q) >= 0.999);
-        let of = |name, ns: Option<f64>| Some((name, as_known(ns?)));
-        known
-            .filter_map(|(name, q)| of(*name, self.quantile_ns(*q)))
-            .chain(of("longest", self.longest_ns()))
-            .collect()
-    }
-
-    /// Operations that took longer than `ns`, to within a bin.
-    #[must_use]
-    pub fn longer_than(&self, ns: u64) -> u64 {
-        let bin = bin_of(ns).min(BINS - 1);
-        self.counts.iter().filter(|c| c.0 > bin).fold(0, |sum: u64, c| sum.saturating_add(c.1))
+        let known =
+            TOLD.iter().filter_map(|(name, q)| Some((*name, as_known(self.told_bin(*q)?.middle_ns()))));
+        known.chain(self.longest_ns().map(|ns| ("longest", as_known(ns)))).collect()
     }
 
     /// As few bytes: for each bin its distance from the one before, and its count, seven bits a byte.
@@ -362,7 +376,7 @@ mod tests {
         let us = |q| (h.quantile_ns(q).unwrap() / 1e3).round();
         assert_eq!((us(0.5), us(0.9), us(0.99)), (10.0, 10.0, 99.0));
         assert!((h.quantile_ns(0.999).unwrap() / 1e9 - 1.0).abs() < 0.016);
-        assert_eq!((h.total(), h.longer_than(50_000), h.longer_than(2_000_000_000)), (100, 10, 0));
+        assert_eq!(h.total(), 100);
         assert_eq!(Histogram::default().quantile_ns(0.5), None);
         // A hundred can tell of one in a hundred, and of no rarer ones.
         let told = h.told();

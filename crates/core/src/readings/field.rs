@@ -56,13 +56,12 @@ pub struct LatencyField {
 }
 
 impl LatencyField {
-    /// Takes the next stretch; `moved` is what the haul had moved at its end.
-    pub(super) fn push(&mut self, latencies: &Latencies, moved: Bytes, during: During) {
-        let before = self.stretches.last().map_or(0, |s| s.moved[1]);
+    /// Takes the next stretch; `moved` is what the haul had moved at its beginning and its end.
+    pub(super) fn push(&mut self, latencies: &Latencies, moved: [Bytes; 2], during: During) {
         self.stretches.push(Stretch {
             begin_ns: latencies.end.saturating_sub(latencies.span).as_nanos() as u64,
             end_ns: latencies.end.as_nanos() as u64,
-            moved: [before, moved.get()],
+            moved: moved.map(Bytes::get),
             during,
             at: self.bytes.len(),
         });
@@ -89,13 +88,6 @@ impl LatencyField {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.stretches.is_empty()
-    }
-
-    /// Bytes that the histograms take in memory and in the record, without their sums, and seconds that they tell of.
-    #[must_use]
-    pub fn size(&self) -> (usize, f64) {
-        let seconds = self.stretches.iter().map(|s| (s.end_ns - s.begin_ns) as f64 / 1e9).sum();
-        (self.bytes.len(), seconds)
     }
 
     fn leaf(&self, i: usize, sum: &mut Sum) {
@@ -140,6 +132,13 @@ impl LatencyField {
             from += same.len();
         }
         sum.histogram()
+    }
+
+    /// Bytes that the load moved in the stretches in which the drive did this.
+    #[must_use]
+    pub fn moved(&self, during: During) -> Bytes {
+        let same = self.stretches.iter().filter(|s| s.during == during);
+        Bytes::new(same.map(|s| s.moved[1].saturating_sub(s.moved[0])).sum())
     }
 
     /// The operations of the stretches that lie between two places, to within half a stretch at either end. By address nothing
@@ -207,7 +206,8 @@ mod tests {
                 counts: Histogram::of(points.iter().copied()),
             };
             let during = if i < of.len() / 2 { During::Load } else { During::Rest };
-            field.push(&l, Bytes::new((i as u64 + 1) * 1_000_000), during);
+            let moved = [i as u64, i as u64 + 1].map(|mb| Bytes::new(mb * 1_000_000));
+            field.push(&l, moved, during);
         }
         field
     }

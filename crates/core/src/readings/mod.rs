@@ -176,7 +176,10 @@ impl Readings {
             }
             Event::Sample(sample) => self.push_sample(sample),
             Event::Latencies(latencies) => {
-                let moved = self.written + self.read;
+                let begin = latencies.end.saturating_sub(latencies.span).as_secs_f64();
+                let before = self.series.between(Ruler::Elapsed, 0.0, begin).end;
+                let before = before.checked_sub(1).map_or(0, |last| self.series.moved(last));
+                let moved = [Bytes::new(before), self.written + self.read];
                 let during = match self.leg_kind(latencies.leg) {
                     _ if self.paused => During::Rest,
                     LegKind::Rest => During::Rest,

@@ -274,7 +274,9 @@ impl Drive for FileDrive {
     fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         if let Some(filler) = self.filler.as_mut().filter(|_| self.filling) {
             self.filling = false;
-            return filler.finish();
+            let mut summary = filler.finish()?;
+            summary.late.lookout = self.mover.end_lookout();
+            return Ok(summary);
         }
         let remark = self.wipe.take().map(|w| w.confirm(&self.path));
         Ok(LoadSummary { remark, ..self.mover.finish(ending)? })

@@ -94,8 +94,14 @@ impl Lookout {
     }
 }
 
-impl Drop for Lookout {
-    fn drop(&mut self) {
+impl Lookout {
+    /// Ends it; gives what it saw since the last call, with the read that was out.
+    pub fn end(mut self) -> Seen {
+        self.stop();
+        self.take()
+    }
+
+    fn stop(&mut self) {
         self.over.store(true, Ordering::Relaxed);
         let Some(thread) = self.thread.take() else { return };
         let since = Instant::now();
@@ -106,6 +112,12 @@ impl Drop for Lookout {
         if thread.is_finished() {
             let _ = thread.join();
         }
+    }
+}
+
+impl Drop for Lookout {
+    fn drop(&mut self) {
+        self.stop();
     }
 }
 

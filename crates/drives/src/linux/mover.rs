@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::stamp::Mismatch;
 use hollow_mile_core::drive::{DriveError, Fault, Late, Load, LoadKind, LoadSummary, Pattern, Tally};
-use hollow_mile_core::drive::{FaultKind, LatencySummary};
+use hollow_mile_core::drive::{FaultKind, LatencySummary, lookout_block};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::{Crew, EngineChoice, Report};
@@ -15,10 +15,7 @@ use super::guard::Access;
 use super::lookout::Lookout;
 use super::pump::Failed;
 use super::traffic::Others;
-use crate::latency::{bins, points};
-
-/// What a lookout reads at once, or a block of the drive where that is larger.
-const LOOKOUT_BLOCK: u64 = 4096;
+use crate::latency::{Bins, bins, points};
 
 /// A file or device with its crew.
 pub struct Mover {
@@ -43,6 +40,8 @@ pub struct Mover {
     holds: Arc<AtomicU64>,
     /// The load goes on from there, one address after the other.
     fills: bool,
+    /// Bytes that a lookout read and nobody was told of.
+    looked: u64,
 }
 
 impl Mover {
@@ -73,6 +72,7 @@ impl Mover {
             lookout: None,
             holds: Arc::default(),
             fills: false,
+            looked: 0,
         }
     }
 
@@ -90,16 +90,25 @@ impl Mover {
     pub fn look_out(&mut self, load: &Load) -> Result<(), DriveError> {
         self.lookout = None;
         if let Some(every) = load.lookout {
-            let block = LOOKOUT_BLOCK.max(self.block);
+            let block = lookout_block(Bytes::new(self.block)).get();
             let lookout = Lookout::begin(&self.access, every, block, self.holds.clone(), self.seed);
             self.lookout = Some(lookout.map_err(|e| self.refused("setting up the lookout", &e))?);
         }
         Ok(())
     }
 
+    /// Ends the lookout; gives what it saw since the last interval.
+    pub fn end_lookout(&mut self) -> Bins {
+        let seen = self.lookout.take().map(Lookout::end).unwrap_or_default();
+        self.looked += seen.bytes;
+        seen.waits
+    }
+
     /// What the lookout saw in an interval; gives the bytes that it read.
     pub fn add_lookout(&mut self, tally: &mut Tally) -> u64 {
-        let Some(lookout) = &self.lookout else { return 0 };
+        // What it read while the load before was ended is told now.
+        let before = std::mem::take(&mut self.looked);
+        let Some(lookout) = &self.lookout else { return before };
         let seen = lookout.take();
         if let Some((address, code)) = seen.failed {
             let e = std::io::Error::from_raw_os_error(code);
@@ -111,7 +120,7 @@ impl Mover {
             tally.errors += 1;
         }
         tally.lookout = seen.waits;
-        seen.bytes
+        seen.bytes + before
     }
 
     /// The open file or device.
@@ -313,7 +322,7 @@ impl Mover {
     /// When draining or flushing fails.
     pub fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         let mut summary = LoadSummary::default();
-        let seen = self.lookout.take().map(|l| l.take().waits).unwrap_or_default();
+        let seen = self.end_lookout();
         if let Some(mut crew) = self.crew.take() {
             let (report, late, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);

@@ -427,3 +427,27 @@ fn a_lookout_reads_beside_the_load_what_was_written_and_no_blank_place() {
         drive.release().unwrap();
     });
 }
+
+#[test]
+fn a_read_of_the_lookout_that_fails_is_an_error_with_its_place_and_the_last() {
+    on_both_engines(|engine, dir| {
+        let (path, size) = (dir.join("cut"), 8 * MIB);
+        let mut drive = FileDrive::create(&path, Bytes::new(size), engine, 1).unwrap();
+        let (bytes, ..) = run(&mut drive, &load(LoadKind::Write, size, MIB, 2, Some(size)));
+        assert_eq!(bytes, size);
+        // Somebody cuts the file off: there is nothing to be read where there was.
+        std::fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(0).unwrap();
+        drive.begin(&Load { lookout: Some(Duration::from_millis(1)), ..Load::rest() }).unwrap();
+        let mut faults = Vec::new();
+        for _ in 0..4 {
+            let tally = drive.work(Duration::from_millis(50)).unwrap();
+            assert!(tally.lookout.is_empty(), "what failed did not wait");
+            assert_eq!(tally.errors as usize, tally.faults.len());
+            faults.extend(tally.faults);
+        }
+        let [fault] = faults.as_slice() else { panic!("{faults:?}") };
+        assert!(fault.position.get() < size && fault.position.get() % 4096 == 0, "{fault:?}");
+        assert!(fault.message.starts_with("a read of the lookout failed"), "{}", fault.message);
+        drive.release().unwrap();
+    });
+}

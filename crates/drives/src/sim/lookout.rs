@@ -17,6 +17,8 @@ const BEHIND_CELLS: f64 = 1.0;
 pub struct Lookout {
     every_s: f64,
     began_s: f64,
+    /// The end of the last interval.
+    passed_s: f64,
     /// Reads that were due so far.
     reads: u64,
     /// Due, and not answered yet, because the drive stands still.
@@ -29,7 +31,7 @@ impl Lookout {
     pub fn of(load: &Load, now_s: f64, seed: u64) -> Option<Self> {
         let every_s = load.lookout?.as_secs_f64();
         let rng = Xoshiro256PlusPlus::seed_from_u64(seed ^ now_s.to_bits());
-        Some(Self { every_s, began_s: now_s, reads: 0, waiting: Vec::new(), rng })
+        Some(Self { every_s, began_s: now_s, passed_s: now_s, reads: 0, waiting: Vec::new(), rng })
     }
 
     fn due_s(&self) -> f64 {
@@ -41,9 +43,8 @@ impl Lookout {
     pub fn pass(&mut self, spec: &SimSpec, now_s: f64, mean_s: f64, cached: bool, stands: bool) -> Bins {
         let mut waits = Bins::default();
         if !stands {
-            let until = self.due_s().min(now_s);
             for due in std::mem::take(&mut self.waiting) {
-                waits.record(ns(until - due + self.access(spec)), 1);
+                waits.record(ns(self.passed_s - due + self.access(spec)), 1);
             }
         }
         // What the sum of many intervals rounds away makes no read late.
@@ -57,6 +58,7 @@ impl Lookout {
             }
             self.reads += 1;
         }
+        self.passed_s = now_s;
         waits
     }
 

@@ -1,8 +1,9 @@
 use super::*;
+use hollow_mile_core::archive::digest::Digest;
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::FindingKind;
-use hollow_mile_core::readings::Readings;
+use hollow_mile_core::readings::{During, Readings, Ruler};
 use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_core::route;
 use hollow_mile_core::route::Route;
@@ -138,4 +139,63 @@ fn the_latency_field_holds_every_operation_once_and_its_quantiles() {
     let spans: Vec<f64> = readings.latencies().stretches().map(|(_, span, ..)| span.as_secs_f64()).collect();
     assert_eq!(spans.len(), 8 + 2, "a second each, and what is left at the end of a leg: {spans:?}");
     assert!((spans.iter().sum::<f64>() - 9.35).abs() < 0.05, "{spans:?}");
+}
+
+#[test]
+fn a_pause_and_legs_without_a_lookout_are_no_part_of_its_load() {
+    let text = "name = 'x'\n[[leg]]\nkind = 'write'\nlookout = '10 ms'\nuntil = { duration = '4 s' }\n\
+                [[leg]]\nkind = 'write'\nuntil = { duration = '20 s' }\n\
+                [[leg]]\nkind = 'write'\nlookout = '10 ms'\nuntil = { duration = '10 s' }\n";
+    let conditions = Conditions::default();
+    let drive = SimDrive::new(shipped("corrie-2t").unwrap(), "sim:test", &conditions, 1);
+    let setup = Setup {
+        haul: "test".into(),
+        route: Route::from_toml(text).unwrap(),
+        conditions,
+        started_unix_ms: 0,
+        program: String::new(),
+        stamped: None,
+        resume: None,
+        forecast: None,
+    };
+    let mut haul = Haul::new(drive, setup);
+    let (mut readings, mut events) = (Readings::new(), Vec::new());
+    let second = Duration::from_secs(1);
+    while let Progress::Going = haul.step(&mut events) {
+        // From the 26th second on for three seconds.
+        haul.pause((26 * second..29 * second).contains(&haul.elapsed()));
+        events.drain(..).for_each(|e: Event| readings.push(&e));
+    }
+    events.drain(..).for_each(|e: Event| readings.push(&e));
+    let field = readings.lookout();
+    let (rest, load) = (field.during(During::Rest).total(), field.during(During::Load).total());
+    // Ten reads in the interval that it takes to pause and to go on.
+    assert!(rest.abs_diff(300) <= 20 && load.abs_diff(1100) <= 20, "{rest} at rest, {load} under load");
+    // What the leg between moved is nobody's who looked out.
+    let moved = |leg: usize| {
+        readings.legs()[leg].ended.as_ref().unwrap().2.histogram.iter().map(|p| p.1).sum::<u64>()
+    };
+    let wanted = (moved(0) + moved(2)) << 20;
+    let share = field.moved(During::Load).get() as f64 / wanted as f64;
+    assert!((share - 1.0).abs() < 0.03, "{share}");
+    // On the ruler of bytes nothing is drawn over that leg.
+    let edges = [1, 2].map(|leg| readings.legs()[leg].moved_before.as_f64());
+    let between = field.columns(Ruler::Moved, edges[0] + 1.0, edges[1] - 1.0, 1);
+    assert_eq!(between[0].total(), 0);
+    // A figure lies in its own interval.
+    let conclusions = readings.conclude();
+    let digest = Digest::of(&readings, &conclusions);
+    let quantiles = digest.figures.iter().filter(|f| f.name.to_string().contains(" p"));
+    let mut seen = 0;
+    for f in quantiles {
+        let (low, high) = f.interval.unwrap();
+        assert!(
+            (low..high).contains(&f.value) && high / low < 1.04,
+            "{}: {} in {low} to {high}",
+            f.name,
+            f.value
+        );
+        seen += 1;
+    }
+    assert_eq!(seen, 7, "{:?}", digest.figures.iter().map(|f| f.name.to_string()).collect::<Vec<_>>());
 }

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::quantity::histogram::{Histogram, TOLD};
+use hollow_mile_core::quantity::histogram::{Histogram, TOLD, extent};
 use hollow_mile_core::quantity::units::{grouped, latency, significant};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -79,8 +79,7 @@ fn share_words(power: u16) -> String {
 }
 
 fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &Theme) {
-    let ends = curves.iter().flat_map(|c| c.counts.bins().map(|b| (b.from_ns, b.to_ns)));
-    let (low, high) = ends.fold((u64::MAX, 1), |a, b| (a.0.min(b.0), a.1.max(b.1)));
+    let Some((low, high)) = extent(curves.iter().map(|c| &c.counts)) else { return };
     // µs, with a little air.
     let span = (low as f64 / 1.3e3, high as f64 * 1.3 / 1e3);
     let decades = decades(curves, plot.height);

@@ -1,7 +1,7 @@
 //! The latency field as a lane: time along the ruler, latency upwards, shades for the share of the operations that took so
 //! long; in them p50, p99 and p99.9.
 
-use hollow_mile_core::quantity::histogram::Histogram;
+use hollow_mile_core::quantity::histogram::{DRAWN, Histogram, extent, shade};
 use hollow_mile_core::quantity::scale;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -10,12 +10,8 @@ use ratatui::style::{Color, Style};
 use super::lane::{self, LaneLayout};
 use crate::ui::theme::Theme;
 
-/// Quantiles that are drawn, each as what.
-const DRAWN: [(&str, f64, &str); 3] = [("p50", 0.5, "━"), ("p99", 0.99, "╌"), ("p99.9", 0.999, "·")];
-
-/// A shade for each: at least so large a share of the operations of a column took so long. Tenfold from one to the next, so that
-/// the slowest thousandth is seen beside the rest.
-const SHARES: [f64; 4] = [0.0, 0.001, 0.01, 0.1];
+/// What p50, p99 and p99.9 are drawn as.
+const MARKS: [&str; 3] = ["━", "╌", "·"];
 
 /// How many rows from the bottom; ticks stand in the middle of theirs.
 fn rows_up(share: f64, rows: u16) -> f64 {
@@ -34,29 +30,21 @@ fn halves(column: &Histogram, up: impl Fn(f64) -> f64, rows: u16) -> Vec<f64> {
     out
 }
 
-fn level(share: f64) -> usize {
-    if share > 0.0 { SHARES.iter().filter(|s| share >= **s).count() } else { 0 }
-}
-
 /// Draws the lane; of each column its operations. `what` says whose they are.
 pub fn render(area: Rect, buf: &mut Buffer, columns: &[Histogram], what: &str, theme: &Theme) {
     let layout = LaneLayout::of(area);
     let plot = layout.plot;
-    let ends = columns.iter().flat_map(|c| {
-        let all: Vec<_> = c.bins().collect();
-        [all.first().map(|b| b.from_ns), all.last().map(|b| b.to_ns)].into_iter().flatten()
-    });
-    let (low, high) = ends.fold((u64::MAX, 0), |(low, high), ns| (low.min(ns), high.max(ns)));
     if plot.height == 0 || plot.width == 0 {
         return;
     }
-    if high == 0 {
+    let Some((low, high)) = extent(columns) else {
         return lane::title(buf, &layout, &format!("{what}: none here"), theme);
-    }
+    };
     let us = |ns: u64| ns as f64 / 1e3;
     let (axis, low, high) = scale::latencies_on_rows(us(low), us(high), usize::from(plot.height));
     let up = |us: f64| (us.max(1e-3).log10() - low) / (high - low);
-    let key: Vec<String> = DRAWN.iter().map(|(name, _, mark)| format!("{mark} {name}")).collect();
+    let drawn = || DRAWN.iter().zip(MARKS);
+    let key: Vec<String> = drawn().map(|((name, _), mark)| format!("{mark} {name}")).collect();
     lane::title(buf, &layout, &format!("{what}, {}; {}", axis.unit, key.join(" ")), theme);
     lane::upright(plot, &axis, up, buf, theme);
     for (x, column) in columns.iter().enumerate().take(usize::from(plot.width)).filter(|(_, c)| !c.is_empty())
@@ -64,7 +52,7 @@ pub fn render(area: Rect, buf: &mut Buffer, columns: &[Histogram], what: &str, t
         let shares = halves(column, up, plot.height);
         let x = plot.x + x as u16;
         for row in 0..plot.height {
-            let [below, above] = [0, 1].map(|h| level(shares[usize::from(row) * 2 + h]));
+            let [below, above] = [0, 1].map(|h| shade(shares[usize::from(row) * 2 + h]));
             if let Some((symbol, style)) = cell(below, above, theme)
                 && let Some(cell) =
                     buf.cell_mut((x, plot.y + plot.height - 1 - row)).filter(|c| c.symbol() == " ")
@@ -72,11 +60,10 @@ pub fn render(area: Rect, buf: &mut Buffer, columns: &[Histogram], what: &str, t
                 cell.set_symbol(symbol).set_style(style);
             }
         }
-        for (_, q, mark) in DRAWN.iter().rev() {
-            let told = column.total() as f64 * (1.0 - q) >= 0.999;
-            let Some(ns) = column.quantile_ns(*q).filter(|_| told) else { continue };
-            let row = (rows_up(up(ns / 1e3), plot.height) as u16).min(plot.height - 1);
-            let there = (0..2).map(|h| level(shares[usize::from(row) * 2 + h])).max().unwrap_or(0);
+        for ((_, q), mark) in drawn().rev() {
+            let Some(bin) = column.told_bin(*q) else { continue };
+            let row = (rows_up(up(bin.middle_ns() / 1e3), plot.height) as u16).min(plot.height - 1);
+            let there = (0..2).map(|h| shade(shares[usize::from(row) * 2 + h])).max().unwrap_or(0);
             if let Some(cell) = buf.cell_mut((x, plot.y + plot.height - 1 - row)) {
                 cell.set_symbol(mark).set_style(theme.latency_mark());
                 cell.set_bg(theme.density(there).unwrap_or(Color::Reset));
@@ -87,27 +74,15 @@ pub fn render(area: Rect, buf: &mut Buffer, columns: &[Histogram], what: &str, t
 
 /// A cell of two halves: tones where there are some, else one shade for both.
 fn cell(below: usize, above: usize, theme: &Theme) -> Option<(&'static str, Style)> {
-    if below + above == 0 {
-        return None;
-    }
-    let tone = |level: usize| theme.density(level);
-    match (tone(below), tone(above)) {
-        (None, None) => Some((["░", "░", "▒", "▓"][below.max(above) - 1], theme.latency())),
-        (Some(below), Some(above)) if below == above => Some((" ", Style::new().bg(below))),
-        (below, above) => {
-            let mut style = Style::new();
-            if let Some(tone) = above {
-                style = style.fg(tone);
-            }
-            if let Some(tone) = below {
-                style = style.bg(tone);
-            }
-            match (above, below) {
-                (Some(_), _) => Some(("▀", style)),
-                (None, Some(tone)) => Some(("▄", Style::new().fg(tone))),
-                (None, None) => None,
-            }
+    match (theme.density(below), theme.density(above)) {
+        (None, None) => {
+            let symbol = *["░", "░", "▒", "▓"].get(below.max(above).checked_sub(1)?)?;
+            Some((symbol, theme.latency()))
         }
+        (Some(below), None) => Some(("▄", Style::new().fg(below))),
+        (None, Some(above)) => Some(("▀", Style::new().fg(above))),
+        (Some(below), Some(above)) if below == above => Some((" ", Style::new().bg(below))),
+        (Some(below), Some(above)) => Some(("▀", Style::new().fg(above).bg(below))),
     }
 }
 

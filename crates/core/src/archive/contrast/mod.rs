@@ -308,7 +308,15 @@ fn row(figure: &Figure, all: &[Vec<Vec<Figure>>]) -> Row {
         .map(|hauls| hauls.iter().filter_map(|h| h.iter().find(|f| f.name == figure.name)).collect())
         .collect();
     let values: Vec<Vec<f64>> = found.iter().map(|s| s.iter().map(|f| f.value).collect()).collect();
-    let sides: Vec<Option<Repeated>> = values.iter().map(|v| Repeated::of(v)).collect();
+    let means: Vec<Option<Repeated>> = values.iter().map(|v| Repeated::of(v)).collect();
+    let largest = means.iter().flatten().map(|r| r.mean.abs()).fold(0.0, f64::max);
+    let step = match &figure.name {
+        FigureKey::Of(id) => id.step(largest),
+        FigureKey::Own(_) => figure.quantity.step(),
+    };
+    // Readings that are all the same may all be off by half a step.
+    let known = |r: Repeated| Repeated { interval: r.interval.map(|half| half.max(step / 2.0)), ..r };
+    let sides: Vec<Option<Repeated>> = means.into_iter().map(|r| r.map(known)).collect();
     let within = found
         .iter()
         .map(|s| match s.as_slice() {
@@ -325,7 +333,7 @@ fn row(figure: &Figure, all: &[Vec<Vec<Figure>>]) -> Row {
         .map(|(i, (side, v))| {
             let difference = first.zip(*side).map(|(a, b)| b.mean - a.mean);
             let sample = |values, i: usize| Sample { values, own_variance: own_variance(&found[i]) };
-            let compared = compare(sample(&values[0], 0), sample(v, i), figure.quantity.step());
+            let compared = compare(sample(&values[0], 0), sample(v, i), step);
             let margin = first.and_then(|f| figure.quantity.margin(f.mean));
             let same = compared.zip(margin).is_some_and(|(c, m)| c.is_same_within(m));
             let test = compared.and_then(stats::Compared::difference);

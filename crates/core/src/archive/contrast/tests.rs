@@ -274,3 +274,30 @@ fn legs_are_compared_as_what_they_are_and_not_by_their_words() {
     assert_eq!(Group::Alike.key(&plain), Group::Alike.key(&again));
     assert_eq!(conditions::differs(&[vec![&plain], vec![&again]]), []);
 }
+
+#[test]
+fn what_is_read_in_steps_is_known_to_half_a_step_and_not_better() {
+    let latency = |all: Vec<Subject>, ms: f64| -> Vec<Subject> {
+        let bin = (ms * 0.985e-3, ms * 1.015e-3);
+        let with = |mut s: Subject| {
+            s.digest.figures.push(Figure::of(FigureId::LatencyP99, ms / 1e3, Some(bin)));
+            s
+        };
+        all.into_iter().map(with).collect()
+    };
+    let of = |a: f64, b: f64| {
+        let mut all = latency(repeats("bare", 24.0, [1000.0, 1001.0, 1002.0], 82.0), a);
+        all.extend(latency(repeats("fan", 24.0, [1000.0, 1001.0, 1002.0], 82.0), b));
+        Contrast::of(&all, &Group::Alike, None).unwrap()
+    };
+    // Every repeat in the same bin of 3 %: not known to be the same within 2 %.
+    let c = of(20.0, 20.0);
+    let p99 = row(&c, "latency p99");
+    assert_eq!(p99.against[0].standing, Standing::WithinNoise);
+    let half = p99.sides[0].unwrap().interval.unwrap();
+    assert!((half - 0.02 / 64.0).abs() < 1e-9, "{half}");
+    assert_eq!(row(&c, "hottest").sides[0].unwrap().interval, Some(0.5), "whole degrees");
+    // The next bin is no difference, one beyond all doubt is.
+    assert_eq!(row(&of(20.0, 20.6), "latency p99").against[0].standing, Standing::WithinNoise);
+    assert_eq!(row(&of(20.0, 25.0), "latency p99").against[0].standing, Standing::Differs);
+}

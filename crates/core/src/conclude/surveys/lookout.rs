@@ -5,15 +5,18 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::conclude::{Finding, verdict};
+use crate::drive::lookout_block;
 use crate::quantity::FindingKind;
 use crate::quantity::histogram::{Histogram, as_known};
 use crate::quantity::units::{Bytes, latency, span_words};
 use crate::readings::{During, Readings, Ruler};
 
 /// Reads that wait this many times what they wait at rest are kept waiting.
-pub const BEYOND: f64 = 10.0;
+const BEYOND: f64 = 10.0;
 /// At rest so many reads are needed for a median that tells.
 const LEAST_AT_REST: u64 = 20;
+/// And so many in a second: the median of fewer is chance.
+const LEAST_IN_A_SECOND: u64 = 5;
 
 /// How long reads waited, µs; what so few reads cannot tell is missing.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -32,13 +35,14 @@ pub struct Waits {
 
 impl Waits {
     fn of(h: &Histogram) -> Option<Self> {
-        let us = |q: f64| h.told_s(q).map(|s| s * 1e6);
+        let known = |ns: f64| as_known(ns).as_nanos() as f64 / 1e3;
+        let us = |q: f64| h.told_bin(q).map(|b| known(b.middle_ns()));
         Some(Self {
             reads: h.total(),
             p50_us: us(0.5)?,
             p99_us: us(0.99),
             p999_us: us(0.999),
-            longest_us: as_known(h.longest_ns()?).as_secs_f64() * 1e6,
+            longest_us: known(h.longest_ns()?),
         })
     }
 
@@ -79,7 +83,7 @@ pub struct LookoutSurvey {
     pub at_rest: Option<Waits>,
     /// While it read or wrote.
     pub under_load: Option<Waits>,
-    /// Bytes that the lookout read, as a share of those of the load.
+    /// Bytes that the lookout read, as a share of what the load moved meanwhile.
     pub share_of_load: Option<f64>,
     /// Stretches of more than a second in which half of the reads waited more than ten times the median at rest.
     pub kept_waiting: Vec<KeptWaiting>,
@@ -94,20 +98,23 @@ pub fn survey(readings: &Readings, findings: &[Finding]) -> Option<LookoutSurvey
     }
     let (at_rest, under_load) = (field.during(During::Rest), field.during(During::Load));
     let usual = at_rest.quantile_ns(0.5).filter(|_| at_rest.total() >= LEAST_AT_REST);
-    let moved = (readings.written() + readings.read()).as_f64();
-    let reads = under_load.total() as f64 * 4096.0;
+    let block = lookout_block(readings.head().map_or(Bytes::ZERO, |h| h.drive.block));
+    let looked = under_load.total() as f64 * block.as_f64();
+    let moved = field.moved(During::Load).as_f64();
     Some(LookoutSurvey {
         kept_waiting: usual.map(|usual| kept_waiting(readings, findings, usual)).unwrap_or_default(),
         at_rest: Waits::of(&at_rest),
         under_load: Waits::of(&under_load),
-        share_of_load: (moved > 0.0).then_some(reads / moved),
+        share_of_load: (moved > 0.0).then_some(looked / moved),
     })
 }
 
 fn kept_waiting(readings: &Readings, findings: &[Finding], usual_ns: f64) -> Vec<KeptWaiting> {
     let mut all: Vec<(f64, f64, During, Histogram)> = Vec::new();
     for (end, span, during, counts) in readings.lookout().stretches() {
-        if counts.quantile_ns(0.5).is_none_or(|ns| ns <= BEYOND * usual_ns) {
+        let waits = counts.total() >= LEAST_IN_A_SECOND
+            && counts.quantile_ns(0.5).is_some_and(|ns| ns > BEYOND * usual_ns);
+        if !waits {
             continue;
         }
         let (end, from) = (end.as_secs_f64(), end.saturating_sub(span).as_secs_f64());
@@ -297,6 +304,27 @@ mod tests {
         assert_eq!(s.kept_waiting, [], "five times as long is not ten times");
         // 3,000 reads of 4 KiB beside 12 GB.
         assert!((s.share_of_load.unwrap() - 3000.0 * 4096.0 / 12e9).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_median_of_a_few_reads_is_not_told() {
+        let r = readings(|s| if s < 10 { 80 } else { 8_000 });
+        assert_eq!(survey(&r, &[]).unwrap().kept_waiting.len(), 1);
+        let mut few = Readings::new();
+        few.push(&Event::HaulStarted(Box::new(r.head().unwrap().clone())));
+        for (second, us) in (0..60u64).map(|s| (s, if s < 30 { 80 } else { 8_000 })) {
+            let (end, span) = (Duration::from_secs(second + 1), Duration::from_secs(1));
+            let counts = Histogram::of([(us * 1000, LEAST_IN_A_SECOND - 1)]);
+            let leg = u16::from(second >= 30);
+            few.push(&Event::Latencies(Box::new(Latencies {
+                end,
+                span,
+                leg,
+                whose: Whose::Lookout,
+                counts,
+            })));
+        }
+        assert_eq!(survey(&few, &[]).unwrap().kept_waiting, []);
     }
 
     #[test]

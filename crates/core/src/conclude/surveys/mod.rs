@@ -42,12 +42,13 @@ pub struct Surveys {
 }
 
 impl Surveys {
-    /// Of a record and what was concluded from it.
+    /// Of a record and what was concluded from it; those that make findings are made before.
     #[must_use]
     pub(crate) fn of(
         readings: &Readings,
         ground: Option<ground::GroundSurvey>,
         verify: Option<verify::VerifySurvey>,
+        lookout: Option<lookout::LookoutSurvey>,
         findings: &[Finding],
     ) -> Self {
         Self {
@@ -56,8 +57,7 @@ impl Surveys {
             ladder: ladder::survey(readings),
             streams: stream::survey(readings, findings),
             fill: fill::survey(readings, findings),
-            // It is asked for before, since it makes findings.
-            lookout: None,
+            lookout,
             verify,
         }
     }
