@@ -64,12 +64,17 @@ impl<'a> Writer<'a> {
         self.row += 1;
     }
 
-    /// Wrapped text, every line but the first indented.
+    /// Wrapped text, every line but the first indented; where the rows end before the text, the last says so.
     pub fn text(&mut self, text: &str, indent: usize, style: Style) {
         let width = usize::from(self.area.width);
-        for (i, line) in wrap(text, width.saturating_sub(indent)).iter().enumerate() {
-            let lead = if i == 0 { 0 } else { indent };
-            self.line(&format!("{}{line}", " ".repeat(lead)), style);
+        let lines = wrap(text, width.saturating_sub(indent));
+        for (i, line) in lines.iter().enumerate() {
+            let lead = " ".repeat(if i == 0 { 0 } else { indent });
+            match lines.get(i + 1).filter(|_| self.left() == 1) {
+                // Too long for the row by its next line, so that it is cut with its mark.
+                Some(next) => self.line(&format!("{lead}{line} {next}{}", " ".repeat(width)), style),
+                None => self.line(&format!("{lead}{line}"), style),
+            }
         }
     }
 
@@ -82,6 +87,18 @@ impl<'a> Writer<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn text_that_has_no_room_is_seen_to_be_cut() {
+        let drawn = |height| {
+            let area = Rect::new(0, 0, 9, height);
+            let mut buf = Buffer::empty(area);
+            Writer::new(area, &mut buf).text("one two three four", 2, Style::new());
+            (0..height).map(|y| (0..9).map(|x| buf[(x, y)].symbol()).collect()).collect::<Vec<String>>()
+        };
+        assert_eq!(drawn(3), ["one two  ", "  three  ", "  four   "]);
+        assert_eq!(drawn(2), ["one two  ", "  three …"]);
+    }
 
     #[test]
     fn text_breaks_at_spaces_and_never_exceeds_the_width() {

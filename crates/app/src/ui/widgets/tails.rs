@@ -56,7 +56,7 @@ pub fn render(curves: &[Curve], named: &Named, area: Rect, buf: &mut Buffer, the
     };
     let room = usize::from(area.width - LABELS);
     buf.set_stringn(area.x + LABELS, area.y, named.title, room, theme.faint());
-    draw(&curves, named, plot, buf, theme);
+    let plot = draw(&curves, named, plot, buf, theme);
     let y = plot.y + plot.height + 3;
     let below = Rect { y, height: (area.y + area.height).saturating_sub(y), ..area };
     quantiles(&curves, named, below, buf, theme);
@@ -78,8 +78,9 @@ fn share_words(power: u16) -> String {
     }
 }
 
-fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &Theme) {
-    let Some((low, high)) = extent(curves.iter().map(|c| &c.counts)) else { return };
+/// Gives what it took of the plot.
+fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &Theme) -> Rect {
+    let Some((low, high)) = extent(curves.iter().map(|c| &c.counts)) else { return plot };
     // µs, with a little air.
     let span = (low as f64 / 1.3e3, high as f64 * 1.3 / 1e3);
     let decades = decades(curves, plot.height);
@@ -132,6 +133,7 @@ fn draw(curves: &[&Curve], named: &Named, plot: Rect, buf: &mut Buffer, theme: &
         })
         .collect();
     under(plot, &marks, named.axis, buf, theme);
+    plot
 }
 
 fn quantiles(curves: &[&Curve], named: &Named, area: Rect, buf: &mut Buffer, theme: &Theme) {

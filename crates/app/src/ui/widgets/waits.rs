@@ -77,7 +77,7 @@ fn cell(below: usize, above: usize, theme: &Theme) -> Option<(&'static str, Styl
     match (theme.density(below), theme.density(above)) {
         (None, None) => {
             let symbol = *["░", "░", "▒", "▓"].get(below.max(above).checked_sub(1)?)?;
-            Some((symbol, theme.latency()))
+            Some((symbol, theme.faint()))
         }
         (Some(below), None) => Some(("▄", Style::new().fg(below))),
         (None, Some(above)) => Some(("▀", Style::new().fg(above))),
