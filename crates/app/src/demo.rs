@@ -6,6 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use hollow_mile_core::drive::Drive;
+use hollow_mile_core::drive::freight::Trees;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Readings;
@@ -192,6 +193,7 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
         stamped: None,
         resume: None,
         forecast,
+        trees: Trees::new(),
     };
     let mut haul = Haul::new(drive, setup);
     let mut events = Vec::new();

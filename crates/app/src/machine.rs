@@ -102,8 +102,9 @@ pub fn health(target: &Target, home: &Path) -> Result<(DriveIdentity, Health), A
             let health = sim_health(&identity, SimDrive::new(spec, "", &Conditions::default(), 0));
             Ok((identity, health))
         }
-        Target::File(path) => {
-            let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        Target::File(path) | Target::Folder(path) => {
+            let above = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+            let folder = if matches!(target, Target::Folder(_)) { path } else { above };
             let under = Sysfs::default().under(folder);
             let drive = under.last().map_or_else(
                 || "no drive that this system shows".to_owned(),
@@ -221,6 +222,7 @@ pub const fn kind_word(kind: DriveKind) -> &'static str {
     match kind {
         DriveKind::Simulated => "simulated",
         DriveKind::File => "file",
+        DriveKind::Folder => "folder",
         DriveKind::Block => "device",
         DriveKind::Imported => "imported",
     }

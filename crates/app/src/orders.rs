@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use hollow_mile_core::drive::DriveIdentity;
+use hollow_mile_core::drive::freight::{Cargo, Trees};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
@@ -20,7 +21,7 @@ use crate::metrics::Metrics;
 use crate::session::Session;
 use crate::targets::{self, Opened, Target, Wish};
 use crate::told::estimate::forecast_of;
-use crate::{going_on, machine};
+use crate::{freight, going_on, machine};
 
 /// One drive of those that a route is run on.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -70,8 +71,9 @@ pub struct Ready {
 }
 
 impl Seat {
-    fn wish(&self, route: &Route, ledger: &Ledger, target: &Target) -> Wish {
+    fn wish(&self, route: &Route, ledger: &Ledger, target: &Target, cargo: (Cargo, Cargo)) -> Wish {
         Wish {
+            cargo,
             size: self.size,
             conditions: self.conditions.clone(),
             repeat: self.number,
@@ -96,7 +98,9 @@ impl Orders {
     pub fn open(&self, repeat: u32) -> Result<Ready, AppError> {
         let ledger = Ledger::open(&self.home)?;
         crate::watch::tidy(&self.home);
-        let mut ready = Ready { seats: Vec::new(), doubts: Vec::new() };
+        let (trees, unread) = freight::trees(&self.route)?;
+        let cargo = freight::most_at_once(&self.route, &trees)?;
+        let mut ready = Ready { seats: Vec::new(), doubts: unread };
         for seat in &self.seats {
             let target = Target::parse(&seat.drive)?;
             if let Target::Device(path) = &target {
@@ -105,18 +109,25 @@ impl Orders {
             // Two simulated drives of one kind are two drives.
             let number = seat.number + u64::from(repeat) * self.seats.len() as u64;
             let seat = Seat { number, ..seat.clone() };
-            let opened = targets::open(&target, &seat.wish(&self.route, &ledger, &target))?;
+            let opened = targets::open(&target, &seat.wish(&self.route, &ledger, &target, cargo))?;
             let identity = opened.drive.identity();
-            targets::fits(&self.route, identity)?;
+            targets::fits(&self.route, identity, seat.conditions.source.as_deref())?;
+            ready.doubts.extend(opened.said.iter().map(|s| format!("{}: {s}", seat.drive)));
             let doubts = targets::doubts(&self.route, identity);
             ready.doubts.extend(doubts.into_iter().map(|d| format!("{}: {d}", seat.drive)));
-            let setup = self.setup(&seat, &ledger, identity)?;
+            let setup = self.setup(&seat, &ledger, identity, trees.clone())?;
             ready.seats.push((seat.drive.clone(), opened, setup));
         }
         Ok(ready)
     }
 
-    fn setup(&self, seat: &Seat, ledger: &Ledger, identity: &DriveIdentity) -> Result<Setup, AppError> {
+    fn setup(
+        &self,
+        seat: &Seat,
+        ledger: &Ledger,
+        identity: &DriveIdentity,
+        trees: Trees,
+    ) -> Result<Setup, AppError> {
         let stamped = going_on::stamped(&self.route, self.continues.as_deref(), ledger, &identity.serial)?;
         let mut conditions = seat.conditions.clone();
         let (route, resume) = match &self.continues {
@@ -141,6 +152,7 @@ impl Orders {
             stamped,
             resume,
             forecast,
+            trees,
         })
     }
 

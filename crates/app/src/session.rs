@@ -75,7 +75,7 @@ impl Session {
         ends_with_starter: bool,
         metrics: Option<Metrics>,
     ) -> Result<Self, AppError> {
-        let Opened { drive, files } = opened;
+        let Opened { drive, files, .. } = opened;
         let simulated = drive.is_simulated();
         let haul_id = setup.haul.clone();
         for path in &files {

@@ -1,23 +1,26 @@
-//! From what the user names to a drive: `/dev/…`, `sim:NAME`, `sim:FILE.toml`, `file:PATH`.
+//! From what the user names to a drive: `/dev/…`, `sim:NAME`, `sim:FILE.toml`, `file:PATH`, `folder:PATH`.
 
 use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::route::LaidOn;
 use std::path::{Path, PathBuf};
 
+use hollow_mile_core::drive::freight::Cargo;
 use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, ParseUnitError};
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route;
 use hollow_mile_core::route::{Amount, LegKind, Route};
-use hollow_mile_drives::linux::guard::Consent;
+use hollow_mile_drives::linux::guard::{Consent, remove_own_folder};
 use hollow_mile_drives::linux::{
-    BlockDrive, EngineChoice, FileDrive, Outside, WithThermometers, filler_path, room_for_level,
+    BlockDrive, EngineChoice, FileDrive, FolderDrive, FolderError, Outside, WithThermometers, filler_path,
+    room_for_level,
 };
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 
-use hollow_mile_ledger::Ledger;
+use hollow_mile_ledger::{Ledger, Leftover};
 
 use crate::error::AppError;
+use crate::freight;
 
 /// A drive as the user names it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,6 +29,8 @@ pub enum Target {
     Sim(String),
     /// A file to be made.
     File(PathBuf),
+    /// A folder in which one of our own is made.
+    Folder(PathBuf),
     /// A block device of this machine.
     Device(PathBuf),
 }
@@ -43,11 +48,14 @@ impl Target {
         if let Some(path) = text.strip_prefix("file:").filter(|p| !p.is_empty()) {
             return Ok(Self::File(PathBuf::from(path)));
         }
+        if let Some(path) = text.strip_prefix("folder:").filter(|p| !p.is_empty()) {
+            return Ok(Self::Folder(PathBuf::from(path)));
+        }
         if text.starts_with("/dev/") {
             return Ok(Self::Device(PathBuf::from(text)));
         }
         Err(AppError::usage(format!(
-            "\"{shown}\" is no drive: give /dev/… (`hollow-mile yard`), sim:NAME (`hollow-mile sim list`), sim:FILE.toml, or file:PATH with --size"
+            "\"{shown}\" is no drive: give /dev/… (`hollow-mile yard`), sim:NAME (`hollow-mile sim list`), sim:FILE.toml, file:PATH with --size, or folder:PATH for files"
         )))
     }
 }
@@ -84,6 +92,8 @@ pub struct Wish {
     pub repeat: u64,
     /// The route writes, or wipes.
     pub destroys: bool,
+    /// The most that trees of files take at one time, on the target and on the source.
+    pub cargo: (Cargo, Cargo),
     /// The highest level of fill that the route brings the drive to, percent.
     pub fills: Option<f64>,
     /// What the user agreed to lose.
@@ -118,8 +128,8 @@ pub fn open(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         .map(|(name, path)| Outside::open(name, Path::new(path)))
         .collect::<Result<Vec<_>, _>>()
         .map_err(AppError::usage)?;
-    let Opened { drive, files } = opened;
-    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), files })
+    let Opened { drive, files, said } = opened;
+    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), files, said })
 }
 
 fn engine_choice() -> EngineChoice {
@@ -138,7 +148,7 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         Target::Device(path) => {
             let consent = wish.destroys.then_some(&wish.consent);
             let drive = BlockDrive::open(path, consent, engine_choice(), rand_seed(*repeat))?;
-            Ok(Opened { drive: Box::new(drive), files: Vec::new() })
+            Ok(Opened { drive: Box::new(drive), files: Vec::new(), said: Vec::new() })
         }
         Target::Sim(name) => {
             let mut spec = sim_spec(name)?;
@@ -146,7 +156,29 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
                 spec.wear.host_written = spec.wear.host_written.max(lived);
             }
             let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, *repeat);
-            Ok(Opened { drive: Box::new(drive), files: Vec::new() })
+            Ok(Opened { drive: Box::new(drive), files: Vec::new(), said: Vec::new() })
+        }
+        Target::Folder(path) => {
+            let usage = |e: FolderError| AppError::usage(e.to_string());
+            let mut drive = FolderDrive::create(path, rand_seed(*repeat)).map_err(usage)?;
+            match conditions.source.as_deref() {
+                Some(sim) if sim.starts_with("sim:") => {
+                    return Err(AppError::usage(
+                        "a simulated drive gives no bytes to a real folder: give --from PATH or --from /dev/…",
+                    ));
+                }
+                Some(source) => {
+                    let source = source.strip_prefix("folder:").unwrap_or(source);
+                    drive.set_source(Path::new(source)).map_err(usage)?;
+                }
+                None => {}
+            }
+            drive.fits(wish.cargo.0, wish.cargo.1).map_err(usage)?;
+            let said = drive.shares_a_drive().then(|| {
+                "source and target lie on one drive: what is read there slows what is written".to_owned()
+            });
+            let files = drive.folders();
+            Ok(Opened { drive: Box::new(drive), files, said: said.into_iter().collect() })
         }
         Target::File(path) => {
             let size = size
@@ -163,7 +195,7 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
                 drive.make_filler().map_err(|e| AppError::usage(e.to_string()))?;
                 files.push(filler_path(drive.path()));
             }
-            Ok(Opened { drive: Box::new(drive), files })
+            Ok(Opened { drive: Box::new(drive), files, said: Vec::new() })
         }
     }
 }
@@ -189,8 +221,18 @@ pub fn file_size(text: &str) -> Result<Bytes, ParseUnitError> {
 pub struct Opened {
     /// The drive.
     pub drive: Box<dyn Drive>,
-    /// The files that were made for it, or may be.
+    /// The files and folders that were made for it, or may be.
     pub files: Vec<PathBuf>,
+    /// What is to be said of it before it begins, in sentences.
+    pub said: Vec<String>,
+}
+
+/// Removes what a haul left behind, if it is still the same beyond doubt. Tells whether it was removed.
+///
+/// # Errors
+/// When it cannot be removed.
+pub fn remove_leftover(ledger: &Ledger, left: &Leftover) -> Result<bool, AppError> {
+    Ok(ledger.remove_leftover(left, |folder| remove_own_folder(folder, None))?)
 }
 
 /// The simulated drives that ship, as the yard shows them.
@@ -258,10 +300,11 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
 ///
 /// # Errors
 /// When a block or a region does not fit the drive.
-pub fn fits(route: &Route, drive: &DriveIdentity) -> Result<(), AppError> {
+pub fn fits(route: &Route, drive: &DriveIdentity, source: Option<&str>) -> Result<(), AppError> {
+    freight::fits(route, drive.kind == DriveKind::Folder, drive.kind == DriveKind::Simulated, source)?;
     let (capacity, block) = (drive.capacity, drive.block);
     let flat = route.laid_out(LaidOn::file_system_if(drive.kind == DriveKind::File));
-    for leg in &flat.legs {
+    for leg in flat.legs.iter().filter(|l| l.kind != LegKind::Freight) {
         let refuse = |why: String| Err(AppError::usage(format!("{}, {}: {why}", route.name, leg.words())));
         let blocks = if leg.blocks.is_empty() { vec![leg.block] } else { leg.blocks.clone() };
         if let Some(odd) = blocks.iter().find(|b| leg.kind.moves() && !b.get().is_multiple_of(block.get())) {

@@ -10,14 +10,14 @@ use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::drive::stamp::{FILE_MARK, is_ours};
+use hollow_mile_core::drive::stamp::{FILE_MARK, FOLDER_MARK, is_ours};
 use hollow_mile_core::quantity::units::Bytes;
 use rusqlite::params;
 use rustix::fs::lgetxattr;
 
 use crate::{Ledger, LedgerError};
 
-/// A file that a haul left behind.
+/// A file, or a folder of files, that a haul left behind.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Leftover {
     /// Where.
@@ -42,10 +42,7 @@ struct Known {
 impl Known {
     fn of(path: &Path) -> std::io::Result<(Self, std::fs::Metadata)> {
         let meta = std::fs::symlink_metadata(path)?;
-        let mut value = [0u8; 64];
-        let mark = lgetxattr(path, FILE_MARK, &mut value)
-            .ok()
-            .and_then(|n| String::from_utf8(value.get(..n)?.to_vec()).ok());
+        let mark = if meta.is_dir() { folder_mark(path) } else { file_mark(path) };
         let born = meta.created().ok().and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
         let born_ns = born.and_then(|t| i64::try_from(t.as_nanos()).ok()).filter(|t| *t > 0);
         Ok((Self { device: meta.dev() as i64, inode: meta.ino() as i64, mark, born_ns }, meta))
@@ -58,6 +55,37 @@ impl Known {
             None => noted.born_ns.is_some() && self.born_ns == noted.born_ns && begins_like_ours(path),
         }
     }
+}
+
+/// The mark of a file: an attribute.
+fn file_mark(path: &Path) -> Option<String> {
+    let mut value = [0u8; 64];
+    let n = lgetxattr(path, FILE_MARK, &mut value).ok()?;
+    String::from_utf8(value.get(..n)?.to_vec()).ok()
+}
+
+/// The mark of a folder: a file in it, which is no link.
+fn folder_mark(path: &Path) -> Option<String> {
+    let file = path.join(FOLDER_MARK);
+    std::fs::symlink_metadata(&file).ok().filter(std::fs::Metadata::is_file)?;
+    let mut text = String::new();
+    std::fs::File::open(&file).ok()?.take(64).read_to_string(&mut text).ok()?;
+    Some(text.trim().to_owned()).filter(|t| t.len() == 32)
+}
+
+/// What lies in a folder, in all folders of it.
+fn size_below(folder: &Path) -> u64 {
+    let (mut sum, mut open) = (0, vec![folder.to_owned()]);
+    while let Some(next) = open.pop() {
+        for entry in std::fs::read_dir(next).into_iter().flatten().flatten() {
+            match entry.metadata() {
+                Ok(meta) if meta.is_dir() => open.push(entry.path()),
+                Ok(meta) => sum += meta.blocks() * 512,
+                Err(_) => {}
+            }
+        }
+    }
+    sum
 }
 
 /// Its first 4 KiB are of ours, or were never written.
@@ -113,10 +141,12 @@ impl Ledger {
             let path = PathBuf::from(path);
             match Known::of(&path) {
                 Ok((now, meta))
-                    if meta.is_file() && (now.device, now.inode) == (noted.device, noted.inode) =>
+                    if (meta.is_file() || meta.is_dir())
+                        && (now.device, now.inode) == (noted.device, noted.inode) =>
                 {
                     let certain = now.is_surely(&noted, &path);
-                    found.push(Leftover { path, size: Bytes::new(meta.blocks() * 512), haul, certain });
+                    let size = if meta.is_dir() { size_below(&path) } else { meta.blocks() * 512 };
+                    found.push(Leftover { path, size: Bytes::new(size), haul, certain });
                 }
                 // Gone, or another file by now: not ours to touch.
                 Ok(_) => self.strike_file(&path)?,
@@ -128,19 +158,26 @@ impl Ledger {
     }
 
     /// Removes a file that was left behind, if it is still the same beyond doubt; else it is left alone and no longer
-    /// listed. Tells whether it was removed.
+    /// listed. Tells whether it was removed. A folder of files is removed by `clear`, which knows what of it is ours.
     ///
     /// # Errors
     /// When it cannot be removed.
-    pub fn remove_leftover(&self, leftover: &Leftover) -> Result<bool, LedgerError> {
+    pub fn remove_leftover(
+        &self,
+        leftover: &Leftover,
+        clear: impl FnOnce(&Path) -> Result<(), String>,
+    ) -> Result<bool, LedgerError> {
         let Some(now) = self.leftovers()?.into_iter().find(|l| l.path == leftover.path) else {
             return Ok(false);
         };
         if now.certain {
-            std::fs::remove_file(&leftover.path).map_err(|e| LedgerError::NotWritable {
-                home: leftover.path.display().to_string(),
-                why: e.to_string(),
-            })?;
+            let removed = if leftover.path.is_dir() {
+                clear(&leftover.path)
+            } else {
+                std::fs::remove_file(&leftover.path).map_err(|e| e.to_string())
+            };
+            let home = leftover.path.display().to_string();
+            removed.map_err(|why| LedgerError::NotWritable { home, why })?;
         }
         self.strike_file(&leftover.path)?;
         Ok(now.certain)

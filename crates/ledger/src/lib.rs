@@ -472,11 +472,16 @@ pub fn summary(conclusions: &Conclusions) -> String {
             | FindingKind::OtherTraffic
             | FindingKind::FillSlowdown
             | FindingKind::OffForecast
+            | FindingKind::WriteBack
             | FindingKind::Background => format!("{} {place}{more}", kind.word()),
             FindingKind::KeptWaiting => {
                 let longest = s.lookout.iter().flat_map(|l| &l.kept_waiting).map(|k| k.waits.p50_us);
                 let p50 = longest.fold(0.0, f64::max);
                 format!("{} {}", kind.word(), latency(Duration::from_secs_f64(p50 / 1e6)))
+            }
+            FindingKind::Bottleneck => {
+                let on = likes.all.first().and_then(|f| f.waits_for).map(|w| w.on.word());
+                format!("{} {}{more}", kind.word(), on.unwrap_or_default()).trim_end().into()
             }
             // It holds of the whole.
             FindingKind::HostLimit => kind.word().into(),

@@ -151,6 +151,47 @@ fn leftovers_are_ours_only_while_they_are_the_same_file() {
     assert!(path.exists(), "a file that took its place is left alone");
 }
 
+fn no_folder(_: &std::path::Path) -> Result<(), String> {
+    panic!("it is no folder")
+}
+
+#[test]
+fn a_folder_of_ours_is_known_by_the_mark_in_it() {
+    let dir = tempfile::tempdir().unwrap();
+    write(Ledger::open(dir.path()).unwrap(), "file0001", false);
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let folder = dir.path().join("hollow-mile-1");
+    let mark = folder.join(".hollow-mile");
+    let make = |word: char| {
+        std::fs::create_dir(&folder).unwrap();
+        std::fs::write(&mark, word.to_string().repeat(32)).unwrap();
+        std::fs::write(folder.join("f1"), vec![7; 10_000]).unwrap();
+    };
+    make('a');
+    ledger.note_file(&folder, "file0001").unwrap();
+    let left = ledger.leftovers().unwrap();
+    assert!(left.len() == 1 && left[0].certain && left[0].size.get() >= 10_000, "{left:?}");
+    // Another folder by this name, with another mark, or with a link for one: left alone, even where it got the same inode.
+    for linked in [false, true] {
+        std::fs::remove_dir_all(&folder).unwrap();
+        make('b');
+        if linked {
+            std::fs::rename(&mark, dir.path().join("elsewhere")).unwrap();
+            std::os::unix::fs::symlink(dir.path().join("elsewhere"), &mark).unwrap();
+        }
+        let inode = std::fs::metadata(&folder).unwrap().ino();
+        ledger.db.execute("UPDATE leftovers SET inode = ?1", [inode as i64]).unwrap();
+        assert!(!ledger.leftovers().unwrap()[0].certain);
+    }
+    std::fs::remove_dir_all(&folder).unwrap();
+    make('a');
+    let inode = std::fs::metadata(&folder).unwrap().ino();
+    ledger.db.execute("UPDATE leftovers SET inode = ?1", [inode as i64]).unwrap();
+    let left = ledger.leftovers().unwrap();
+    let clear = |path: &std::path::Path| std::fs::remove_dir_all(path).map_err(|e| e.to_string());
+    assert!(ledger.remove_leftover(&left[0], clear).unwrap() && !folder.exists());
+}
+
 #[test]
 fn a_file_that_got_the_inode_of_ours_is_never_removed() {
     let dir = tempfile::tempdir().unwrap();
@@ -169,7 +210,7 @@ fn a_file_that_got_the_inode_of_ours_is_never_removed() {
         ledger.db.execute("UPDATE leftovers SET inode = ?1", [again as i64]).unwrap();
         let left = ledger.leftovers().unwrap();
         assert!(left.len() == 1 && !left[0].certain, "{left:?}");
-        assert!(!ledger.remove_leftover(&left[0]).unwrap());
+        assert!(!ledger.remove_leftover(&left[0], no_folder).unwrap());
         assert_eq!(std::fs::read(&path).unwrap(), b"the only copy of a thesis");
         assert_eq!(ledger.leftovers().unwrap(), [], "it is said once and struck off");
         std::fs::remove_file(&path).unwrap();
@@ -181,7 +222,7 @@ fn a_file_that_got_the_inode_of_ours_is_never_removed() {
     assert!(!ledger.leftovers().unwrap()[0].certain);
     ledger.note_file(&path, "file0001").unwrap();
     let left = ledger.leftovers().unwrap();
-    assert!(ledger.remove_leftover(&left[0]).unwrap() && !path.exists());
+    assert!(ledger.remove_leftover(&left[0], no_folder).unwrap() && !path.exists());
 }
 
 #[test]

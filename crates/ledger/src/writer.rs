@@ -57,10 +57,13 @@ fn identity(home: &Path) -> Option<(u64, u64)> {
 /// The ledger's log, unless the haul's file lies on the same file system. (The guard keeps a device under test from holding it.)
 fn log_beside(ledger: &Ledger, head: &HaulHead) -> Option<File> {
     let device = |path: &Path| std::fs::metadata(path).map(|m| m.dev()).ok();
-    let file = head.drive.target.strip_prefix("file:").filter(|_| head.drive.kind == DriveKind::File);
-    if let Some(folder) = file.and_then(|f| Path::new(f).parent())
-        && device(folder) == device(ledger.home())
-    {
+    let target = &head.drive.target;
+    let folder = match head.drive.kind {
+        DriveKind::File => target.strip_prefix("file:").and_then(|f| Path::new(f).parent()),
+        DriveKind::Folder => target.strip_prefix("folder:").map(Path::new),
+        _ => None,
+    };
+    if folder.is_some_and(|f| device(f) == device(ledger.home())) {
         return None;
     }
     // Opened now: a later fault of the disk is then told to this handle.

@@ -293,7 +293,7 @@ pub fn leftovers(remove: bool, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let mut rows = Vec::new();
     for left in ledger.leftovers()? {
-        let removed = remove && ledger.remove_leftover(&left)?;
+        let removed = remove && crate::targets::remove_leftover(&ledger, &left)?;
         rows.push(Row {
             path: left.path.display().to_string(),
             size_bytes: left.size.get(),

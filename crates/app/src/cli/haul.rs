@@ -91,6 +91,7 @@ fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
             cooling: said(&args.cooling, "cooling")?,
             slot: said(&args.slot, "slot")?,
             label: said(&args.label, "label")?,
+            source: said(&args.from, "from")?,
             rested_for: None,
             tags: args.tags.clone(),
             earlier: Vec::new(),

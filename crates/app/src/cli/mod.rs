@@ -19,7 +19,7 @@ mod worlds;
 pub use chart::{ChartKind, draw, encode};
 
 use std::io::{IsTerminal, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Parser, Subcommand};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
@@ -29,8 +29,10 @@ use serde::Serialize;
 
 use crate::error::{AppError, Exit};
 use crate::told::words;
+use crate::told::words::printable;
 use crate::told::wrap::wrap;
 use crate::{demo, home, targets, ui};
+use archive::Existing;
 
 /// What the program's own words mean, for whoever meets them first.
 const WORDS: &str = "\
@@ -70,9 +72,12 @@ fn tag(text: &str) -> Result<(String, String), String> {
 pub struct HaulArgs {
     /// Route: a name from `route list`, or a file that ends in .toml
     route: String,
-    /// Drive: /dev/…, sim:NAME, sim:FILE.toml, or file:PATH with --size; several times for several at once
+    /// Drive: /dev/…, sim:NAME, sim:FILE.toml, file:PATH with --size, or folder:PATH for files; several times for several at once
     #[arg(long, value_name = "DRIVE", required = true)]
     on: Vec<String>,
+    /// Where files are copied from: a folder, /dev/… (only read) or sim:NAME; of several drives once for all, or once for each
+    #[arg(long, value_name = "PATH")]
+    from: Vec<String>,
     /// Size of a file: target: 20GB (rounded down to whole 4 KiB), 16GiB, or a count of bytes
     #[arg(long, value_name = "SIZE", value_parser = bytes)]
     size: Option<Bytes>,
@@ -309,6 +314,17 @@ enum Verb {
         #[arg(value_name = "FOLDER")]
         folder: Option<PathBuf>,
     },
+    /// Write down the shape of a folder: sizes and layout of its files, no name and no content
+    Shape {
+        /// The folder
+        folder: PathBuf,
+        /// File to write: .toml; freight legs take it as like = "FILE"
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+        /// Write over a file that exists
+        #[arg(long)]
+        force: bool,
+    },
     /// List files that a killed haul left behind, or remove them
     Leftovers {
         /// Remove them
@@ -444,8 +460,19 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Prove { drives, seed, mistakes, json }) => {
             prove::run(drives, seed, mistakes, Answer::json_if(json))
         }
+        Some(Verb::Shape { folder, output, force }) => shape(&folder, &output, Existing::replace_if(force)),
         Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, Answer::json_if(json)),
     }
+}
+
+/// Writes down the shape of a folder.
+fn shape(folder: &Path, output: &Path, existing: Existing) -> Result<Exit, AppError> {
+    let (shape, said) = crate::freight::read_shape(folder)?;
+    let mut file = archive::create(output, existing)?;
+    file.write_all(shape.to_toml().as_bytes()).map_err(|e| AppError::file(output, "written", &e))?;
+    said.iter().for_each(|s| eprintln!("{}", printable(s)));
+    say(&format!("{}: {} files in {} folders", output.display(), shape.files(), shape.parents().len() + 1))?;
+    Ok(Exit::Done)
 }
 
 fn open_ledger() -> Result<Ledger, AppError> {

@@ -105,7 +105,7 @@ fn rehearse(orders: &Orders) -> Result<(), AppError> {
     let seat = &orders.seats[0];
     match Target::parse(&seat.drive)? {
         // To open a file would make it.
-        Target::File(_) => Ok(()),
+        Target::File(_) | Target::Folder(_) => Ok(()),
         Target::Device(_) | Target::Sim(_) => orders.open(0).map(drop),
     }
 }

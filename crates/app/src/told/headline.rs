@@ -195,6 +195,7 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
     let at = clock(first.elapsed);
     Some(match likes.kind {
         // The answer has sentences of their own for these, and counts failed operations.
+        FindingKind::Bottleneck | FindingKind::WriteBack => return None,
         FindingKind::CacheEnd
         | FindingKind::Throttle
         | FindingKind::Unexplained
@@ -374,8 +375,12 @@ mod tests {
                     "Off its forecast from 0:00:00 on: 1 000 MB/s where 2 000 MB/s was expected"
                 }
                 FindingKind::Unexplained => "one visit does not tell why",
-                // They are said from what was counted, and from what the lookout saw.
-                FindingKind::MediaError | FindingKind::DataMismatch | FindingKind::KeptWaiting => "",
+                // They are said from what was counted, from what the lookout saw, and from what freight legs say.
+                FindingKind::MediaError
+                | FindingKind::DataMismatch
+                | FindingKind::KeptWaiting
+                | FindingKind::Bottleneck
+                | FindingKind::WriteBack => "",
             };
             assert!(told.contains(words), "{kind:?}: {told}");
         }

@@ -238,7 +238,7 @@ impl App {
                 }
             }
             Yes::Remove(left) => {
-                let result = self.ledger.remove_leftover(&left).map_err(AppError::from);
+                let result = crate::targets::remove_leftover(&self.ledger, &left);
                 let path = left.path.display().to_string();
                 match result {
                     Ok(true) => self.say(format!("{path} is removed.")),

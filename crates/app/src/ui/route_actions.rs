@@ -233,6 +233,7 @@ fn new_leg(kind: &str) -> Result<Leg, AppError> {
             "rests = [\"1 min\", \"4 min\"]\nuntil = { past_cache_end = \"20 GB\", duration = \"20 min\" }"
         }
         "verify" => "of = \"last\"",
+        "freight" => "carry = \"write\"\nfiles = [{ size = \"1 MiB\" }]\ntotal = \"1 GB\"",
         "group" => "repeat = 2\n[[leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"10 GB\" }",
         _ => "",
     };

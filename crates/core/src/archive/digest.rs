@@ -320,6 +320,12 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::MeanOverTheGround
         | FigureId::SlowStretches
         | FigureId::StartOverEnd
+        | FigureId::FreightRate
+        | FigureId::FileCost
+        | FigureId::FolderCost
+        | FigureId::TimeToReturn
+        | FigureId::TimeToDurable
+        | FigureId::Amplification
         | FigureId::LookoutP50
         | FigureId::LookoutP99
         | FigureId::LookoutP999

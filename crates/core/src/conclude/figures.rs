@@ -7,6 +7,7 @@ use crate::quantity::units::{Celsius, Rate};
 use crate::quantity::{FigureId, FindingKind, mb_s};
 use crate::readings::{Consistency, During, Readings, Steadiness};
 
+use super::surveys::freight::Costs;
 use super::{Conclusions, Finding, Slope};
 
 /// The figures of a haul. A figure that the record cannot give is `None`.
@@ -142,6 +143,8 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
     if let Some(bin) = quantile(id, readings) {
         return Some(bin.middle_ns() / 1e9);
     }
+    let freight = || s.freight.as_ref()?.legs.iter().find(|l| l.carry.makes());
+    let cost = |of: fn(&Costs) -> Option<f64>| of(freight()?.costs.as_ref()?);
     let throttles = || conclusions.findings.iter().filter(|f| f.kind == FindingKind::Throttle);
     match id {
         FigureId::Burst => rate(f.burst),
@@ -167,6 +170,12 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::MeanOverTheGround => Some(s.ground.as_ref()?.mean_mb_s * 1e6),
         FigureId::SlowStretches => Some(s.ground.as_ref()?.slow().count() as f64),
         FigureId::StartOverEnd => s.ground.as_ref()?.first_over_last,
+        FigureId::FreightRate => rate(freight()?.rate),
+        FigureId::FileCost => cost(|c| c.per_file.map(|i| i.value)),
+        FigureId::FolderCost => cost(|c| c.per_folder),
+        FigureId::TimeToReturn => Some(freight()?.returned_s),
+        FigureId::TimeToDurable => freight()?.durable_s,
+        FigureId::Amplification => freight()?.amplification,
         // Those that `quantile` could not tell.
         FigureId::LatencyP50
         | FigureId::LatencyP99

@@ -101,6 +101,7 @@ fn compare(series: &Series, first: &Load<'_>, load: &Load<'_>) -> Option<Finding
         transition: None,
         may_be: Vec::new(),
         failed: None,
+        waits_for: None,
         confidence: 0.85,
         evidence,
     })

@@ -7,6 +7,7 @@ use std::time::Duration;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::quantity::waited_for::Waiting;
 
 /// One conclusion, with its place on every ruler. Serialises as the design's findings JSON: seconds, bytes, MB/s, °C.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -69,6 +70,9 @@ pub struct Finding {
     /// Of what is off its forecast: the assumption that failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<Assumption>,
+    /// Of a bottleneck: what is waited for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits_for: Option<Waiting>,
     /// Plain sentences with numbers.
     pub evidence: Vec<String>,
 }
@@ -129,6 +133,7 @@ impl Finding {
             confidence: 1.0,
             may_be: Vec::new(),
             failed: None,
+            waits_for: None,
             evidence: Vec::new(),
         }
     }

@@ -33,7 +33,7 @@ use crate::quantity::units::{Bytes, Rate};
 use crate::readings::run::Run;
 use crate::readings::{Readings, Ruler};
 use crate::route::Leg;
-use surveys::{Surveys, ground as ground_survey, lookout, verify};
+use surveys::{Surveys, freight, ground as ground_survey, lookout, verify};
 
 impl Readings {
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
@@ -68,12 +68,14 @@ impl Readings {
         let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
         findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
         findings.extend(off_forecast::findings(self));
+        let freight = freight::survey(self);
+        findings.extend(freight.iter().flat_map(|f| freight::findings(self, f)));
         findings.sort_by_key(|f| f.elapsed);
         let lookout = lookout::survey(self, &findings);
         findings.extend(lookout.iter().flat_map(|l| lookout::findings(self, l)));
         findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.as_ref());
-        let surveys = Surveys::of(self, ground, verify, lookout, &findings);
+        let surveys = Surveys::of(self, ground, verify, lookout, freight, &findings);
         Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
     }
 

@@ -25,9 +25,11 @@ const fn gravity(kind: FindingKind) -> u8 {
         FindingKind::OtherTraffic => 6,
         FindingKind::HostLimit => 7,
         FindingKind::Background => 8,
-        FindingKind::KeptWaiting => 9,
-        FindingKind::OffForecast => 10,
-        FindingKind::Unexplained => 11,
+        FindingKind::Bottleneck => 9,
+        FindingKind::WriteBack => 10,
+        FindingKind::KeptWaiting => 11,
+        FindingKind::OffForecast => 12,
+        FindingKind::Unexplained => 13,
     }
 }
 
@@ -42,9 +44,11 @@ pub const fn changes_the_rate(kind: FindingKind) -> bool {
         | FindingKind::Background
         | FindingKind::OtherTraffic
         | FindingKind::MediaError
+        | FindingKind::WriteBack
         | FindingKind::Unexplained => true,
-        // The first holds a rate down as a whole, the next two say nothing of rates, the last is of other hauls' rates.
+        // The first two hold a rate down as a whole, the next two say nothing of rates, the last is of other hauls' rates.
         FindingKind::HostLimit
+        | FindingKind::Bottleneck
         | FindingKind::DataMismatch
         | FindingKind::KeptWaiting
         | FindingKind::OffForecast => false,
@@ -62,6 +66,8 @@ pub const fn answers_a_contrast(kind: FindingKind) -> bool {
         | FindingKind::HostLimit
         | FindingKind::MediaError
         | FindingKind::DataMismatch
+        | FindingKind::Bottleneck
+        | FindingKind::WriteBack
         | FindingKind::KeptWaiting
         | FindingKind::OffForecast
         | FindingKind::Unexplained => false,

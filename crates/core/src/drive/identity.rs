@@ -12,6 +12,8 @@ pub enum DriveKind {
     Simulated,
     /// A file of our own on a mounted file system.
     File,
+    /// A folder of our own on a mounted file system.
+    Folder,
     /// A whole block device.
     Block,
     /// A record that came from elsewhere as CSV.

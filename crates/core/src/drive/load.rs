@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::freight::Freight;
 use super::stamp::{Expected, Origin};
 use crate::quantity::units::{Bytes, Rate};
 
@@ -21,6 +22,8 @@ pub enum LoadKind {
     Mixed,
     /// Reads, and judges the stamp of every block against [`Load::check`].
     Verify,
+    /// Moves files, as [`Load::freight`] says.
+    Freight,
     /// Writes the region, once; a file brings its file system to this level instead, with a file beside it.
     Fill {
         /// Share that shall hold data, in parts per million.
@@ -45,6 +48,7 @@ impl LoadKind {
             Self::Read => "read",
             Self::Mixed => "mixed",
             Self::Verify => "verify",
+            Self::Freight => "freight",
             Self::Fill { .. } => "fill",
             Self::Wipe => "wipe",
             Self::SelfTest { .. } => "selftest",
@@ -140,6 +144,8 @@ pub struct Load {
     pub from: Option<Bytes>,
     /// Beside it, a single read of 4 KiB so often: what another user of the drive waits.
     pub lookout: Option<Duration>,
+    /// What is done with files, for [`LoadKind::Freight`].
+    pub freight: Option<Freight>,
     /// Bytes that were moved under this load before, from the start of its region on: stamps go on in that lap.
     pub done: Bytes,
 }
@@ -166,6 +172,7 @@ impl Load {
             sample: None,
             from: None,
             lookout: None,
+            freight: None,
             done: Bytes::ZERO,
         }
     }

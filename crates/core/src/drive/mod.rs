@@ -3,6 +3,7 @@
 //! A drive is its own clock: [`Drive::work`] returns the time that has passed since the last call, so a real drive
 //! measures and a simulated one computes, and the runner needs no clock.
 
+pub mod freight;
 pub mod health;
 mod identity;
 mod latency;
@@ -16,6 +17,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::drive::freight::Freighted;
 use crate::drive::stamp::Mismatch;
 use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
@@ -76,6 +78,8 @@ pub struct Tally {
     pub latencies: Histogram,
     /// What the lookout waited for each of its reads, from when it was due.
     pub lookout: Histogram,
+    /// What happened to files.
+    pub freight: Option<Box<Freighted>>,
     /// Bytes that the device moved for others.
     pub other: Option<Bytes>,
     /// Operations that failed.
@@ -116,6 +120,8 @@ pub struct Late {
     pub latencies: Histogram,
     /// What the lookout saw.
     pub lookout: Histogram,
+    /// What happened to files.
+    pub freight: Option<Box<Freighted>>,
 }
 
 impl Late {

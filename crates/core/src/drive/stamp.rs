@@ -56,6 +56,9 @@ pub fn encode(origin: Origin, address: u64, body_sum: u32) -> [u8; LENGTH] {
 /// At the head of each 4 KiB that is written without a stamp, before its address and a running number.
 pub const PLAIN: [u8; 8] = *b"HMload1\0";
 
+/// Name of the file that marks a folder of ours, with a random word in it.
+pub const FOLDER_MARK: &str = ".hollow-mile";
+
 /// Name of the extended attribute that files of our own carry, with a random mark as its value.
 pub const FILE_MARK: &str = "user.hollow-mile";
 

@@ -4,6 +4,7 @@
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
 pub mod course;
+mod freight;
 mod latencies;
 mod running;
 mod steps;
@@ -13,6 +14,7 @@ use crate::drive::Ending;
 use crate::route::LaidOn;
 use std::time::Duration;
 
+use crate::drive::freight::Trees;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
@@ -45,6 +47,8 @@ pub struct Setup {
     pub resume: Option<Resume>,
     /// What it should be like, from earlier hauls of the drive.
     pub forecast: Option<Forecast>,
+    /// Trees of legs that take the shape of a folder, by what the leg calls it.
+    pub trees: Trees,
 }
 
 /// Where a haul that was stopped goes on.
@@ -267,7 +271,10 @@ impl<D: Drive> Haul<D> {
             self.stage = Stage::InLeg(index);
             return self.next_step(out, index);
         }
-        let mut load = self.load(index, leg);
+        let mut load = match self.load_with_freight(index, leg) {
+            Ok(load) => load,
+            Err(error) => return self.fail(out, index, &error),
+        };
         if let Some(resume) = self.setup.resume.take().filter(|r| r.leg == index) {
             load = steps::resumed(load, resume.moved);
             self.running.moved = resume.moved;
@@ -329,6 +336,7 @@ impl<D: Drive> Haul<D> {
             }),
         );
         self.running.second.add(&tally.latencies, &tally.lookout);
+        self.running.second.add_freight(tally.freight);
         if self.running.second.is_over(self.elapsed) {
             self.close_second(out, index);
         }
@@ -359,7 +367,8 @@ impl<D: Drive> Haul<D> {
             return Some(LegEnd::Errors);
         }
         if self.running.load_finished {
-            return Some(if leg.kind.moves() { LegEnd::Bytes } else { LegEnd::Complete });
+            let by_bytes = leg.kind.moves() && leg.kind != LegKind::Freight;
+            return Some(if by_bytes { LegEnd::Bytes } else { LegEnd::Complete });
         }
         if until.duration.is_some_and(|d| in_leg >= d) {
             return Some(LegEnd::Duration);
@@ -429,7 +438,10 @@ impl<D: Drive> Haul<D> {
             let load = match &self.running.planned {
                 Some(planned) => steps::resumed(planned.load.clone(), self.step_moved()),
                 None => {
-                    let load = self.load(index, leg);
+                    let mut load = self.load_with_freight(index, leg)?;
+                    if let Some(freight) = &mut load.freight {
+                        freight.resumed = true;
+                    }
                     if load.kind.is_fill() || leg.stamped {
                         steps::resumed(load, self.running.moved)
                     } else {
@@ -446,6 +458,7 @@ impl<D: Drive> Haul<D> {
     /// What completed while draining belongs to the record like everything else.
     fn account_for_drain(&mut self, out: &mut Vec<Event>, index: usize, summary: &crate::drive::LoadSummary) {
         self.running.second.add(&summary.late.latencies, &summary.late.lookout);
+        self.running.second.add_freight(summary.late.freight.clone());
         if summary.drained == Bytes::ZERO && summary.drain.is_zero() && !summary.late.is_news() {
             return;
         }
@@ -458,7 +471,7 @@ impl<D: Drive> Haul<D> {
         }
         self.running.moved += summary.drained;
         let read = match self.setup.route.legs.get(index) {
-            Some(l) if l.kind == LegKind::Mixed => summary.drained_read,
+            Some(l) if matches!(l.kind, LegKind::Mixed | LegKind::Freight) => summary.drained_read,
             Some(l) if l.destroys() => Bytes::ZERO,
             _ => summary.drained,
         };

@@ -89,6 +89,7 @@ fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     Haul::new(drive, setup)
 }
@@ -101,7 +102,9 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::HaulStarted(_) => Some("haul".into()),
             Event::LegStarted { leg, .. } => Some(format!("leg {leg}")),
             Event::Sample(s) => Some(format!("{}", s.written)),
-            Event::Vitals { .. } | Event::Temperatures { .. } | Event::Latencies(_) => None,
+            Event::Vitals { .. } | Event::Temperatures { .. } | Event::Latencies(_) | Event::Freight(_) => {
+                None
+            }
             Event::Fault { .. } => Some("fault".into()),
             Event::StepStarted { .. } => Some("step".into()),
             Event::StepEnded { .. } => Some("step over".into()),

@@ -203,6 +203,8 @@ pub enum Needs {
     Verify,
     /// A leg with a lookout.
     Lookout,
+    /// A freight leg that writes or copies.
+    Freight,
 }
 
 impl Needs {
@@ -219,6 +221,7 @@ impl Needs {
             Self::Search => "a pace leg with search = true",
             Self::Verify => "a verify leg",
             Self::Lookout => "a leg with a lookout",
+            Self::Freight => "a freight leg that writes or copies",
         }
     }
 }
@@ -277,6 +280,12 @@ figures! {
     MeanOverTheGround, "mean over the ground", Rate, Higher, Scan, "Mean rate of a scan over all bins.";
     SlowStretches, "slow stretches", Count, Lower, Scan, "Stretches that a scan found slow, and slow again.";
     StartOverEnd, "start over end", Share, Lower, Scan, "Rate at the start of the drive over the rate at its end.";
+    FreightRate, "freight rate", Rate, Higher, Freight, "Bytes in the files of the first leg that writes or copies a tree, over the time until all was durable.";
+    FileCost, "file cost", Seconds, Lower, Freight, "What each of its files costs, however small.";
+    FolderCost, "folder cost", Seconds, Lower, Freight, "What each of its folders costs.";
+    TimeToReturn, "time to return", Seconds, Lower, Freight, "Time until its last file was done with, for the program.";
+    TimeToDurable, "time to durable", Seconds, Lower, Freight, "Time until all its files were durable.";
+    Amplification, "file system amplification", Share, Lower, Freight, "Bytes that the block layer wrote over those in its files.";
     LookoutP50, "lookout p50", Seconds, Lower, Lookout, "Half of the lookout's reads waited no longer under load.";
     LookoutP99, "lookout p99", Seconds, Lower, Lookout, "99 of 100 of the lookout's reads waited no longer under load.";
     LookoutP999, "lookout p99.9", Seconds, Lower, Lookout, "999 of 1,000 of the lookout's reads waited no longer under load.";

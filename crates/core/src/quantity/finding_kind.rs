@@ -24,6 +24,10 @@ pub enum FindingKind {
     MediaError,
     /// What came back is not what was written.
     DataMismatch,
+    /// One thing held a transfer of files up.
+    Bottleneck,
+    /// The memory of this machine was full of data still to be written.
+    WriteBack,
     /// What others ask of the drive is kept waiting while it works.
     KeptWaiting,
     /// The rate left what earlier hauls of the drive showed on the same way.
@@ -34,7 +38,7 @@ pub enum FindingKind {
 
 impl FindingKind {
     /// Each of them.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 14] = [
         Self::CacheEnd,
         Self::Throttle,
         Self::SlowZone,
@@ -44,6 +48,8 @@ impl FindingKind {
         Self::HostLimit,
         Self::MediaError,
         Self::DataMismatch,
+        Self::Bottleneck,
+        Self::WriteBack,
         Self::KeptWaiting,
         Self::OffForecast,
         Self::Unexplained,
@@ -68,6 +74,8 @@ impl FindingKind {
             Self::HostLimit => "host-limit",
             Self::MediaError => "media-error",
             Self::DataMismatch => "data-mismatch",
+            Self::Bottleneck => "bottleneck",
+            Self::WriteBack => "write-back",
             Self::KeptWaiting => "kept-waiting",
             Self::OffForecast => "off-forecast",
             Self::Unexplained => "unexplained",

@@ -9,6 +9,7 @@ pub mod scale;
 pub mod stats;
 pub mod text;
 pub mod units;
+pub mod waited_for;
 
 pub use figure::{Better, FigureId, FigureKey, Needs, Quantity};
 pub use finding_kind::FindingKind;

@@ -83,6 +83,12 @@ impl Interval {
     }
 }
 
+/// So many standard errors to each side hold 95 %, with so many degrees of freedom (Student's t).
+#[must_use]
+pub fn student_975(freedom: f64) -> f64 {
+    StudentsT::new(0.0, 1.0, freedom.max(1.0)).map_or(1.96, |t| t.inverse_cdf(0.975))
+}
+
 /// A mean over repeats.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Repeated {
@@ -107,8 +113,8 @@ impl Repeated {
             return Some(Self { mean, deviation: 0.0, interval: None, repeats: 1 });
         }
         let deviation = (values.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0)).sqrt();
-        let t = StudentsT::new(0.0, 1.0, n - 1.0).map_or(1.96, |t| t.inverse_cdf(0.975));
-        Some(Self { mean, deviation, interval: Some(t * deviation / n.sqrt()), repeats: values.len() })
+        let half = student_975(n - 1.0) * deviation / n.sqrt();
+        Some(Self { mean, deviation, interval: Some(half), repeats: values.len() })
     }
 }
 

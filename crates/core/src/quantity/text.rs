@@ -30,3 +30,15 @@ mod tests {
         assert_eq!(named("a\u{1b}[2Jb\n\u{202e}"), "a\\u{1b}[2Jb\\n\\u{202e}");
     }
 }
+
+/// Turns a byte offset in `text` into a line and a column, both from 1, the column in characters.
+#[must_use]
+pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
+    let mut offset = offset.min(text.len());
+    while !text.is_char_boundary(offset) {
+        offset -= 1;
+    }
+    let before = &text[..offset];
+    let start = before.rfind('\n').map_or(0, |i| i + 1);
+    (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+}

@@ -19,8 +19,16 @@ pub struct ParseUnitError {
     wanted: &'static str,
 }
 
+impl ParseUnitError {
+    /// This text is not what was wanted: `a size: give a number and a unit`.
+    #[must_use]
+    pub(crate) fn new(given: &str, wanted: &'static str) -> Self {
+        Self { given: named(given), wanted }
+    }
+}
+
 fn unit_error(given: &str, wanted: &'static str) -> ParseUnitError {
-    ParseUnitError { given: named(given), wanted }
+    ParseUnitError::new(given, wanted)
 }
 
 /// Splits `"12.5 GB"` into the number and the suffix; `None` when there is no finite, non-negative number in front.

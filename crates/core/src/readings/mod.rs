@@ -6,6 +6,7 @@
 mod cut;
 mod expected;
 mod field;
+mod freight;
 mod ground;
 pub(crate) mod run;
 mod scan;
@@ -27,6 +28,7 @@ use crate::route::{Leg, LegKind};
 
 pub use cut::CutLeg;
 pub use field::{During, LatencyField};
+pub use freight::FreightLog;
 pub use ground::Ground;
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
@@ -134,6 +136,7 @@ pub struct Readings {
     temperatures: Vec<TemperatureLane>,
     latencies: LatencyField,
     lookout: LatencyField,
+    freight: FreightLog,
     paused: bool,
     written_since_rest: u64,
     written: Bytes,
@@ -192,6 +195,7 @@ impl Readings {
                 };
                 field.push(latencies, moved, during);
             }
+            Event::Freight(second) => self.freight.push(second),
             Event::Vitals { at, vitals } => self.vitals.push((*at, (**vitals).clone())),
             Event::Temperatures { at, readings } => {
                 for (name, value) in readings {
@@ -336,7 +340,10 @@ impl Readings {
         if let Some(t) = sample.temperature {
             self.seconds.feel(t.degrees());
         }
-        if loaded {
+        if kind == LegKind::Freight {
+            // Its rate changes with the files that come: what it says of the drive is told by its own survey.
+            self.run_open = false;
+        } else if loaded {
             if !self.run_open {
                 let load = match (self.steps.last().filter(|s| s.ended.is_none()), kind) {
                     (Some(s), _) if s.step.load == LoadKind::Write => LoadKind::Write,
@@ -506,6 +513,11 @@ impl Readings {
     #[must_use]
     pub const fn latencies(&self) -> &LatencyField {
         &self.latencies
+    }
+    /// What happened to files.
+    #[must_use]
+    pub const fn freight(&self) -> &FreightLog {
+        &self.freight
     }
     /// How long the lookout waited for its reads.
     #[must_use]

@@ -213,6 +213,13 @@ impl Series {
         self.written[i]
     }
 
+    /// Bytes written up to a moment, by the samples that had ended then.
+    #[must_use]
+    pub fn written_at(&self, at: Duration) -> u64 {
+        let past = self.between(Ruler::Elapsed, 0.0, at.as_secs_f64()).end;
+        past.checked_sub(1).map_or(0, |last| self.written(last))
+    }
+
     /// Bytes written before sample `i`.
     #[must_use]
     pub fn written_before(&self, i: usize) -> u64 {

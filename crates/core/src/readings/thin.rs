@@ -2,7 +2,7 @@
 
 use crate::drive::LatencySummary;
 use crate::quantity::units::Bytes;
-use crate::record::{Event, Latencies, Sample, Whose};
+use crate::record::{Event, FreightSecond, Latencies, Sample, Whose};
 use std::time::Duration;
 
 /// Samples of two legs are not joined, nor a load and a rest.
@@ -48,6 +48,8 @@ pub struct Thin {
     in_step: bool,
     /// Latencies of the load and of the lookout, up to now.
     latencies: [Option<Latencies>; 2],
+    /// What happened to files, up to now.
+    freight: Option<FreightSecond>,
     out: Vec<Event>,
 }
 
@@ -61,6 +63,7 @@ impl Thin {
             keeps_steps: true,
             in_step: false,
             latencies: [None, None],
+            freight: None,
             out: Vec::new(),
         }
     }
@@ -79,6 +82,9 @@ impl Thin {
         }
         if let Event::Latencies(latencies) = event {
             return self.push_latencies(latencies);
+        }
+        if let Event::Freight(second) = event {
+            return self.push_freight(second);
         }
         let Event::Sample(s) = event else {
             self.close();
@@ -116,7 +122,23 @@ impl Thin {
         }
     }
 
+    /// Seconds are added up until they are as long as a group of samples.
+    fn push_freight(&mut self, newest: &FreightSecond) {
+        let long = self.group.last().map_or(Duration::ZERO, |s| s.span.saturating_mul(self.each as u32));
+        match &mut self.freight {
+            Some(kept) if kept.leg == newest.leg => kept.join(newest),
+            kept => {
+                let before = kept.replace(newest.clone());
+                self.out.extend(before.map(|f| Event::Freight(Box::new(f))));
+            }
+        }
+        if self.freight.as_ref().is_some_and(|f| f.span >= long) {
+            self.out.extend(self.freight.take().map(|f| Event::Freight(Box::new(f))));
+        }
+    }
+
     fn close_latencies(&mut self) {
+        self.out.extend(self.freight.take().map(|f| Event::Freight(Box::new(f))));
         let kept = self.latencies.iter_mut().filter_map(Option::take);
         self.out.extend(kept.map(|l| Event::Latencies(Box::new(l))));
     }

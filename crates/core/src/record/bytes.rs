@@ -5,7 +5,7 @@
 //! sample; all other events are JSON at their index, but for latencies. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
-//! Layout, version 3: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
+//! Layout, version 4: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
 //! before version 3) have in place of JSON: 1, end ns, span ns, leg × 2 (+ 1: the lookout's), bins.
 //! Columns: end ns, span ns, leg, written, read, position, temperature, latency (operations, p50, p99, max), other,
 //! errors, fill, busy (not in version 1). An optional column starts with a marker: 0 never, 1 always, 2 bitmap follows.
@@ -17,7 +17,8 @@ use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::record::{Event, Latencies, Sample, Whose};
 
-const VERSION: u8 = 3;
+/// Version 4 brought events of freight, which older programs do not know.
+const VERSION: u8 = 4;
 /// Begins an event that is no JSON, which begins with a brace: latencies, since version 3.
 const LATENCIES: u8 = 1;
 
@@ -33,7 +34,7 @@ pub enum BatchError {
         what: &'static str,
     },
     /// Written by a newer program.
-    #[error("the batch has format version {found}, this program reads up to 3")]
+    #[error("the batch has format version {found}, this program reads up to 4")]
     Version {
         /// What it says.
         found: u8,

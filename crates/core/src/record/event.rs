@@ -13,7 +13,7 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{DriveIdentity, LoadSummary};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::{Latencies, Step};
+use crate::record::{FreightSecond, Latencies, Step};
 use crate::route::Route;
 
 /// Stated by the user, written into the record, used for comparing.
@@ -28,6 +28,9 @@ pub struct Conditions {
     pub slot: Option<String>,
     /// A name for this haul.
     pub label: Option<String>,
+    /// The drive or folder that files are copied from, as the user named it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
     /// How long the drive had nothing to do before.
     pub rested_for: Option<Duration>,
     /// Free `key=value` pairs.
@@ -234,6 +237,8 @@ pub enum Event {
     Sample(Sample),
     /// So long took the operations of the last second.
     Latencies(Box<Latencies>),
+    /// So it went with the files of the last second.
+    Freight(Box<FreightSecond>),
     /// A health reading was taken.
     Vitals {
         /// Since the haul began.
@@ -341,6 +346,7 @@ impl Event {
             Self::HaulStarted(_) => Duration::ZERO,
             Self::Sample(sample) => sample.end,
             Self::Latencies(latencies) => latencies.end,
+            Self::Freight(freight) => freight.end,
             Self::LegStarted { at, .. }
             | Self::Vitals { at, .. }
             | Self::Temperatures { at, .. }

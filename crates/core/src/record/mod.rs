@@ -3,11 +3,13 @@
 pub mod bytes;
 mod event;
 pub mod forecast;
+mod freight;
 mod latencies;
 mod pauses;
 mod step;
 
 pub use event::{Conditions, Earlier, Event, HaulHead, HaulState, LegEnd, Sample};
+pub use freight::FreightSecond;
 pub use latencies::{Latencies, Whose};
 pub use pauses::{LEAST_PAUSE, Pauses};
 pub use step::{Step, Task};

@@ -10,6 +10,7 @@ use super::group::{MOST_LEGS, legs_when_laid_out};
 use super::leg::{Leg, LegKind, Until};
 use super::{Field, Route, RouteError, line_and_column};
 use crate::drive::Pattern;
+use crate::drive::freight::{Carry, Side, Through};
 use crate::quantity::units::Bytes;
 use crate::route::Stream;
 
@@ -258,6 +259,7 @@ fn check_ends(leg: &Leg, f: &mut Faults) {
         | LegKind::Spans
         | LegKind::Ladder
         | LegKind::Verify
+        | LegKind::Freight
         | LegKind::Wipe
         | LegKind::Selftest
         | LegKind::Group => {}
@@ -325,7 +327,7 @@ fn check_idle_fields(leg: &Leg, f: &mut Faults) {
 
 /// The fields that belong to one kind of leg.
 fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
-    use LegKind::{Breather, Fill, Ladder, Pace, Scan, Spans, Verify};
+    use LegKind::{Breather, Fill, Freight, Ladder, Pace, Scan, Spans, Verify};
     match leg.kind {
         Fill => {
             f.unless(leg.level.is_some(), "level", "fills to no level: give level = \"50 %\"");
@@ -379,8 +381,54 @@ fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
                 "has nothing to read back: put a write with stamped = true before it, or name a haul with of",
             );
         }
+        Freight => check_freight(leg, before, f),
         _ => {}
     }
+}
+
+/// What it does with which tree.
+fn check_freight(leg: &Leg, before: &[Leg], f: &mut Faults) {
+    let writes = leg.carry == Carry::Write;
+    if leg.has_tree() {
+        f.unless(
+            writes || leg.carry == Carry::Copy,
+            "files",
+            "a tree is stated where it is written or copied: leave out files and like",
+        );
+        f.unless(leg.files.is_empty() || leg.like.is_none(), "like", "give files or like, not both");
+        let sized = leg.like.is_some() || leg.total.is_some() || leg.count.is_some();
+        f.unless(sized, "files", "never ends: give total or count with files");
+        let whole: f64 = leg.files.iter().map(|c| c.percent).sum();
+        let adds_up = leg.files.is_empty() || (99.0..=101.0).contains(&whole);
+        f.unless(adds_up, "files", "the shares of its files do not add up to 100 %");
+        let rises = leg.files.iter().all(|c| c.from <= c.to && c.to <= Bytes::from_gb(100_000));
+        f.unless(rises, "files", "sizes of files go from the smaller to the larger, up to 100 TB");
+        if leg.like.is_none()
+            && sized
+            && adds_up
+            && rises
+            && let Err(why) = leg.tree_spec().limits()
+        {
+            f.add("files", why);
+        }
+    } else {
+        let numbers = leg.total.is_some() || leg.count.is_some();
+        f.unless(!numbers, "files", "total and count go with files");
+        let there = before.iter().any(Leg::has_tree);
+        f.unless(there, "files", "has no tree: give files or like, or put a leg with a tree before it");
+    }
+    let alone = leg.carry != Carry::Copy || leg.at == Side::Target;
+    f.unless(alone, "at", "a copy goes from the source to the target: leave out at");
+    f.unless(leg.folder_depth <= 16, "folder_depth", "folder_depth must lie between 0 and 16");
+    let width = leg.folder_width.is_none_or(|w| (1..=10_000).contains(&w));
+    f.unless(width, "folder_width", "folder_width must lie between 1 and 10,000");
+    f.unless(
+        leg.duplicates_percent <= 100,
+        "duplicates_percent",
+        "duplicates_percent must lie between 0 and 100",
+    );
+    let aligned = leg.through == Through::Cache || leg.block.get().is_multiple_of(4096);
+    f.unless(aligned, "block", "a block that goes past the page cache is a multiple of 4 KiB");
 }
 
 #[cfg(test)]

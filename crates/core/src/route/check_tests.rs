@@ -9,6 +9,8 @@ fn cases() -> Vec<(String, &'static str)> {
     let leg = |kind: &str, fields: &str| format!("kind = \"{kind}\"\n{fields}");
     let inside = "\n[[leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }";
     let group = |fields: &str| format!("kind = \"group\"\n{fields}{inside}");
+    let freight = |fields: &str| leg("freight", fields);
+    let tree = |fields: &str| freight(&format!("{fields}\nfiles = [{{ size = '1 MB' }}]\ncount = 1"));
     let ended = |kind: &str, fields: &str| format!("kind = \"{kind}\"\n{fields}\n{W}");
     vec![
         (ended("read", "region = { from = \"9 GB\", to = \"1 GB\" }"), "its region ends before it begins"),
@@ -55,6 +57,40 @@ fn cases() -> Vec<(String, &'static str)> {
         ),
         (leg("write", "until = { bytes = \"0 GB\" }"), "ends before it begins: give more than zero"),
         (leg("write", "until = { duration = \"0 s\" }"), "ends before it begins: give more than zero"),
+        (
+            freight("carry = 'delete'\nfiles = [{ size = '1 MB' }]\ncount = 1"),
+            "a tree is stated where it is written or copied",
+        ),
+        (
+            freight("carry = 'write'\nlike = '/x'\nfiles = [{ size = '1 MB' }]\ncount = 1"),
+            "give files or like, not both",
+        ),
+        (
+            freight("carry = 'write'\nfiles = [{ size = '1 MB' }]"),
+            "never ends: give total or count with files",
+        ),
+        (
+            freight("carry = 'write'\nfiles = [{ size = '1 MB', share = '50 %' }]\ncount = 1"),
+            "the shares of its files do not add up to 100 %",
+        ),
+        (
+            freight("carry = 'write'\nfiles = [{ size = '2 MB to 1 MB' }]\ncount = 1"),
+            "sizes of files go from the smaller to the larger, up to 100 TB",
+        ),
+        (
+            freight("carry = 'write'\nfiles = [{ size = '1 kB' }]\ntotal = '1 PB'"),
+            "the tree has more than 10,000,000 files",
+        ),
+        (freight("carry = 'write'\ncount = 1"), "total and count go with files"),
+        (freight("carry = 'read'"), "has no tree: give files or like, or put a leg with a tree before it"),
+        (tree("carry = 'copy'\nat = 'source'"), "a copy goes from the source to the target: leave out at"),
+        (tree("carry = 'write'\nfolder_depth = 17"), "folder_depth must lie between 0 and 16"),
+        (tree("carry = 'write'\nfolder_width = 0"), "folder_width must lie between 1 and 10,000"),
+        (tree("carry = 'write'\nduplicates_percent = 101"), "duplicates_percent must lie between 0 and 100"),
+        (
+            tree("carry = 'write'\nthrough = 'direct'\nblock = 512"),
+            "a block that goes past the page cache is a multiple of 4 KiB",
+        ),
         (ended("write", "block = 1000"), "block must be a multiple of 512 B between 512 B and 64 MiB"),
         (ended("write", "block = \"128 MiB\""), "block must be a multiple of 512 B between 512 B and 64 MiB"),
         (ended("write", "depth = 0"), "depth must lie between 1 and 1,024"),

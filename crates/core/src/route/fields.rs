@@ -7,6 +7,7 @@ use std::time::Duration;
 use super::amount::{Amount, Region};
 use super::leg::{Leg, LegKind, Operation, SelfTestLength};
 use crate::drive::Pattern;
+use crate::drive::freight::{Carry, Durable, FileOrder, Side, Through};
 use crate::quantity::plain::Plain;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 
@@ -77,6 +78,32 @@ fields! {
         "The haul whose stamped blocks are read back; empty for this haul's own.";
     Sample, "sample", "sample", [Verify], "", "5 %",
         "So much of what was written, evenly spread; empty for all of it.";
+    Carry, "carry", "does", [Freight], "read", "write",
+        "write, read, copy (from the drive of --from), or delete.";
+    At, "at", "at", [Freight], "target", "source",
+        "target: the drive of --on. source: the one of --from.";
+    Files, "files", "files", [Freight], "", "60 % 4 KiB to 64 KiB, 40 % 1 MiB",
+        "Sizes and their shares of all files: 60 % 4 KiB to 64 KiB, 40 % 1 MiB. Empty for the tree of the leg before.";
+    Like, "like", "like", [Freight], "", "/home/me/photos",
+        "A folder, or a file of `hollow-mile shape`, whose sizes and layout the tree takes. No name and no content is read.";
+    Total, "total", "in all", [Freight], "", "20 GB",
+        "Bytes in all files; the last file goes beyond.";
+    Count, "count", "number", [Freight], "", "10000",
+        "Number of files, up to 10,000,000.";
+    FolderDepth, "folder_depth", "folders deep", [Freight], "0", "2",
+        "Folders that lie in each other, 0 to 16.";
+    FolderWidth, "folder_width", "folders wide", [Freight], "8", "4",
+        "Folders beside each other, in each: 1 to 10,000.";
+    FileOrder, "order", "file order", [Freight], "folder", "shuffled",
+        "folder by folder, by size (the smallest first), or shuffled.";
+    Through, "through", "through", [Freight], "cache", "direct",
+        "cache: as an application does. direct: past the page cache.";
+    Sync, "sync", "durable", [Freight], "end", "each",
+        "When data is made durable: each file, all at the end, or never.";
+    Duplicates, "duplicates_percent", "duplicates", [Freight], "0 %", "20 %",
+        "Share of the written 4 KiB that are like some before, 0 to 100.";
+    Seed, "seed", "seed", [Freight], "0", "7",
+        "Draws sizes and order: another seed, another tree.";
     Test, "test", "test", [Selftest], "short", "extended",
         "short: minutes at most. extended: hours at most.";
     Stream, "stream", "stream", [Pace], "", "16 channels x 24 bit x 96 kHz",
@@ -91,7 +118,7 @@ fields! {
         "Time of one measurement.";
     UntilBytes, "until.bytes", "until bytes", [Write, Read, Mixed, Breather, Pace], "", "1 GB",
         "The leg ends after so many bytes, or such a share of its region: 200 GB, 80 %.";
-    UntilTime, "until.duration", "until time", [Rest, Write, Read, Mixed, Breather, Scan, Spans, Ladder, Pace, Verify], "", "10 s",
+    UntilTime, "until.duration", "until time", [Rest, Write, Read, Mixed, Breather, Scan, Spans, Ladder, Pace, Verify, Freight], "", "10 s",
         "The leg ends after so long: 90 s, 10 min, 2 h.";
     UntilHeat, "until.temperature", "until heat", [Rest, Write, Read, Mixed, Breather, Pace], "", "60 °C",
         "A load ends when the drive is this warm, a rest when it has cooled to it.";
@@ -99,12 +126,12 @@ fields! {
         "The leg ends when so much was written past the last cache end that was found.";
     Steady, "until.steady", "until steady", [Rest, Write, Read, Mixed, Breather, Pace], "", "yes",
         "yes: a load ends when five rounds of a minute are steady, a rest when the temperature is.";
-    Block, "block", "block", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify], "1 MiB (spans: 4 KiB)", "8 KiB",
+    Block, "block", "block", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "1 MiB (spans: 4 KiB)", "8 KiB",
         "Size of one operation: a multiple of 512 B, up to 64 MiB.";
-    Depth, "depth", "depth", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify], "32", "4",
-        "Operations kept in flight, 1 to 1,024, by all workers together.";
-    Workers, "workers", "workers", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify], "1", "2",
-        "Threads that issue operations, 1 to 64, each on its own part of the region.";
+    Depth, "depth", "depth", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify, Freight], "32", "4",
+        "Operations kept in flight, 1 to 1,024, by all workers together. Of a copy: blocks in its queue.";
+    Workers, "workers", "workers", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify, Freight], "1", "2",
+        "Threads that issue operations, 1 to 64, each on its own part of the region. Of freight: files at once.";
     Order, "pattern", "order", [Write, Read, Mixed, Fill, Ladder, Pace, Breather], "sequential", "random",
         "sequential, random (every block once, then again), or backward.";
     From, "region.from", "region from", [Write, Read, Mixed, Scan, Ladder, Pace, Breather, Wipe], "", "10 %",
@@ -115,7 +142,7 @@ fields! {
         "Share of operations that read, 1 to 99.";
     Rate, "rate", "rate", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify], "", "620 MB/s",
         "No faster than this: 620 MB/s. Of a stream: its rate.";
-    Compressible, "compressible_percent", "compressible", [Write, Mixed, Fill, Scan, Ladder, Pace, Breather], "0 %", "50 %",
+    Compressible, "compressible_percent", "compressible", [Write, Mixed, Fill, Scan, Ladder, Pace, Breather, Freight], "0 %", "50 %",
         "Share of the written data that a compressing drive could squeeze away, 0 to 100.";
     Stamped, "stamped", "stamped", [Write], "", "yes",
         "yes: every 4 KiB says which drive, haul, pass and address it belongs to.";
@@ -123,9 +150,9 @@ fields! {
         "Made durable each time that so much was written: what loss of power may not take.";
     Lookout, "lookout", "lookout every", [Rest, Write, Read, Mixed, Fill, Pace, Breather, Selftest], "", "10 ms",
         "Beside it a single random read of 4 KiB so often: what another user of the drive waits. 1 ms to 10 s.";
-    StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify], "", "5",
+    StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";
-    Repeat, "repeat", "repeat", [Rest, Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Wipe, Selftest, Group], "1 (spans: 5)", "2",
+    Repeat, "repeat", "repeat", [Rest, Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight, Wipe, Selftest, Group], "1 (spans: 5)", "2",
         "So many times, one after the other.";
 }
 
@@ -183,6 +210,14 @@ const ORDERS: [(&str, Pattern); 3] =
     [("sequential", Pattern::Sequential), ("random", Pattern::Random), ("backward", Pattern::Backward)];
 const YES_NO: [(&str, bool); 2] = [("yes", true), ("no", false)];
 const DOES: [(&str, Operation); 2] = [("read", Operation::Read), ("write", Operation::Write)];
+const CARRIES: [(&str, Carry); 4] =
+    [("write", Carry::Write), ("read", Carry::Read), ("copy", Carry::Copy), ("delete", Carry::Delete)];
+const SIDES: [(&str, Side); 2] = [("target", Side::Target), ("source", Side::Source)];
+const FILE_ORDERS: [(&str, FileOrder); 3] =
+    [("folder", FileOrder::Folder), ("size", FileOrder::Size), ("shuffled", FileOrder::Shuffled)];
+const THROUGHS: [(&str, Through); 2] = [("cache", Through::Cache), ("direct", Through::Direct)];
+const SYNCS: [(&str, Durable); 3] =
+    [("each", Durable::Each), ("end", Durable::End), ("never", Durable::Never)];
 const TESTS: [(&str, SelfTestLength); 2] =
     [("short", SelfTestLength::Short), ("extended", SelfTestLength::Extended)];
 
@@ -283,6 +318,19 @@ impl Field {
             Self::Lookout => or_empty(leg.lookout),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
+            Self::Carry => word_of(leg.carry, &CARRIES),
+            Self::At => word_of(leg.at, &SIDES),
+            Self::Files => list(&leg.files, Plain::plain),
+            Self::Like => leg.like.clone().unwrap_or_default(),
+            Self::Total => or_empty(leg.total),
+            Self::Count => number(leg.count),
+            Self::FolderDepth => leg.folder_depth.to_string(),
+            Self::FolderWidth => number(leg.folder_width.map(u64::from)),
+            Self::FileOrder => word_of(leg.order, &FILE_ORDERS),
+            Self::Through => word_of(leg.through, &THROUGHS),
+            Self::Sync => word_of(leg.sync, &SYNCS),
+            Self::Duplicates => format!("{} %", leg.duplicates_percent),
+            Self::Seed => leg.seed.to_string(),
             Self::Operation => word_of(leg.operation, &DOES),
             Self::Passes => leg.passes().to_string(),
             Self::Bins => leg.bins().to_string(),
@@ -339,6 +387,19 @@ impl Field {
             Self::Lookout => leg.lookout = optional(text, plain::<Duration>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
+            Self::Carry => leg.carry = one_of(text, &CARRIES)?,
+            Self::At => leg.at = one_of(text, &SIDES)?,
+            Self::Files => leg.files = read_list(text, plain)?,
+            Self::Like => leg.like = words(text),
+            Self::Total => leg.total = optional(text, plain::<Bytes>)?,
+            Self::Count => leg.count = optional(text, number)?,
+            Self::FolderDepth => leg.folder_depth = number(text)?,
+            Self::FolderWidth => leg.folder_width = optional(text, number)?,
+            Self::FileOrder => leg.order = one_of(text, &FILE_ORDERS)?,
+            Self::Through => leg.through = one_of(text, &THROUGHS)?,
+            Self::Sync => leg.sync = one_of(text, &SYNCS)?,
+            Self::Duplicates => leg.duplicates_percent = percent(text)?,
+            Self::Seed => leg.seed = number(text)?,
             Self::Operation => leg.operation = one_of(text, &DOES)?,
             Self::Passes => leg.passes = optional(text, number)?,
             Self::Bins => leg.bins = optional(text, number)?,

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::amount::{Amount, Region};
 use super::group::{Over, Turn};
+use crate::drive::freight::{Carry, Durable, FileClass, FileOrder, Side, Through, TreeSpec};
 use crate::drive::stamp::Origin;
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::plain;
@@ -37,6 +38,8 @@ pub enum LegKind {
     Breather,
     /// Reads stamped blocks back and tells whether each is the right one.
     Verify,
+    /// Moves files: writes a tree of them, reads it back, copies it from another drive, or deletes it.
+    Freight,
     /// Discards everything, and reads back whether it is gone.
     Wipe,
     /// The drive tests itself.
@@ -69,7 +72,7 @@ impl Operation {
 
 impl LegKind {
     /// Each of them.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::Rest,
         Self::Write,
         Self::Read,
@@ -81,6 +84,7 @@ impl LegKind {
         Self::Pace,
         Self::Breather,
         Self::Verify,
+        Self::Freight,
         Self::Wipe,
         Self::Selftest,
         Self::Group,
@@ -101,6 +105,7 @@ impl LegKind {
             Self::Pace => "pace",
             Self::Breather => "breather",
             Self::Verify => "verify",
+            Self::Freight => "freight",
             Self::Wipe => "wipe",
             Self::Selftest => "selftest",
             Self::Group => "group",
@@ -259,6 +264,45 @@ pub struct Leg {
     /// Breathers: how long to rest before each write.
     #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
     pub rests: Vec<Duration>,
+    /// Freight: what is done with the tree.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub carry: Carry,
+    /// Freight: on which drive, where there are two.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub at: Side,
+    /// Freight: sizes of the files of the tree, and their shares.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FileClass>,
+    /// Freight: bytes in all files.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub total: Option<Bytes>,
+    /// Freight: number of files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub count: Option<u64>,
+    /// Freight: folders that lie in each other.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub folder_depth: u32,
+    /// Freight: folders beside each other, in each.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder_width: Option<u32>,
+    /// Freight: a folder, or the file of a shape, whose sizes and layout the tree takes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like: Option<String>,
+    /// Freight: draws sizes and order.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub seed: u64,
+    /// Freight: through the page cache or past it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub through: Through,
+    /// Freight: when files are made durable.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub sync: Durable,
+    /// Freight: in which order files come.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub order: FileOrder,
+    /// Freight: share of the written data that is like some before it, 0 to 100.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub duplicates_percent: u8,
     /// So many times, one after the other.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repeat: Option<u32>,
@@ -335,6 +379,19 @@ impl Leg {
             of: None,
             sample: None,
             rests: Vec::new(),
+            carry: Carry::default(),
+            at: Side::default(),
+            files: Vec::new(),
+            total: None,
+            count: None,
+            folder_depth: 0,
+            folder_width: None,
+            like: None,
+            seed: 0,
+            through: Through::default(),
+            sync: Durable::default(),
+            order: FileOrder::default(),
+            duplicates_percent: 0,
             repeat: None,
             over: Over::default(),
             legs: Vec::new(),
@@ -350,6 +407,7 @@ impl Leg {
         match self.kind {
             LegKind::Write | LegKind::Mixed | LegKind::Wipe | LegKind::Fill | LegKind::Breather => true,
             LegKind::Scan | LegKind::Ladder | LegKind::Pace => self.operation == Operation::Write,
+            LegKind::Freight => self.carry != Carry::Read,
             LegKind::Group => !self.over.fill.is_empty() || self.legs.iter().any(Self::destroys),
             LegKind::Rest | LegKind::Read | LegKind::Spans | LegKind::Verify | LegKind::Selftest => false,
         }
@@ -362,6 +420,10 @@ impl Leg {
         let region = end.saturating_sub(start);
         match self.kind {
             LegKind::Fill => Some(self.level?.of(capacity)),
+            LegKind::Freight => match self.carry {
+                Carry::Delete => Some(Bytes::ZERO),
+                _ => self.total,
+            },
             LegKind::Scan => Some(Bytes::new(region.get().saturating_mul(self.passes().into()))),
             _ if self.kind.moves() => self.until.bytes.map(|a| a.of(region)),
             _ => None,
@@ -396,6 +458,13 @@ impl Leg {
     #[must_use]
     pub fn written_share(&self) -> f64 {
         match self.kind {
+            LegKind::Freight => {
+                if self.carry.makes() {
+                    1.0
+                } else {
+                    0.0
+                }
+            }
             LegKind::Mixed => 1.0 - f64::from(self.read_percent.unwrap_or(50)) / 100.0,
             _ if self.destroys() && self.kind.moves() => 1.0,
             _ => 0.0,
@@ -410,6 +479,7 @@ impl Leg {
             LegKind::Write | LegKind::Fill | LegKind::Breather => LoadKind::Write,
             LegKind::Mixed => LoadKind::Mixed,
             LegKind::Verify => LoadKind::Verify,
+            LegKind::Freight => LoadKind::Freight,
             LegKind::Read | LegKind::Scan | LegKind::Spans | LegKind::Ladder | LegKind::Pace => {
                 if self.destroys() { LoadKind::Write } else { LoadKind::Read }
             }
@@ -432,6 +502,25 @@ impl Leg {
                 None
             },
             ..Load::sequential(kind, start, end, self.block, self.depth)
+        }
+    }
+
+    /// It says of what tree it is.
+    #[must_use]
+    pub fn has_tree(&self) -> bool {
+        !self.files.is_empty() || self.like.is_some()
+    }
+
+    /// The tree that it states in numbers; not one that is like a folder.
+    #[must_use]
+    pub fn tree_spec(&self) -> TreeSpec {
+        TreeSpec {
+            classes: self.files.clone(),
+            total: self.total,
+            count: self.count,
+            folder_depth: self.folder_depth,
+            folder_width: self.folder_width.unwrap_or(8),
+            seed: self.seed,
         }
     }
 

@@ -89,6 +89,7 @@ fn has(route: &Route, needs: Needs) -> Result<(), &'static str> {
         Needs::Pace => kind(LegKind::Pace),
         Needs::Search => has(&|l| l.kind == LegKind::Pace && l.search),
         Needs::Verify => kind(LegKind::Verify),
+        Needs::Freight => has(&|l| l.kind == LegKind::Freight && l.carry.makes()),
         Needs::Lookout => has(&|l| l.lookout.is_some()),
     };
     if found { Ok(()) } else { Err(needs.words()) }

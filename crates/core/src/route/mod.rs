@@ -17,6 +17,7 @@ mod stream;
 mod walk;
 mod words;
 
+pub use crate::quantity::text::line_and_column;
 pub use amount::{Amount, Region};
 pub use fields::Field;
 pub use group::{LaidOn, Over, Turn};
@@ -70,18 +71,6 @@ pub enum RouteError {
         /// In a sentence.
         message: String,
     },
-}
-
-/// Turns a byte offset in `text` into a line and a column, both from 1, the column in characters.
-#[must_use]
-pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
-    let mut offset = offset.min(text.len());
-    while !text.is_char_boundary(offset) {
-        offset -= 1;
-    }
-    let before = &text[..offset];
-    let start = before.rfind('\n').map_or(0, |i| i + 1);
-    (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
 }
 
 impl Route {
@@ -146,7 +135,7 @@ impl Route {
 }
 
 /// The routes that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 13] = [
+pub const SHIPPED: [(&str, &str); 16] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
@@ -159,6 +148,9 @@ pub const SHIPPED: [(&str, &str); 13] = [
     ("stream", include_str!("../../routes/stream.toml")),
     ("proof", include_str!("../../routes/proof.toml")),
     ("busy", include_str!("../../routes/busy.toml")),
+    ("folder", include_str!("../../routes/folder.toml")),
+    ("clips", include_str!("../../routes/clips.toml")),
+    ("hand-over", include_str!("../../routes/hand-over.toml")),
     ("full-day", include_str!("../../routes/full-day.toml")),
 ];
 

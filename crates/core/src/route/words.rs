@@ -2,7 +2,9 @@
 
 use super::leg::{Leg, LegKind, SelfTestLength};
 use crate::drive::Pattern;
+use crate::drive::freight::Side;
 use crate::quantity::plain::Plain;
+use crate::quantity::text::named;
 
 impl Leg {
     /// One line for people: `write 100 %, 1 MiB × 32`.
@@ -61,6 +63,16 @@ impl Leg {
                 Some(part) => format!("verify {} of it", part.plain()),
                 None => "verify".into(),
             },
+            LegKind::Freight => {
+                let what = match (&self.like, self.total, self.count) {
+                    (Some(like), ..) => format!(" a tree like {}", named(like)),
+                    (None, Some(total), _) => format!(" {} of files", total.plain()),
+                    (None, None, Some(n)) => format!(" {}", many(n as usize, "file")),
+                    (None, None, None) => " the tree".into(),
+                };
+                let at = if self.at == Side::Source { " at the source" } else { "" };
+                format!("freight, {}{what}{at}", self.carry.word())
+            }
             LegKind::Mixed => {
                 let reads = self.read_percent.unwrap_or(50);
                 format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
@@ -70,7 +82,11 @@ impl Leg {
             }
         };
         if self.workers > 1 {
-            words += &format!(" by {} workers", self.workers);
+            words += &if self.kind == LegKind::Freight {
+                format!(", {} files at once", self.workers)
+            } else {
+                format!(" by {} workers", self.workers)
+            };
         }
         if self.pattern == Pattern::Random {
             words += ", random";

@@ -7,6 +7,7 @@ mod device;
 mod file;
 mod file_system;
 mod filler;
+mod freight;
 pub mod guard;
 pub mod health;
 mod lookout;
@@ -28,6 +29,7 @@ pub use device::{BlockDrive, DeviceError, identify};
 pub use file::{FileDrive, FileError};
 pub use file_system::{FileSystem, Room};
 pub use filler::{filler_path, room_for_level};
+pub use freight::{FolderDrive, FolderError, shape_of};
 pub use thermometer::{Outside, WithThermometers};
 
 #[cfg(test)]

@@ -276,6 +276,7 @@ pub fn prove_ground(seed: u64, score: &mut GroundScore) {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     let mut haul = Haul::new(drive, setup);
     let (mut readings, mut events) = (Readings::new(), Vec::new());

@@ -316,6 +316,7 @@ impl Drive for SimDrive {
             latency,
             latencies: std::mem::take(&mut self.counted),
             lookout: seen.unwrap_or_default(),
+            freight: None,
             other: Some(Bytes::ZERO),
             errors: trouble.errors,
             faults: trouble.faults,

@@ -20,6 +20,7 @@ fn haul(spec: SimSpec, route: Route, repeat: u64) -> (Readings, HaulState) {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     let mut haul = Haul::new(drive, setup);
     let mut readings = Readings::new();
@@ -157,6 +158,7 @@ fn a_pause_and_legs_without_a_lookout_are_no_part_of_its_load() {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     let mut haul = Haul::new(drive, setup);
     let (mut readings, mut events) = (Readings::new(), Vec::new());

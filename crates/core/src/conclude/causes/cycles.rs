@@ -71,6 +71,7 @@ impl Judge<'_> {
             transition: None,
             may_be: Vec::new(),
             failed: None,
+            waits_for: None,
             written: place,
             written_low: place.saturating_sub(here),
             written_high: place + here,

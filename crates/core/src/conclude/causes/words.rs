@@ -37,6 +37,7 @@ impl Judge<'_> {
             transition: None,
             may_be: Vec::new(),
             failed: None,
+            waits_for: None,
             confidence: 0.82,
             evidence,
         }
@@ -55,6 +56,7 @@ impl Judge<'_> {
             transition: step.place.took(),
             may_be: Vec::new(),
             failed: None,
+            waits_for: None,
             before: Some(step.before()),
             after: Some(step.after()),
             temperature: step.at_once.map(Celsius::new),

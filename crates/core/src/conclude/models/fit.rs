@@ -1,6 +1,6 @@
 //! Linear least squares with the covariance of what it finds.
 
-use statrs::distribution::{ContinuousCDF, StudentsT};
+use crate::quantity::stats::student_975;
 
 /// What a fit found.
 pub struct Fit {
@@ -25,7 +25,7 @@ impl Fit {
 
     /// The factor that makes a 95 % interval of a standard error (Student's t).
     pub fn t95(&self) -> f64 {
-        StudentsT::new(0.0, 1.0, self.freedom.max(1.0)).map_or(1.96, |t| t.inverse_cdf(0.975))
+        student_975(self.freedom)
     }
 }
 

@@ -247,8 +247,7 @@ pub fn findings(readings: &Readings, survey: &LookoutSurvey) -> Vec<Finding> {
     let one = |kept: &KeptWaiting| {
         let at = |s: f64| Duration::from_secs_f64(s.max(0.0));
         let series = readings.series();
-        let before = series.between(Ruler::Elapsed, 0.0, kept.from_s).end;
-        let written = before.checked_sub(1).map_or(Bytes::ZERO, |last| Bytes::new(series.written(last)));
+        let written = Bytes::new(series.written_at(at(kept.from_s)));
         Finding {
             elapsed: at(kept.from_s),
             end_elapsed: Some(at(kept.to_s)),

@@ -2,6 +2,7 @@
 
 pub mod buffer;
 pub mod fill;
+pub mod freight;
 pub mod ground;
 pub mod ladder;
 pub mod lookout;
@@ -36,6 +37,9 @@ pub struct Surveys {
     /// What others waited.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lookout: Option<lookout::LookoutSurvey>,
+    /// Trees of files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub freight: Option<freight::FreightSurvey>,
     /// Blocks read back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<verify::VerifySurvey>,
@@ -49,6 +53,7 @@ impl Surveys {
         ground: Option<ground::GroundSurvey>,
         verify: Option<verify::VerifySurvey>,
         lookout: Option<lookout::LookoutSurvey>,
+        freight: Option<freight::FreightSurvey>,
         findings: &[Finding],
     ) -> Self {
         Self {
@@ -58,6 +63,7 @@ impl Surveys {
             streams: stream::survey(readings, findings),
             fill: fill::survey(readings, findings),
             lookout,
+            freight,
             verify,
         }
     }
@@ -77,6 +83,7 @@ impl Surveys {
         all.extend(self.spans.as_ref().and_then(spans::SpansSurvey::sentence));
         all.extend(self.ladder.as_ref().and_then(ladder::LadderSurvey::sentence));
         all.extend(self.streams.as_ref().map(stream::StreamSurvey::sentence));
+        all.extend(self.freight.iter().flat_map(freight::FreightSurvey::headline));
         all
     }
 }

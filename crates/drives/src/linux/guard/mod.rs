@@ -7,6 +7,7 @@
 mod content;
 mod examination;
 mod openers;
+mod own_folder;
 mod reach;
 mod second_opinion;
 mod users;
@@ -32,6 +33,8 @@ use super::sysfs::{BlockDevice, Sysfs};
 
 pub use examination::{Consent, Examination, Obstacle, Reason, Refusal, Unseen, held};
 pub use openers::Opener;
+pub(super) use own_folder::{Inside, Way};
+pub use own_folder::{OwnFolder, remove_own_folder};
 pub use users::{Use, Users};
 
 /// The right to write to one file or device, and its open descriptor.

@@ -64,7 +64,7 @@ impl RouteView {
                     let share = bytes.as_f64() / rated.as_f64().max(1.0);
                     format!("{} % of the rated {rated}", significant(share * 100.0))
                 }
-                None if drive.kind == DriveKind::File => {
+                None if matches!(drive.kind, DriveKind::File | DriveKind::Folder) => {
                     "on the drive below, whose rating is not asked".into()
                 }
                 None => {
@@ -103,6 +103,10 @@ impl RouteView {
     fn destroys(&self, route: &Route, on: &OnDrive) -> String {
         match on.identity.kind {
             DriveKind::Simulated => "nothing: the drive is simulated".into(),
+            DriveKind::Folder => "nothing: files in a new folder, removed at the end".into(),
+            DriveKind::File if super::moves_files(route) => {
+                "nothing: files in a new folder, removed at the end".into()
+            }
             DriveKind::File => {
                 format!("nothing: a new file, {}, removed at the end", self.room(&on.identity))
             }
@@ -129,7 +133,9 @@ impl RouteView {
                 None => "reads only".into(),
             };
             let place = match drive.kind {
+                DriveKind::File if super::moves_files(route) => format!("in a new folder in {}", self.folder),
                 DriveKind::File => format!("to the new file {}", self.path),
+                DriveKind::Folder => format!("in a new folder in {}", drive.target),
                 DriveKind::Simulated => format!("on {}, which is simulated", drive.serial),
                 DriveKind::Block | DriveKind::Imported => {
                     format!("on {} ({} {})", drive.target, drive.model, drive.serial)

@@ -10,11 +10,12 @@ use std::rc::Rc;
 use std::time::Duration;
 
 use hollow_mile_core::archive::estimate::Known;
+use hollow_mile_core::drive::freight::{Carry, Side};
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::plain::Plain;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, ParseUnitError, Rate};
 use hollow_mile_core::record::Conditions;
-use hollow_mile_core::route::Route;
+use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_drives::linux::guard::{Consent, Examination};
 use hollow_mile_ledger::{HaulRow, Ledger};
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
@@ -41,6 +42,8 @@ pub use draw::render;
 enum Field {
     Path,
     Size,
+    Folder,
+    CopyFrom,
     Erase,
     GiveUp,
     Ambient,
@@ -61,6 +64,8 @@ impl Field {
         match self {
             Self::Path => "path",
             Self::Size => "size",
+            Self::Folder => "folder",
+            Self::CopyFrom => "copy from",
             Self::Erase => "erase serial",
             Self::GiveUp => "give up",
             Self::Ambient => "ambient",
@@ -81,6 +86,12 @@ impl Field {
             Self::Path => "Where the new file goes. It must not exist; it is removed at the end of the haul.",
             Self::Size => {
                 "How large the file is, such as 20 GB. A share of the file system stays free for others."
+            }
+            Self::Folder => {
+                "In this folder one of our own is made for the files, and removed at the end of the haul."
+            }
+            Self::CopyFrom => {
+                "Where files are copied from: a folder, or a drive (/dev/…), which is only read. Simulated drives: sim:NAME."
             }
             Self::Erase => {
                 "Consent to lose what is on this drive: type its serial. Of several, each, with commas between."
@@ -158,6 +169,8 @@ pub struct RouteView {
     path: String,
     /// Of a file, as it was typed.
     size: String,
+    /// In which a folder for files is made.
+    folder: String,
     conditions: Conditions,
     consent: Consent,
     /// The figure being typed.
@@ -198,6 +211,17 @@ fn words(text: &str) -> Option<String> {
     (!clean.is_empty()).then_some(clean)
 }
 
+/// It has to do with files.
+fn moves_files(route: &Route) -> bool {
+    all_legs(route).iter().any(|(l, _)| l.kind == LegKind::Freight)
+}
+
+/// It has to do with files of two drives.
+fn copies(route: &Route) -> bool {
+    let two = |l: &Leg| l.kind == LegKind::Freight && (l.carry == Carry::Copy || l.at == Side::Source);
+    all_legs(route).iter().any(|(l, _)| two(l))
+}
+
 /// Reads an optional figure: empty takes it away.
 fn optional<T: Plain>(text: &str) -> Result<Option<T>, ParseUnitError> {
     if text.trim().is_empty() { Ok(None) } else { T::read(text).map(Some) }
@@ -219,6 +243,7 @@ impl RouteView {
             drives,
             path: if is_file { drafts.path.clone().unwrap_or_else(path) } else { String::new() },
             size: if is_file { drafts.size.clone().unwrap_or_else(size) } else { String::new() },
+            folder: here.display().to_string(),
             conditions: drafts.conditions.clone(),
             goes_on: drafts.goes_on,
             drafts,
@@ -406,7 +431,14 @@ impl RouteView {
     }
 
     fn fields(&self) -> Vec<Field> {
-        let mut all = if self.is_file() { vec![Field::Path, Field::Size] } else { Vec::new() };
+        let mut all = match (self.is_file(), self.draft.as_ref().is_some_and(moves_files)) {
+            (true, true) => vec![Field::Folder],
+            (true, false) => vec![Field::Path, Field::Size],
+            _ => Vec::new(),
+        };
+        if self.draft.as_ref().is_some_and(copies) {
+            all.push(Field::CopyFrom);
+        }
         if self.is_device() && self.draft.as_ref().is_some_and(Route::destroys) {
             all.extend([Field::Erase, Field::GiveUp]);
         }
@@ -435,6 +467,8 @@ impl RouteView {
         match field {
             Field::Path => self.path.clone(),
             Field::Size => self.size.clone(),
+            Field::Folder => self.folder.clone(),
+            Field::CopyFrom => self.conditions.source.clone().unwrap_or_default(),
             Field::Erase => self.consent.erase.clone().unwrap_or_default(),
             Field::GiveUp => self.consent.give_up.join(", "),
             Field::Ambient => plain(self.conditions.ambient),
@@ -464,6 +498,8 @@ impl RouteView {
                 file_size(given).map_err(unit)?;
                 self.size = given.trim().to_owned();
             }
+            Field::Folder => self.folder = given.trim().to_owned(),
+            Field::CopyFrom => self.conditions.source = words(given),
             Field::Erase => self.consent.erase = words(given),
             Field::GiveUp => {
                 self.consent.give_up = given
@@ -566,21 +602,24 @@ impl RouteView {
             return Err(AppError::usage("There is no route to start: choose one in the list."));
         };
         route.check()?;
+        let files = moves_files(route);
+        let source = self.conditions.source.as_deref().filter(|_| copies(route));
         let target = |d: &DriveIdentity| match d.kind {
+            DriveKind::File if files => format!("folder:{}", self.folder),
             DriveKind::File => format!("file:{}", self.path),
             _ => d.target.clone(),
         };
         for d in &self.drives {
             Target::parse(&target(&d.identity))?;
             if d.identity.kind != DriveKind::File {
-                fits(route, &d.identity)?;
+                fits(route, &d.identity, source)?;
             }
         }
         Ok(Plan {
             drives: self.drives.iter().map(|d| (target(&d.identity), d.identity.serial.clone())).collect(),
-            size: self.is_file().then(|| self.capacity_of(drive)),
+            size: (self.is_file() && !files).then(|| self.capacity_of(drive)),
             route: route.clone(),
-            conditions: self.conditions.clone(),
+            conditions: Conditions { source: source.map(str::to_owned), ..self.conditions.clone() },
             consent: self.consent.clone(),
         })
     }

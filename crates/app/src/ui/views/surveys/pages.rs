@@ -18,13 +18,23 @@ pub enum Page {
     Streams,
     /// What others waited.
     Lookout,
+    /// Trees of files.
+    Freight,
     /// Blocks read back.
     Verify,
 }
 
 impl Page {
-    pub const ALL: [Self; 7] =
-        [Self::Ground, Self::Spans, Self::Fill, Self::Ladder, Self::Streams, Self::Lookout, Self::Verify];
+    pub const ALL: [Self; 8] = [
+        Self::Ground,
+        Self::Spans,
+        Self::Fill,
+        Self::Ladder,
+        Self::Streams,
+        Self::Lookout,
+        Self::Freight,
+        Self::Verify,
+    ];
 
     pub const fn name(self) -> &'static str {
         match self {
@@ -34,6 +44,7 @@ impl Page {
             Self::Ladder => "ladder",
             Self::Streams => "streams",
             Self::Lookout => "lookout",
+            Self::Freight => "freight",
             Self::Verify => "verify",
         }
     }
@@ -46,6 +57,7 @@ impl Page {
             Self::Fill => "What does it lose as it fills?",
             Self::Ladder => "How deep a queue pays, and what does it cost in latency?",
             Self::Streams => "Does it hold the stream, and which buffer would?",
+            Self::Freight => "What holds the files up, and what does each of them cost?",
             Self::Lookout => "How long does another user of the drive wait while it works?",
             Self::Verify => "Is what was written still there, and where it belongs?",
         }
@@ -59,6 +71,7 @@ impl Page {
             Self::Ladder => s.ladder.is_some(),
             Self::Streams => s.streams.is_some(),
             Self::Lookout => s.lookout.is_some(),
+            Self::Freight => s.freight.is_some(),
             Self::Verify => s.verify.is_some(),
         }
     }
@@ -74,6 +87,9 @@ pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
     if page == Page::Lookout {
         return s.lookout.as_ref().map(|l| l.sentences()).unwrap_or_default();
     }
+    if page == Page::Freight {
+        return s.freight.as_ref().map(|f| f.sentences()).unwrap_or_default();
+    }
     let only = |page: Page| Surveys {
         ground: s.ground.clone().filter(|_| page == Page::Ground),
         spans: s.spans.clone().filter(|_| page == Page::Spans),
@@ -81,6 +97,7 @@ pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
         streams: s.streams.clone().filter(|_| page == Page::Streams),
         fill: s.fill.clone().filter(|_| page == Page::Fill),
         lookout: None,
+        freight: None,
         verify: s.verify.clone().filter(|_| page == Page::Verify),
     };
     only(page).sentences()

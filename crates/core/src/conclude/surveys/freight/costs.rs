@@ -1,0 +1,145 @@
+//! time = a · files + b · bytes + c · folders: what each costs, with intervals.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::drive::freight::ClassSums;
+use crate::quantity::Quantity;
+use crate::quantity::stats::{Interval, student_975};
+use crate::quantity::units::{Rate, latency};
+use crate::record::FreightSecond;
+
+/// Parts of a leg that are left out in turn, at most: what differs between them tells how well a cost is known.
+const PARTS: usize = 12;
+/// The largest files must be so much larger than the smallest: of files that are all alike nobody can tell a file's cost from its bytes'.
+const LEAST_RANGE: f64 = 4.0;
+/// Fewer files tell nothing.
+const LEAST_FILES: u64 = 30;
+
+/// What a file, a byte and a folder cost. Of several threads at once each bears its part, so that the costs of all files, bytes and
+/// folders together are the time of the leg.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Costs {
+    /// Of each file, however small, s.
+    pub per_file: Option<Interval>,
+    /// Of each byte, s.
+    pub per_byte: Option<Interval>,
+    /// Of each folder, s.
+    pub per_folder: Option<f64>,
+    /// A file of so many bytes costs as much for itself as for its bytes.
+    pub even: Option<Interval>,
+}
+
+type Classes = BTreeMap<u8, ClassSums>;
+
+/// The line a + b·x through points of (weight, x, y), by least squares; `None` where all lie at one place.
+pub(super) fn line(points: impl IntoIterator<Item = (f64, f64, f64)>) -> Option<(f64, f64)> {
+    let mut sums = [0.0f64; 5];
+    for (w, x, y) in points {
+        for (sum, term) in sums.iter_mut().zip([w, w * x, w * x * x, w * y, w * x * y]) {
+            *sum += term;
+        }
+    }
+    let [w, x, xx, y, xy] = sums;
+    let det = w * xx - x * x;
+    (det > 1e-9 * w * xx).then(|| ((xx * y - x * xy) / det, (w * xy - x * y) / det))
+}
+
+/// Cost of a file and of a byte, thread time in s: a line over the classes, each weighted by how well its mean is known.
+fn fit(classes: &Classes) -> Option<(f64, f64)> {
+    let mut points = Vec::new();
+    let (mut smallest, mut largest) = (f64::INFINITY, 0.0f64);
+    for c in classes.values().filter(|c| c.files > 0) {
+        let n = c.files as f64;
+        let (size, each) = (c.bytes.as_f64() / n, c.took.as_secs_f64() / n);
+        let spread = (c.squares as f64 * 1e-12 / n - each * each).max((0.05 * each).powi(2));
+        // One class does not decide alone, however many files it has: within it the cost is not quite a line either.
+        let w = 1.0 / (spread / n + (0.01 * each).powi(2)).max(1e-24);
+        (smallest, largest) = (smallest.min(size), largest.max(size));
+        points.push((w, size, each));
+    }
+    if largest >= LEAST_RANGE * smallest.max(1.0) { line(points) } else { None }
+}
+
+fn classes(seconds: &[&[FreightSecond]]) -> Classes {
+    let mut all = Classes::new();
+    for s in seconds.iter().copied().flatten() {
+        for (class, sums) in &s.done.classes {
+            all.entry(*class).or_default().add(sums);
+        }
+    }
+    all
+}
+
+/// A value with the interval that leaving out each part in turn gives (the jackknife of Quenouille and Tukey).
+pub(super) fn jackknife(value: f64, without: &[f64]) -> Option<Interval> {
+    let n = without.len() as f64;
+    (without.len() >= 3).then_some(())?;
+    let mean = without.iter().sum::<f64>() / n;
+    let error = ((n - 1.0) / n * without.iter().map(|v| (v - mean).powi(2)).sum::<f64>()).sqrt();
+    Some(Interval::around(value, student_975(n - 1.0) * error))
+}
+
+/// A leg in parts of equal length; fewer where it is short.
+pub(super) fn parts(seconds: &[FreightSecond]) -> Vec<&[FreightSecond]> {
+    let many = PARTS.min(seconds.len()).max(1);
+    (0..many).map(|i| &seconds[i * seconds.len() / many..(i + 1) * seconds.len() / many]).collect()
+}
+
+/// Of a leg; `None` of too few files.
+pub(super) fn of(seconds: &[FreightSecond]) -> Option<Costs> {
+    let parts = parts(seconds);
+    let all = classes(&parts);
+    let files: u64 = all.values().map(|c| c.files).sum();
+    (files >= LEAST_FILES).then_some(())?;
+    let threads = f64::from(seconds.iter().map(|s| s.done.threads).max().unwrap_or(1).max(1));
+    let folders: u64 = seconds.iter().map(|s| s.done.folders).sum();
+    let folder_time: Duration = seconds.iter().map(|s| s.done.folder_time).sum();
+    // One thread makes the folders while the others wait for it.
+    let per_folder = (folders > 0).then(|| folder_time.as_secs_f64() / folders as f64);
+    let whole = fit(&all);
+    let without: Vec<(f64, f64)> = (0..parts.len())
+        .filter_map(|left_out| {
+            let rest: Vec<&[FreightSecond]> =
+                parts.iter().enumerate().filter(|(i, _)| *i != left_out).map(|(_, p)| *p).collect();
+            fit(&classes(&rest))
+        })
+        .collect();
+    let interval = |value: f64, of: &dyn Fn(&(f64, f64)) -> f64| {
+        jackknife(value, &without.iter().map(of).collect::<Vec<_>>()).filter(|i| i.low > 0.0)
+    };
+    let per_file = whole.and_then(|(a, _)| interval(a, &|w| w.0)).map(|i| i.map(|v| v / threads));
+    let per_byte = whole.and_then(|(_, b)| interval(b, &|w| w.1)).map(|i| i.map(|v| v / threads));
+    let both = per_file.is_some() && per_byte.is_some();
+    let even = whole.filter(|_| both).and_then(|(a, b)| interval((a / b).ln(), &|w| (w.0 / w.1).ln()));
+    let even = even.map(|i| i.map(f64::exp));
+    (per_file.is_some() || per_byte.is_some() || per_folder.is_some()).then_some(Costs {
+        per_file,
+        per_byte,
+        per_folder,
+        even,
+    })
+}
+
+impl Costs {
+    /// In a sentence; `None` where no cost is known.
+    #[must_use]
+    pub fn sentence(&self) -> Option<String> {
+        let time = |s: f64| latency(Duration::from_secs_f64(s.max(0.0)));
+        let mut parts = Vec::new();
+        parts.extend(
+            self.per_file
+                .map(|f| format!("each file costs {}", Quantity::Seconds.plus_minus(f.value, f.half()))),
+        );
+        let rate = |b: f64| Rate::new(1.0 / b.max(1e-15)).to_string();
+        parts.extend(self.per_byte.map(|b| format!("bytes go at {}", rate(b.value))));
+        parts.extend(self.per_folder.map(|f| format!("each folder costs {}", time(f))));
+        let size = |e: Interval| Quantity::Bytes.plus_minus(e.value, e.half());
+        let even = self.even.map(|e| format!("; a file below {} costs more than its bytes", size(e)));
+        let text = parts.join(", ");
+        let (head, tail) = text.split_at_checked(1)?;
+        Some(format!("{}{tail}{}.", head.to_uppercase(), even.unwrap_or_default()))
+    }
+}

@@ -1,0 +1,175 @@
+//! What is done with single files: made and written, read, removed; each with what it took.
+
+use std::os::fd::OwnedFd;
+use std::time::{Duration, Instant};
+
+use hollow_mile_core::drive::freight::{Durable, Tree};
+use rustix::fs::{Advice, fadvise, fsync, ftruncate};
+use rustix::io::{Errno, read, write};
+
+use super::super::guard::Way;
+use super::account::{Account, processor_time};
+use super::shared::Shared;
+
+/// Units of memory and of direct I/O.
+pub const UNIT: usize = 4096;
+
+/// What one file took of its thread's time so far, waiting for the other side not counted.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Took {
+    /// To make, open, close or remove it.
+    pub metadata: Duration,
+    /// To make it durable.
+    pub durable: Duration,
+    /// In all.
+    pub all: Duration,
+}
+
+/// What went wrong with a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Trouble {
+    /// What was being done.
+    pub doing: &'static str,
+    /// What the kernel said.
+    pub error: Errno,
+}
+
+fn trouble(doing: &'static str) -> impl Fn(Errno) -> Trouble {
+    move |error| Trouble { doing, error }
+}
+
+/// A file that is being written.
+pub struct Writing {
+    file: OwnedFd,
+    size: u64,
+    written: u64,
+    direct: bool,
+    took: Took,
+}
+
+impl Writing {
+    /// Makes it.
+    pub fn begin(way: &mut Way, tree: &Tree, file: u32, direct: bool) -> Result<Self, Trouble> {
+        let began = Instant::now();
+        let fd = way.create(tree, file, direct).map_err(trouble("making a file"))?;
+        let took = Took { metadata: began.elapsed(), ..Took::default() };
+        Ok(Self { file: fd, size: tree.size(file as usize), written: 0, direct, took })
+    }
+
+    /// Bytes that are still to be written.
+    pub const fn left(&self) -> u64 {
+        self.size - self.written
+    }
+
+    /// Writes what is next, from memory in which at least a whole unit more lies than is written.
+    pub fn write(&mut self, data: &[u8], length: usize, account: &Shared<Account>) -> Result<(), Trouble> {
+        // What goes past the page cache goes in whole units; the file is cut to its size at the end.
+        let whole = if self.direct { length.next_multiple_of(UNIT) } else { length };
+        let looks = account.lock().looks();
+        let mut done = 0;
+        let (began, before) = (Instant::now(), looks.then(processor_time));
+        while done < whole {
+            match write(&self.file, &data[done..whole]) {
+                Ok(0) => return Err(Trouble { doing: "writing a file", error: Errno::IO }),
+                Ok(n) => done += n,
+                Err(Errno::INTR) => {}
+                Err(e) => return Err(trouble("writing a file")(e)),
+            }
+        }
+        let took = began.elapsed();
+        let at_work = before.map(|b| processor_time().saturating_sub(b));
+        self.took.all += took;
+        self.written += length as u64;
+        let mut account = account.lock();
+        account.transfer(took, at_work);
+        account.written += length as u64;
+        Ok(())
+    }
+
+    /// Cuts it to its size, makes it durable where that is asked for each, and closes it.
+    pub fn end(mut self, durable: Durable, account: &Shared<Account>) -> Result<(), Trouble> {
+        let began = Instant::now();
+        if self.direct && !self.size.is_multiple_of(UNIT as u64) {
+            ftruncate(&self.file, self.size).map_err(trouble("cutting a file to its size"))?;
+        }
+        let cut = began.elapsed();
+        if durable == Durable::Each {
+            fsync(&self.file).map_err(trouble("making a file durable"))?;
+        }
+        let synced = began.elapsed();
+        drop(self.file);
+        self.took.metadata += cut + (began.elapsed() - synced);
+        self.took.durable = synced - cut;
+        self.took.all += self.took.metadata + self.took.durable;
+        let mut account = account.lock();
+        account.done.spent.durable += self.took.durable;
+        account.metadata(self.took.metadata);
+        account.done.file(self.size, self.took.all, self.took.metadata, self.took.durable);
+        Ok(())
+    }
+}
+
+/// A file that is being read.
+pub struct Reading {
+    file: OwnedFd,
+    /// Its size, as it was written.
+    pub size: u64,
+    took: Took,
+}
+
+impl Reading {
+    /// Opens it. What the page cache has of it is let go, so that the drive is asked.
+    pub fn begin(way: &mut Way, tree: &Tree, file: u32, direct: bool) -> Result<Self, Trouble> {
+        let began = Instant::now();
+        let fd = way.open(tree, file, direct).map_err(trouble("opening a file"))?;
+        if !direct {
+            // Advice: where it is not taken, the file is read from memory.
+            let _ = fadvise(&fd, 0, None, Advice::DontNeed);
+        }
+        let took = Took { metadata: began.elapsed(), ..Took::default() };
+        Ok(Self { file: fd, size: tree.size(file as usize), took })
+    }
+
+    /// Reads what is next; gives how many bytes came, none at its end.
+    pub fn read(&mut self, buffer: &mut [u8], account: &Shared<Account>) -> Result<usize, Trouble> {
+        let looks = account.lock().looks();
+        let (began, before) = (Instant::now(), looks.then(processor_time));
+        let n = loop {
+            match read(&self.file, &mut *buffer) {
+                Err(Errno::INTR) => {}
+                other => break other.map_err(trouble("reading a file"))?,
+            }
+        };
+        let took = began.elapsed();
+        let at_work = before.map(|b| processor_time().saturating_sub(b));
+        self.took.all += took;
+        let mut account = account.lock();
+        account.transfer(took, at_work);
+        account.read += n as u64;
+        Ok(n)
+    }
+
+    /// Closes it; `counts` where it is a file done with, and not one on its way to another drive.
+    pub fn end(mut self, counts: bool, account: &Shared<Account>) {
+        let began = Instant::now();
+        drop(self.file);
+        self.took.metadata += began.elapsed();
+        self.took.all += self.took.metadata;
+        let mut account = account.lock();
+        account.metadata(self.took.metadata);
+        if counts {
+            account.done.file(self.size, self.took.all, self.took.metadata, Duration::ZERO);
+        }
+    }
+}
+
+/// Removes a file.
+pub fn remove(way: &mut Way, tree: &Tree, file: u32, account: &Shared<Account>) -> Result<(), Trouble> {
+    let began = Instant::now();
+    way.remove(tree, file).map_err(trouble("removing a file"))?;
+    let took = began.elapsed();
+    let mut account = account.lock();
+    account.metadata(took);
+    account.done.file(tree.size(file as usize), took, took, Duration::ZERO);
+    Ok(())
+}
