@@ -155,7 +155,16 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
             if let Some(lived) = wish.lived {
                 spec.wear.host_written = spec.wear.host_written.max(lived);
             }
-            let drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, *repeat);
+            let mut drive = SimDrive::new(spec, &format!("sim:{name}"), conditions, *repeat);
+            if let Some(source) = conditions.source.as_deref() {
+                let Some(from) = source.strip_prefix("sim:") else {
+                    return Err(AppError::usage(
+                        "files on a simulated drive come from a simulated drive: give --from sim:NAME",
+                    ));
+                };
+                let other = SimDrive::new(sim_spec(from)?, source, conditions, repeat.wrapping_add(1));
+                drive = drive.with_source(other);
+            }
             Ok(Opened { drive: Box::new(drive), files: Vec::new(), said: Vec::new() })
         }
         Target::Folder(path) => {

@@ -2,6 +2,7 @@
 //!
 //! The only crate of the workspace with unsafe code, all of it in [`linux`].
 
+mod account;
 pub mod latency;
 pub mod linux;
 pub mod proving;

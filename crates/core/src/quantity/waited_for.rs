@@ -36,12 +36,12 @@ impl WaitedFor {
     }
 }
 
-/// The share of the time of a transfer that went into waiting for something, with its 95 % interval.
+/// How much less time a transfer would take without what holds it up, with its 95 % interval.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Waiting {
-    /// For what.
+    /// What holds it up.
     pub on: WaitedFor,
-    /// Share of the time, 0 to 1.
+    /// Share of the time that would go, 0 to 1.
     pub share: f64,
     /// Bounds of its interval.
     pub low: f64,

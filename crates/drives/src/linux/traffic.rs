@@ -18,6 +18,8 @@ pub struct Moved {
     pub read: u64,
     /// Written.
     pub written: u64,
+    /// Milliseconds in which it had something to do.
+    pub busy_ms: u64,
 }
 
 impl Moved {
@@ -50,7 +52,9 @@ fn parse(stat: &str) -> Option<Moved> {
     let mut fields = stat.split_ascii_whitespace().map(|f| f.parse::<u64>().ok());
     let read = fields.nth(2)??;
     let written = fields.nth(3)??;
-    Some(Moved { read: read.saturating_mul(512), written: written.saturating_mul(512) })
+    // In flight, and then the time with anything in flight.
+    let busy_ms = fields.nth(2).flatten().unwrap_or(0);
+    Some(Moved { read: read.saturating_mul(512), written: written.saturating_mul(512), busy_ms })
 }
 
 /// Tells others' traffic from ours.
@@ -89,7 +93,7 @@ mod tests {
     #[test]
     fn counters_are_read_as_the_kernel_writes_them() {
         let line = "    1005       10    20000      500     2000       30    40000      900        0      700     1400        5        0   9999\n";
-        assert_eq!(parse(line), Some(Moved { read: 20_000 * 512, written: 40_000 * 512 }));
+        assert_eq!(parse(line), Some(Moved { read: 20_000 * 512, written: 40_000 * 512, busy_ms: 700 }));
         assert_eq!(parse("1 2"), None);
     }
 

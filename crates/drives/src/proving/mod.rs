@@ -12,6 +12,7 @@ use hollow_mile_core::record::{Event, HaulHead};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 
 mod forecast;
+mod freight;
 mod ground;
 mod judge;
 mod make;
@@ -19,6 +20,7 @@ mod models;
 mod worlds;
 
 pub use forecast::{ForecastScore, prove_forecast};
+pub use freight::{FreightScore, prove_freight};
 pub use ground::{GroundScore, prove_ground};
 pub use judge::{Score, judge};
 pub(crate) use make::Dice;

@@ -4,6 +4,7 @@
 //! seed in its file and the repeat number: the same haul gives the same record, byte for byte.
 
 mod content;
+mod freight;
 mod heat;
 mod lookout;
 mod motion;
@@ -22,6 +23,7 @@ use hollow_mile_core::record::Conditions;
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
+pub use freight::Host;
 pub use spec::{
     BadStretch, Cooling, Faults, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth,
     TruthZone, WeakZone, Wear, shipped,
@@ -29,6 +31,7 @@ pub use spec::{
 
 use crate::latency::{Bins, histogram, points};
 use content::Content;
+use freight::Files;
 use heat::HeatModel;
 use hollow_mile_core::quantity::stats::histogram_quantile;
 use lookout::Lookout;
@@ -80,6 +83,11 @@ pub struct SimDrive {
     /// Of this interval.
     counted: Bins,
     lookout: Option<Lookout>,
+    /// Seconds that the medium was at work since time last passed, where files are moved.
+    busy_s: f64,
+    files: Files,
+    /// The load under way moves files.
+    at_files: bool,
 }
 
 impl SimDrive {
@@ -120,6 +128,9 @@ impl SimDrive {
             histogram: histogram(),
             counted: Bins::default(),
             lookout: None,
+            busy_s: 0.0,
+            files: Files::default(),
+            at_files: false,
         }
     }
 
@@ -240,7 +251,14 @@ impl Drive for SimDrive {
 
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.is_there()?;
+        if load.kind == LoadKind::Freight {
+            return self.begin_files(load);
+        }
+        if load.kind != LoadKind::Rest {
+            self.files.forget();
+        }
         self.load = load.clone();
+        self.at_files = false;
         self.moved = 0;
         self.behind = 0.0;
         self.lookout = Lookout::of(load, self.age, self.spec.seed);
@@ -271,6 +289,9 @@ impl Drive for SimDrive {
     }
 
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
+        if self.at_files {
+            return self.work_files(interval);
+        }
         let seconds = interval.as_secs_f64();
         let (bytes, took) = match self.load.kind {
             LoadKind::Rest | LoadKind::Wipe | LoadKind::SelfTest { .. } => {
@@ -328,6 +349,9 @@ impl Drive for SimDrive {
     }
 
     fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        if self.at_files {
+            return Ok(self.finish_files());
+        }
         let flush = (ending == Ending::Durable).then(|| self.flush_time());
         let remark = match self.load.kind {
             LoadKind::Wipe if self.chore >= WIPE_S => {

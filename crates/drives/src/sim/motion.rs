@@ -59,7 +59,7 @@ impl SimDrive {
 
     /// The rate without noise and heat, and for how many bytes it holds: of reads and writes as they are mixed, at the
     /// block and depth of the load where addresses are random.
-    fn pace(&self) -> (f64, u64) {
+    pub(super) fn pace(&self) -> (f64, u64) {
         if self.load.pattern == Pattern::Random {
             return self.random_pace();
         }
@@ -114,7 +114,7 @@ impl SimDrive {
         (rate, holds_for)
     }
 
-    fn advance(&mut self, bytes: u64) {
+    pub(super) fn advance(&mut self, bytes: u64) {
         self.moved += bytes;
         let from = self.position;
         if self.is_backward() {
@@ -250,7 +250,7 @@ impl SimDrive {
     }
 
     /// A factor of the rate for this interval.
-    fn noise(&mut self) -> f64 {
+    pub(super) fn noise(&mut self) -> f64 {
         let sigma = if self.in_last_level() && !self.room.is_empty() {
             self.spec.noise.sigma_slow
         } else {

@@ -273,6 +273,9 @@ pub struct SimSpec {
     /// History.
     #[serde(default)]
     pub wear: Wear,
+    /// The machine and the file system for files on it.
+    #[serde(default)]
+    pub host: super::Host,
 }
 
 const fn default_block() -> Bytes {
@@ -388,6 +391,11 @@ impl SimSpec {
         unit(self.noise.sigma_slow, "noise.sigma_slow")?;
         positive(self.heat.factor, "heat.factor")?;
         unit(self.heat.factor, "heat.factor")?;
+        positive(self.host.copy.get(), "host.copy")?;
+        unit(self.host.sigma, "host.sigma")?;
+        if self.host.memory.get() < 1 << 20 {
+            return Err("host.memory must be at least 1 MiB".into());
+        }
         if self.heat.cooling.is_empty() {
             return Err("heat needs at least one [[heat.cooling]]".into());
         }

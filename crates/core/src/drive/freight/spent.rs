@@ -121,6 +121,19 @@ mod as_nanos {
     pub fn deserialize<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Duration, D::Error> {
         u64::deserialize(d).map(Duration::from_nanos)
     }
+
+    pub mod maybe {
+        use super::{Deserialize, Duration, nanos};
+        use serde::Serialize;
+
+        pub fn serialize<S: serde::Serializer>(time: &Option<Duration>, s: S) -> Result<S::Ok, S::Error> {
+            time.map(nanos).serialize(s)
+        }
+
+        pub fn deserialize<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Option<Duration>, D::Error> {
+            Ok(Option::<u64>::deserialize(d)?.map(Duration::from_nanos))
+        }
+    }
 }
 
 /// Two classes of size to a doubling: class `2n` begins at 2ⁿ bytes, class `2n + 1` at 1.5 · 2ⁿ; class 0 is what has one byte or none.
@@ -212,6 +225,9 @@ pub struct Freighted {
     pub queue_ppm: Option<u32>,
     /// Bytes that the block layer wrote to the target.
     pub device_written: Option<Bytes>,
+    /// Time in which the drive at the target had something to do, by the block layer's counters.
+    #[serde(with = "as_nanos::maybe")]
+    pub device_busy: Option<Duration>,
     /// Bytes that the block layer read from the source, or from the only drive.
     pub device_read: Option<Bytes>,
     /// Bytes that this machine held in memory and still had to write, at the end.
@@ -239,6 +255,10 @@ impl Freighted {
         };
         self.device_written = sum(self.device_written, next.device_written);
         self.device_read = sum(self.device_read, next.device_read);
+        self.device_busy = match (self.device_busy, next.device_busy) {
+            (Some(a), Some(b)) => Some(a + b),
+            (a, b) => a.or(b),
+        };
         self.queue_ppm = next.queue_ppm.or(self.queue_ppm);
         self.unwritten = next.unwritten.or(self.unwritten);
         self.source_temperature = next.source_temperature.or(self.source_temperature);

@@ -6,13 +6,20 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::drive::freight::{Durable, Tree};
 use rustix::fs::{Advice, fadvise, fsync, ftruncate};
 use rustix::io::{Errno, read, write};
+use rustix::time::{ClockId, clock_gettime};
 
 use super::super::guard::Way;
-use super::account::{Account, processor_time};
 use super::shared::Shared;
+use crate::account::Account;
 
 /// Units of memory and of direct I/O.
 pub const UNIT: usize = 4096;
+
+/// Time that this thread has had a processor.
+pub fn processor_time() -> Duration {
+    let t = clock_gettime(ClockId::ThreadCPUTime);
+    Duration::new(u64::try_from(t.tv_sec).unwrap_or(0), u32::try_from(t.tv_nsec).unwrap_or(0))
+}
 
 /// What one file took of its thread's time so far, waiting for the other side not counted.
 #[derive(Debug, Clone, Copy, Default)]

@@ -12,10 +12,10 @@ use rustix::io::Errno;
 
 use super::super::buffers::Buffers;
 use super::super::guard::{Inside, Way};
-use super::account::{Account, At};
 use super::files::{Reading, Trouble, UNIT, Writing, remove};
 use super::raw::Raw;
 use super::shared::{Gate, Shared};
+use crate::account::{Account, At};
 
 /// How long a thread waits for the other side before it looks whether it is still wanted, and says what it waited.
 const A_WHILE: Duration = Duration::from_millis(20);

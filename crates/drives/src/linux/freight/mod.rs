@@ -1,7 +1,6 @@
 //! A folder as a drive: a folder of our own is made in it, trees of files are written there, read back, copied to and deleted, and it
 //! goes with all that is in it.
 
-mod account;
 mod files;
 mod job;
 mod raw;
@@ -14,10 +13,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::drive::freight::{Cargo, Carry, Durable, Freight, Freighted, Side, Through, Tree};
+use hollow_mile_core::drive::freight::{Cargo, Carry, Durable, Freight, Side, Through, Tree};
 use hollow_mile_core::drive::{
-    Drive, DriveError, DriveIdentity, DriveKind, Ending, LatencySummary, Load, LoadKind, LoadSummary, Tally,
-    Vitals,
+    Drive, DriveError, DriveIdentity, DriveKind, Ending, Load, LoadKind, LoadSummary, Tally, Vitals,
 };
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use rustix::fs::{fstat, statvfs, sync};
@@ -28,8 +26,8 @@ use super::guard::{Inside, OwnFolder, Way, open_for_reading};
 use super::sysfs::Sysfs;
 use super::thermometer::Thermometer;
 use super::traffic::{Counters, Moved};
-use crate::latency::{bins, histogram, points};
-use account::At;
+use crate::account::{At, gather};
+use crate::latency::{histogram, points};
 use hdrhistogram::Histogram;
 use job::{From, Job, Plan};
 use raw::Raw;
@@ -82,14 +80,15 @@ impl Below {
         Self { counters, last, thermometer: device.and_then(Thermometer::of) }
     }
 
-    /// Bytes since the last call: read, written.
-    fn moved(&mut self) -> Option<(Bytes, Bytes)> {
+    /// What it did since the last call.
+    fn moved(&mut self) -> Option<Moved> {
         let (last, now) = (self.last?, self.counters.as_ref()?.read()?);
         self.last = Some(now);
-        Some((
-            Bytes::new(now.read.saturating_sub(last.read)),
-            Bytes::new(now.written.saturating_sub(last.written)),
-        ))
+        Some(Moved {
+            read: now.read.saturating_sub(last.read),
+            written: now.written.saturating_sub(last.written),
+            busy_ms: now.busy_ms.saturating_sub(last.busy_ms),
+        })
     }
 
     fn temperature(&self) -> Option<Celsius> {
@@ -343,19 +342,8 @@ impl FolderDrive {
     /// What was done since the last tally.
     fn tally(&mut self) -> Tally {
         let Some(running) = &mut self.running else { return Tally::default() };
-        let mut tally = Tally::default();
-        let mut done = Freighted { threads: running.job.threads(), ..Freighted::default() };
-        let mut latency = histogram();
-        let mut at_work = Duration::ZERO;
-        for mut account in running.job.take() {
-            done.add(&account.done);
-            tally.written += Bytes::new(account.written);
-            tally.read += Bytes::new(account.read);
-            tally.errors += account.errors;
-            tally.faults.append(&mut account.faults);
-            let _ = latency.add(&account.latency);
-            at_work += account.done.spent.machine + account.done.spent.source_machine;
-        }
+        let (mut tally, mut done, latency) = gather(running.job.take().into_iter());
+        let at_work = done.spent.machine + done.spent.source_machine;
         let now = Instant::now();
         tally.took = now - running.told;
         running.told = now;
@@ -364,25 +352,18 @@ impl FolderDrive {
         done.in_hand = Some(running.job.in_hand()).filter(|b| *b > 0).map(Bytes::new);
         done.unwritten = self.memory.as_ref().and_then(unwritten);
         let below = self.target.below.moved();
-        done.device_written = below.map(|m| m.1);
-        done.device_read = match &mut self.source {
-            Some(source) => source.below().moved().map(|m| m.0),
-            None => below.map(|m| m.0),
+        done.device_written = below.map(|m| Bytes::new(m.written));
+        done.device_busy = below.map(|m| Duration::from_millis(m.busy_ms));
+        let read = match &mut self.source {
+            Some(source) => source.below().moved(),
+            None => below,
         };
+        done.device_read = read.map(|m| Bytes::new(m.read));
         done.source_temperature = self.source.as_mut().and_then(|s| s.below().temperature());
         if running.freight.side == Side::Source {
             // What is done at the source is told of the source.
-            done.device_written = None;
+            (done.device_written, done.device_busy) = (None, None);
         }
-        let all = points(&latency);
-        let us = |ns: u64| u32::try_from(ns.div_ceil(1000)).unwrap_or(u32::MAX);
-        tally.latency = (!latency.is_empty()).then(|| LatencySummary {
-            operations: u32::try_from(latency.len()).unwrap_or(u32::MAX),
-            p50_us: us(latency.value_at_quantile(0.5)),
-            p99_us: us(latency.value_at_quantile(0.99)),
-            max_us: us(all.last().map_or(0, |p| p.0)),
-        });
-        tally.latencies = bins(&latency);
         let _ = running.latency.add(&latency);
         let threads = f64::from(running.job.threads()) * tally.took.as_secs_f64();
         tally.host_busy_ppm =
@@ -593,8 +574,8 @@ impl Drive for FolderDrive {
         }
         let after = self.target.below.moved();
         let mut freight = last.freight;
-        if let (Some(freight), Some((_, written))) = (&mut freight, after) {
-            freight.device_written = freight.device_written.map(|w| w + written);
+        if let (Some(freight), Some(after)) = (&mut freight, after) {
+            freight.device_written = freight.device_written.map(|w| w + Bytes::new(after.written));
         }
         let histogram = self.running.as_ref().map(|r| points(&r.latency)).unwrap_or_default();
         if pauses {

@@ -8,9 +8,9 @@ use hollow_mile_core::quantity::units::Bytes;
 use rustix::io::{Errno, pread};
 
 use super::super::guard::Access;
-use super::account::{Account, processor_time};
-use super::files::{Trouble, UNIT};
+use super::files::{Trouble, UNIT, processor_time};
 use super::shared::Shared;
+use crate::account::Account;
 
 /// The drive, and how far it was read.
 pub struct Raw {

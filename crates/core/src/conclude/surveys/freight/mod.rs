@@ -17,7 +17,6 @@ use crate::readings::{LegReading, Readings};
 use crate::record::FreightSecond;
 
 pub use costs::Costs;
-pub use waiting::shares;
 pub use write_back::WriteBack;
 
 /// How long files of about one size took.
@@ -102,7 +101,7 @@ fn of_leg(readings: &Readings, reading: &LegReading) -> Option<FreightLeg> {
     let durable_s = flush.map(|f| returned_s + f.as_secs_f64());
     let moves = leg.carry != Carry::Delete && bytes > Bytes::ZERO;
     let rate = moves.then(|| Rate::new(bytes.as_f64() / durable_s.unwrap_or(returned_s).max(1e-9)));
-    let waits = waiting::of(seconds, flush.unwrap_or_default());
+    let waits = waiting::of(seconds, leg.carry, flush);
     // What is still in memory when the leg ends is written after it: nothing can be said of what the block layer wrote.
     let settled = leg.carry.makes() && durable_s.is_some() && leg.until.duration.is_none();
     let amplification = all.device_written.filter(|w| settled && *w > Bytes::ZERO && bytes > Bytes::ZERO);
@@ -141,7 +140,7 @@ fn sum(seconds: &[FreightSecond]) -> Option<Freighted> {
 }
 
 impl WaitedFor {
-    /// As a thing that is waited for, on a haul with one drive or with two.
+    /// As a thing that holds files up, on a haul with one drive or with two.
     #[must_use]
     pub const fn words(self, two_drives: bool) -> &'static str {
         match (self, two_drives) {
@@ -150,7 +149,7 @@ impl WaitedFor {
             (Self::Target, false) => "the drive",
             (Self::FileSystem, _) => "the file system's own work",
             (Self::Machine, _) => "this machine",
-            (Self::SmallFiles, _) => "work that each file costs, however small",
+            (Self::SmallFiles, _) => "what each file costs, however small,",
         }
     }
 }
@@ -181,21 +180,21 @@ impl FreightLeg {
         let files = if self.files == 1 { "file" } else { "files" };
         let mut all =
             vec![format!("{} {files}, {} {done} in {time}{rate}.", grouped(self.files), self.bytes)];
+        let two = self.has_two_drives();
         all.extend(self.bottleneck.map(|b| {
+            let what = b.on.words(two);
+            let (head, tail) = what.split_at(1);
+            let less = b.share * 100.0;
             format!(
-                "{:.0} % of the time went into waiting for {}.",
-                b.share * 100.0,
-                b.on.words(self.has_two_drives())
+                "{}{tail} held it up: without that it would take {less:.0} % less time.",
+                head.to_uppercase()
             )
         }));
-        if self.bottleneck.is_none() && self.waits.len() > 1 {
-            let words =
-                |w: &Waiting| format!("{:.0} % for {}", w.share * 100.0, w.on.words(self.has_two_drives()));
-            all.push(format!(
-                "No one thing held it up: {}, {}.",
-                words(&self.waits[0]),
-                words(&self.waits[1])
-            ));
+        if let ([first, next, ..], None) = (&self.waits[..], self.bottleneck) {
+            let words = |w: &Waiting| {
+                format!("without {} it would take {:.0} % less time", w.on.words(two), w.share * 100.0)
+            };
+            all.push(format!("No one thing held it up: {}, {}.", words(first), words(next)));
         }
         all.extend(self.costs.as_ref().and_then(|c| c.sentence()));
         all.extend(self.write_back.as_ref().map(WriteBack::sentence));
@@ -256,13 +255,13 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
             let percent = |v: f64| (v * 100.0).round();
             let (low, high) = (percent(w.low), percent(w.high));
             format!(
-                "{:.0} % ({low:.0} to {high:.0}) for {}",
-                w.share * 100.0,
-                w.on.words(leg.has_two_drives())
+                "without {} {:.0} % ({low:.0} to {high:.0})",
+                w.on.words(leg.has_two_drives()),
+                w.share * 100.0
             )
         })
         .collect();
-    let mut all = vec![format!("The threads spent {}.", shares.join(", "))];
+    let mut all = vec![format!("Less time would be taken {}.", shares.join(", "))];
     all.extend(leg.costs.as_ref().and_then(|c| c.sentence()));
     let mean = leg.files.checked_sub(1).map(|_| leg.bytes.as_f64() / leg.files as f64);
     if let Some((small, large)) = leg.sizes.first().zip(leg.sizes.last()).filter(|(a, b)| a.from != b.from) {

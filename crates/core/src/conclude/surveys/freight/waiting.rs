@@ -1,44 +1,73 @@
-//! What a transfer waited for: shares of the time of the threads on the side of the target, what they waited for the source told by
-//! what the source's own threads did.
+//! What a transfer waited for. Up to three things go on at once: threads at the target, threads at the source, and the drive, to which
+//! memory gives what was written. What is waited for is what would make the whole shorter if it took no time, and by how much.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::costs::{jackknife, line, parts};
-use crate::drive::freight::{ClassSums, Spent};
+use crate::drive::freight::{Carry, ClassSums, Freighted, Spent};
+use crate::quantity::units::Bytes;
 use crate::quantity::waited_for::{WaitedFor, Waiting};
 use crate::record::FreightSecond;
 
 /// What holds a leg up takes at least this share of its time.
 const LEAST_SHARE: f64 = 0.4;
+/// And so much more than the next.
+const LEAST_LEAD: f64 = 0.1;
+/// Memory was full where threads waited for room in it for so much of their time.
+const WAITED_FOR_ROOM: f64 = 0.01;
 
-/// Shares of the time of the threads by what they waited for; they add up to 1. `None` where nothing was done.
-#[must_use]
-pub fn shares(spent: &Spent, of_bytes: OfBytes) -> Option<BTreeMap<WaitedFor, f64>> {
-    let s = |d: Duration| d.as_secs_f64();
-    let whole = s(spent.data) + s(spent.metadata) + s(spent.durable) + s(spent.machine) + s(spent.starved);
-    let source = s(spent.source_data) + s(spent.source_metadata) + s(spent.source_machine);
-    (whole > 0.0).then_some(())?;
-    let stalled = s(spent.stalled).min(s(spent.metadata));
-    let mut all: BTreeMap<WaitedFor, f64> = WaitedFor::ALL.into_iter().map(|w| (w, 0.0)).collect();
-    let mut add = |on, seconds: f64| *all.entry(on).or_default() += seconds / whole;
-    add(WaitedFor::Target, s(spent.data) + s(spent.durable) * of_bytes.durable);
-    let usual = s(spent.metadata) - stalled;
-    add(
-        WaitedFor::FileSystem,
-        stalled + usual * of_bytes.metadata + s(spent.durable) * (1.0 - of_bytes.durable),
-    );
-    add(WaitedFor::SmallFiles, usual * (1.0 - of_bytes.metadata));
-    add(WaitedFor::Machine, s(spent.machine));
-    if source > 0.0 {
-        let part = |d: Duration| s(spent.starved) * s(d) / source;
-        add(WaitedFor::Source, part(spent.source_data));
-        add(WaitedFor::SmallFiles, part(spent.source_metadata));
-        add(WaitedFor::Machine, part(spent.source_machine));
-    } else {
-        add(WaitedFor::Source, s(spent.starved));
+/// What went on in a stretch, as shares of its time.
+#[derive(Debug, Clone, Default)]
+struct Stages {
+    /// What the threads at the target did, by what is waited for; what is left to 1 they waited for the source.
+    target: BTreeMap<WaitedFor, f64>,
+    /// What those at the source did; what is left to 1 they waited for room in the queue.
+    source: BTreeMap<WaitedFor, f64>,
+    /// How long the drive at the target was at work.
+    drive: f64,
+}
+
+impl Stages {
+    /// `None` where nothing was done.
+    fn of(spent: &Spent, busy: Option<Duration>, of_bytes: OfBytes, threads: f64) -> Option<Self> {
+        let s = |d: Duration| d.as_secs_f64();
+        let at_target =
+            s(spent.data) + s(spent.metadata) + s(spent.durable) + s(spent.machine) + s(spent.starved);
+        (at_target > 0.0).then_some(())?;
+        let drive = busy.map(|b| (s(b) * threads / at_target).min(1.0));
+        // While files are made durable the drive is at work, or the journal is.
+        let durable = drive.unwrap_or(of_bytes.durable);
+        let stalled = s(spent.stalled).min(s(spent.metadata));
+        let usual = s(spent.metadata) - stalled;
+        let target = [
+            (WaitedFor::Target, s(spent.data) + s(spent.durable) * durable),
+            (WaitedFor::FileSystem, stalled + usual * of_bytes.metadata + s(spent.durable) * (1.0 - durable)),
+            (WaitedFor::SmallFiles, usual * (1.0 - of_bytes.metadata)),
+            (WaitedFor::Machine, s(spent.machine)),
+        ];
+        let source = [
+            (WaitedFor::Source, s(spent.source_data)),
+            (WaitedFor::SmallFiles, s(spent.source_metadata)),
+            (WaitedFor::Machine, s(spent.source_machine)),
+        ];
+        let shares = |all: &[(WaitedFor, f64)]| all.iter().map(|(on, s)| (*on, s / at_target)).collect();
+        Some(Self { target: shares(&target), source: shares(&source), drive: drive.unwrap_or(0.0) })
     }
-    Some(all)
+
+    /// How long the whole takes without one thing, or with all.
+    fn takes(&self, without: Option<WaitedFor>) -> f64 {
+        let rest = |of: &BTreeMap<WaitedFor, f64>| -> f64 {
+            of.iter().filter(|(on, _)| Some(**on) != without).map(|(_, share)| share).sum()
+        };
+        let drive = if without == Some(WaitedFor::Target) { 0.0 } else { self.drive };
+        rest(&self.target).max(rest(&self.source)).max(drive)
+    }
+
+    fn shares(&self) -> BTreeMap<WaitedFor, f64> {
+        let whole = self.takes(None).max(1e-12);
+        WaitedFor::ALL.into_iter().map(|on| (on, 1.0 - self.takes(Some(on)) / whole)).collect()
+    }
 }
 
 /// Shares of two times that grow with the bytes of a file; the rest each file costs whatever its size.
@@ -46,14 +75,16 @@ pub fn shares(spent: &Spent, of_bytes: OfBytes) -> Option<BTreeMap<WaitedFor, f6
 pub struct OfBytes {
     /// Of the time in which files are made durable.
     pub durable: f64,
-    /// Of the time in which they are made, opened, closed and removed: extents are found and freed.
+    /// Of the time in which they are removed: extents are found and freed.
     pub metadata: f64,
 }
 
 impl OfBytes {
     /// From files by class: a time is a line over their size.
-    pub(super) fn of(classes: &BTreeMap<u8, ClassSums>) -> Self {
-        Self { durable: grows(classes, |c| c.durable), metadata: grows(classes, |c| c.metadata) }
+    pub(super) fn of(classes: &BTreeMap<u8, ClassSums>, carry: Carry) -> Self {
+        // To make and to open a file takes no longer because it will be large.
+        let metadata = if carry == Carry::Delete { grows(classes, |c| c.metadata) } else { 0.0 };
+        Self { durable: grows(classes, |c| c.durable), metadata }
     }
 }
 
@@ -79,24 +110,47 @@ fn grows(classes: &BTreeMap<u8, ClassSums>, time: fn(&ClassSums) -> Duration) ->
     }
 }
 
-fn spent(parts: &[&[FreightSecond]]) -> Spent {
+/// Of what the drive wrote, the share that had to be written before the last file was done with: memory held the rest. None of it
+/// where nobody waited for room in memory.
+fn beyond_memory(seconds: &[FreightSecond]) -> f64 {
+    let all = |of: fn(&Freighted) -> Bytes| seconds.iter().map(|s| of(&s.done).as_f64()).sum::<f64>();
+    let files = all(|d| d.classes.values().fold(Bytes::ZERO, |sum, c| sum + c.bytes));
+    let written = all(|d| d.device_written.unwrap_or_default());
+    let held = seconds.iter().filter_map(|s| s.done.unwritten).max().map_or(0.0, Bytes::as_f64);
+    let spent = spent(&[seconds]).0;
+    let whole = spent.data + spent.metadata + spent.durable + spent.machine + spent.starved;
+    let full = spent.data.as_secs_f64() > WAITED_FOR_ROOM * whole.as_secs_f64();
+    if full && written > 0.0 { ((files - held) / written).clamp(0.0, 1.0) } else { 0.0 }
+}
+
+fn spent(parts: &[&[FreightSecond]]) -> (Spent, Option<Duration>) {
     let mut all = Spent::default();
-    parts.iter().copied().flatten().for_each(|s| all.add(&s.done.spent));
-    all
+    let mut busy = Some(Duration::ZERO);
+    for s in parts.iter().copied().flatten() {
+        all.add(&s.done.spent);
+        busy = busy.zip(s.done.device_busy).map(|(a, b)| a + b);
+    }
+    (all, busy)
 }
 
 /// Of a leg, most first; `flush` is how long all took to become durable after the last file, while every thread waited for the drive.
-pub(super) fn of(seconds: &[FreightSecond], flush: Duration) -> Vec<Waiting> {
+/// `None` where nothing was asked to be durable: then nobody waits for what the drive does with data that memory has room for.
+pub(super) fn of(seconds: &[FreightSecond], carry: Carry, flush: Option<Duration>) -> Vec<Waiting> {
     let parts = parts(seconds);
     let threads = seconds.iter().map(|s| s.done.threads).max().unwrap_or(1).max(1);
     let mut classes: BTreeMap<u8, ClassSums> = BTreeMap::new();
     for (class, sums) in seconds.iter().flat_map(|s| &s.done.classes) {
         classes.entry(*class).or_default().add(sums);
     }
-    let of_bytes = OfBytes::of(&classes);
-    let with_flush = |mut spent: Spent, share: f64| {
-        spent.data += flush.mul_f64(f64::from(threads) * share);
-        shares(&spent, of_bytes)
+    let of_bytes = OfBytes::of(&classes, carry);
+    let binds = if flush.is_some() { 1.0 } else { beyond_memory(seconds) };
+    let flush = flush.unwrap_or_default();
+    let threads = f64::from(threads);
+    let with_flush = |(mut spent, busy): (Spent, Option<Duration>), share: f64| {
+        let flush = flush.mul_f64(share);
+        spent.data += flush.mul_f64(threads);
+        let stages = Stages::of(&spent, busy.map(|b| b + flush), of_bytes, threads)?;
+        Some(Stages { drive: stages.drive * binds, ..stages }.shares())
     };
     let Some(whole) = with_flush(spent(&parts), 1.0) else { return Vec::new() };
     let share_left = 1.0 - 1.0 / parts.len() as f64;
@@ -120,10 +174,11 @@ pub(super) fn of(seconds: &[FreightSecond], flush: Duration) -> Vec<Waiting> {
     all
 }
 
-/// The one thing that held a leg up: the most waited for, beyond what chance could make of the next.
+/// The one thing that held a leg up: the most waited for. What the threads did was measured, all of it: how much it differed from one
+/// part of the leg to the next is no doubt about the whole.
 pub(super) fn bottleneck(waits: &[Waiting]) -> Option<Waiting> {
     let (first, next) = (waits.first()?, waits.get(1)?);
-    (first.share >= LEAST_SHARE && first.low > next.high).then_some(*first)
+    (first.share >= LEAST_SHARE && first.share - next.share >= LEAST_LEAD).then_some(*first)
 }
 
 /// How often such a finding is right.

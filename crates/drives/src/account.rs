@@ -4,11 +4,10 @@ use std::time::Duration;
 
 use hdrhistogram::Histogram;
 use hollow_mile_core::drive::freight::Freighted;
-use hollow_mile_core::drive::{Fault, FaultKind};
+use hollow_mile_core::drive::{Fault, FaultKind, LatencySummary, Tally};
 use hollow_mile_core::quantity::units::Bytes;
-use rustix::time::{ClockId, clock_gettime};
 
-use crate::latency::histogram;
+use crate::latency::{bins, histogram};
 
 /// Of so many transfers one is looked at for how much of its time the processor was at work.
 const LOOK_AT: u32 = 8;
@@ -77,12 +76,6 @@ impl Usual {
         }
         Duration::from_secs_f64(s - self.seconds)
     }
-}
-
-/// Time that this thread has had a processor.
-pub fn processor_time() -> Duration {
-    let t = clock_gettime(ClockId::ThreadCPUTime);
-    Duration::new(u64::try_from(t.tv_sec).unwrap_or(0), u32::try_from(t.tv_nsec).unwrap_or(0))
 }
 
 impl Account {
@@ -173,6 +166,28 @@ impl Account {
         }
         taken
     }
+}
+
+/// What all threads did, as a tally, what happened to files, and the latency of their reads and writes.
+pub fn gather(accounts: impl Iterator<Item = Account>) -> (Tally, Freighted, Histogram<u64>) {
+    let (mut tally, mut done, mut latency) = (Tally::default(), Freighted::default(), histogram());
+    for mut account in accounts {
+        done.add(&account.done);
+        tally.written += Bytes::new(account.written);
+        tally.read += Bytes::new(account.read);
+        tally.errors += account.errors;
+        tally.faults.append(&mut account.faults);
+        let _ = latency.add(&account.latency);
+    }
+    let us = |ns: u64| u32::try_from(ns.div_ceil(1000)).unwrap_or(u32::MAX);
+    tally.latency = (!latency.is_empty()).then(|| LatencySummary {
+        operations: u32::try_from(latency.len()).unwrap_or(u32::MAX),
+        p50_us: us(latency.value_at_quantile(0.5)),
+        p99_us: us(latency.value_at_quantile(0.99)),
+        max_us: us(latency.max()),
+    });
+    tally.latencies = bins(&latency);
+    (tally, done, latency)
 }
 
 #[cfg(test)]
