@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::surveys::freight::held_up;
 use hollow_mile_core::conclude::surveys::lookout::LookoutSurvey;
 use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
 use hollow_mile_core::quantity::FindingKind;
-use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, significant, span_words};
+use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, grouped, significant, span_words};
 use hollow_mile_core::readings::{CutLeg, Readings};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
@@ -266,6 +267,16 @@ pub fn leg_so_far(r: &Readings) -> Option<String> {
     let name = format!("Leg {}, {},", reading.leg + 1, leg.kind.word());
     if !leg.kind.moves() {
         return Some(format!("{name} has taken {}.", clock(in_leg)));
+    }
+    let files = r.freight().of_leg(reading.leg);
+    if let Some(last) = files.last() {
+        let done: u64 = files.iter().map(|s| s.done.files).sum();
+        let hand = last.done.in_hand.map(|b| format!(", one of {b} in hand")).unwrap_or_default();
+        let (done, of) = (grouped(done), grouped(last.done.of_files));
+        let held = held_up(&last.done, leg.carry).filter(|h| h.1 > 0.2);
+        let held =
+            held.map(|h| format!("; it waits for {}", h.0.words(leg.carry, leg.at))).unwrap_or_default();
+        return Some(format!("{name} {done} of {of} files in {}{hand}{held}.", clock(in_leg)));
     }
     let moved = (r.written() + r.read()).saturating_sub(reading.moved_before);
     let of = leg.bytes_on(r.head()?.drive.capacity).map(|b| format!(" of {b}")).unwrap_or_default();

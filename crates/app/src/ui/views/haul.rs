@@ -25,6 +25,8 @@ use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::window::Window;
 use crate::ui::widgets::{lane, ribbon, ruler, spine, surface, waits};
 
+use super::haul_freight as freight;
+
 /// What is followed of a haul at first: its newest ten minutes.
 const NEWEST: Duration = Duration::from_secs(600);
 
@@ -263,12 +265,14 @@ struct Layout {
     /// None where there was no lookout; in the place of the other latency where there is room for one only.
     lookout: Option<Rect>,
     temperature: Rect,
+    /// What holds files up; of no height where there are none.
+    held: Rect,
     ruler: Rect,
     panel: Rect,
 }
 
 impl Layout {
-    fn of(area: Rect, looked_out: bool) -> Self {
+    fn of(area: Rect, looked_out: bool, files: bool) -> Self {
         let head = Rect { height: 1, ..area };
         let answer = Rect { y: area.y + 1, height: 2, ..area };
         let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
@@ -288,7 +292,8 @@ impl Layout {
         };
         let flags = Rect { height: 1, ..lanes };
         let ruler = Rect { y: lanes.y + lanes.height.saturating_sub(2), height: 2, ..lanes };
-        let rows = lanes.height.saturating_sub(3);
+        let held = Rect { y: ruler.y.saturating_sub(1), height: u16::from(files), ..lanes };
+        let rows = lanes.height.saturating_sub(3 + held.height);
         // Half for the rate, the rest in two, or in three; never so low that a lane has no picture.
         let three = looked_out && rows >= ROWS_FOR_LOOKOUT;
         let low = (rows * if three { 21 } else { 26 } / 100).max(3);
@@ -298,7 +303,7 @@ impl Layout {
         let second = Rect { y: latency.y + if three { low } else { 0 }, ..latency };
         let temperature = Rect { y: second.y + low, ..latency };
         let lookout = looked_out.then_some(second);
-        Self { head, answer, road, spine, flags, rate, latency, lookout, temperature, ruler, panel }
+        Self { head, answer, road, spine, flags, rate, latency, lookout, temperature, held, ruler, panel }
     }
 }
 
@@ -313,7 +318,11 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         frame.top(area, buf, "the record is being read");
         return;
     }
-    let at = Layout::of(area, !readings.lookout().is_empty() && view.ruler != Ruler::Position);
+    let by_place = view.ruler == Ruler::Position;
+    let files = !readings.freight().is_empty() && !by_place;
+    let copies = files && freight::copies(readings);
+    let looked_out = !readings.lookout().is_empty() && !by_place;
+    let at = Layout::of(area, looked_out || copies, files);
     head(frame, readings, at.head, buf);
     let answer = match frame.shown_live {
         Some(live) => live.answer(),
@@ -345,20 +354,44 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     };
     // Under everything else, so that no title and no figure is crossed.
     flags(frame, readings, conclusions, view.ruler, (from, to), lanes, buf);
-    lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
+    let done = if files {
+        readings.freight_columns(view.ruler, from, to, usize::from(plot_width))
+    } else {
+        Vec::new()
+    };
+    if copies {
+        freight::rates(
+            readings,
+            view.ruler,
+            (from, to),
+            &done,
+            &at.rate,
+            [at.latency, at.lookout.unwrap_or(at.latency)],
+            buf,
+            theme,
+        );
+    } else {
+        lane::rate(at.rate, buf, &columns, &band(|p| p.rate), theme);
+    }
+    freight::held(readings, done.clone(), at.held, buf, theme);
     let field = readings.latencies();
     let waits = |field: &LatencyField| field.columns(view.ruler, from, to, usize::from(plot_width));
-    if at.lookout == Some(at.latency) {
+    if copies {
+        // The other side stands there.
+    } else if at.lookout == Some(at.latency) {
         // No room for both: what others wait is not known from anywhere else.
     } else if field.is_empty() || view.ruler == Ruler::Position {
         lane::latency(at.latency, buf, &columns, "latency p99", theme);
     } else {
         waits::render(at.latency, buf, &waits(field), "latency", theme);
     }
-    if let Some(area) = at.lookout {
+    if let Some(area) = at.lookout.filter(|_| !copies) {
         waits::render(area, buf, &waits(readings.lookout()), "others wait", theme);
     }
-    let others = readings.temperature_columns(view.ruler, from, to, columns.len());
+    let mut others = readings.temperature_columns(view.ruler, from, to, columns.len());
+    if copies {
+        others.push(("source", freight::warmth(&done)));
+    }
     let limit = readings.throttle_limit().map(|l| l.degrees());
     lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);

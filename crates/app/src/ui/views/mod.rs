@@ -3,6 +3,7 @@
 pub mod contrast;
 pub mod drive_file;
 pub mod haul;
+mod haul_freight;
 mod haul_panel;
 pub mod ledger;
 pub mod overlay;

@@ -2,12 +2,12 @@
 
 use crate::told::words::cells;
 use hollow_mile_core::quantity::scale;
-use hollow_mile_core::quantity::scale::Axis;
+use hollow_mile_core::quantity::scale::{Axis, Tick};
 use hollow_mile_core::readings::Column;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::canvas::Canvas;
+use super::canvas::{Canvas, row_of};
 use super::surface;
 use crate::ui::theme::Theme;
 
@@ -79,6 +79,25 @@ fn band(plot: Rect, buf: &mut Buffer, expected: &Expected, share: impl Fn(f64) -
 
 /// Rate: a surface up to the mean, with what was slower and faster in paler tones.
 pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expected, theme: &Theme) {
+    rates(area, buf, columns, expected, "rate, MB/s", theme);
+}
+
+/// The same of one side, by its name.
+pub fn rate_named(area: Rect, buf: &mut Buffer, columns: &[Column], what: &str, theme: &Theme) {
+    rates(area, buf, columns, &[], what, theme);
+}
+
+/// A share of something, 0 to 100 %, as a line.
+pub fn percent(area: Rect, buf: &mut Buffer, values: &[Option<f64>], what: &str, theme: &Theme) {
+    let layout = LaneLayout::of(area);
+    title(buf, &layout, what, theme);
+    let ticks = [0.0, 50.0, 100.0].map(|value| Tick { value, words: format!("{value:.0}") }).to_vec();
+    let axis = Axis { ticks, unit: "%" };
+    upright(layout.plot, &axis, |v| v / 100.0, buf, theme);
+    line(&layout, buf, values, |v| v / 100.0, |_| theme.latency());
+}
+
+fn rates(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expected, what: &str, theme: &Theme) {
     let layout = LaneLayout::of(area);
     let fastest = surface::fastest(columns);
     // What was expected may lie over what was measured, within reason.
@@ -86,9 +105,9 @@ pub fn rate(area: Rect, buf: &mut Buffer, columns: &[Column], expected: &Expecte
     let rows = usize::from(layout.plot.height);
     let (axis, top) = scale::rates_on_rows(fastest.max(hoped), rows, most_ticks(&layout));
     let words = if expected.iter().any(Option::is_some) {
-        format!("rate, MB/s; {}: expected", theme.band_word())
+        format!("{what}; {}: expected", theme.band_word())
     } else {
-        "rate, MB/s".to_owned()
+        what.to_owned()
     };
     title(buf, &layout, &words, theme);
     upright(layout.plot, &axis, |v| v / top, buf, theme);
@@ -153,17 +172,16 @@ pub fn temperature(
         );
     }
     band(layout.plot, buf, expected, share, theme);
-    for (name, values) in others {
+    for (_, values) in others {
         line(&layout, buf, values, share, |_| theme.faint());
-        let Some(last) = values.iter().rev().flatten().next().filter(|_| layout.plot.height > 0) else {
-            continue;
-        };
-        // Its name stands on its line, at the left end, where the drive itself was coolest.
-        let row = ((1.0 - share(*last)) * f64::from(layout.plot.height - 1)).round() as u16;
-        let width = usize::from(layout.plot.width);
-        buf.set_stringn(layout.plot.x + 1, layout.plot.y + row, format!(" {name} "), width, theme.faint());
     }
     line(&layout, buf, &hottest, share, |t| theme.heat((t - 30.0) / 55.0));
+    for (name, values) in others {
+        // Its name stands on its line, at the left end, where the drive itself was coolest.
+        let Some(first) = values.iter().flatten().next().filter(|_| layout.plot.height > 0) else { continue };
+        let y = layout.plot.y + row_of(share(*first), layout.plot.height);
+        buf.set_stringn(layout.plot.x + 1, y, format!(" {name} "), usize::from(layout.plot.width), theme.faint());
+    }
 }
 
 /// A line through the values, joined from column to column.

@@ -2,6 +2,7 @@
 
 pub mod canvas;
 pub mod glance;
+pub mod held;
 pub mod lane;
 pub mod log_axis;
 pub mod outlook;
@@ -10,6 +11,7 @@ pub mod panel;
 pub mod ribbon;
 pub mod ruler;
 pub mod scroll;
+pub mod sizes;
 pub mod spine;
 pub mod strip;
 pub mod surface;

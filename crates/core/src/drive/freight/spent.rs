@@ -209,6 +209,8 @@ impl ClassSums {
 pub struct Freighted {
     /// Files that were done with.
     pub files: u64,
+    /// Files that the leg has to do with in all.
+    pub of_files: u64,
     /// Folders that were made or removed.
     pub folders: u64,
     /// Time that the folders took.
@@ -242,6 +244,7 @@ impl Freighted {
     /// Takes in the stretch that follows.
     pub fn add(&mut self, next: &Self) {
         self.files += next.files;
+        self.of_files = self.of_files.max(next.of_files);
         self.folders += next.folders;
         self.folder_time += next.folder_time;
         self.threads = self.threads.max(next.threads);

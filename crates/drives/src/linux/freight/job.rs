@@ -197,6 +197,11 @@ impl Job {
         *self.common.failed.lock()
     }
 
+    /// Files that it has to do with.
+    pub fn files(&self) -> u64 {
+        self.common.plan.order.len() as u64
+    }
+
     /// Threads on the side of the target.
     pub fn threads(&self) -> u32 {
         self.common.plan.threads.max(1) as u32

@@ -348,6 +348,7 @@ impl FolderDrive {
         tally.took = now - running.told;
         running.told = now;
         done.threads = running.job.threads();
+        done.of_files = running.job.files();
         done.queue_ppm = running.job.queue_ppm();
         done.in_hand = Some(running.job.in_hand()).filter(|b| *b > 0).map(Bytes::new);
         done.unwritten = self.memory.as_ref().and_then(unwritten);

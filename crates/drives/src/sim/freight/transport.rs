@@ -237,6 +237,7 @@ impl Transport {
         tally.took = Duration::from_nanos(end - begin);
         tally.finished = over;
         done.threads = self.pairs as u32;
+        done.of_files = self.order.len() as u64;
         if self.freight.carry == Carry::Copy {
             let blocks: usize = self.queues.iter().map(|q| q.blocks).sum();
             done.queue_ppm = Some((blocks as f64 / (self.room * self.pairs) as f64 * 1e6) as u32);

@@ -6,9 +6,9 @@ use ratatui::layout::Rect;
 
 use super::{Field, RouteView};
 use crate::ui::frame::{Frame, SpotOf};
-use crate::ui::widgets::outlook;
 use crate::ui::widgets::panel::{Writer, fit, with_cursor, wrap};
 use crate::ui::widgets::scroll::more;
+use crate::ui::widgets::{outlook, sizes};
 
 /// Width of the names before what it costs.
 const NAMES: u16 = 10;
@@ -60,7 +60,7 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
         _ => 0,
     };
     let road = Rect { height: sky, width: upper.width.saturating_sub(1), ..upper };
-    let drawn = sky > 0 && outlook(view, road, buf, frame);
+    let drawn = sky > 0 && (outlook(view, road, buf, frame) || tree(view, road, buf, frame));
     let taken = match (drawn, expected(view)) {
         (true, _) => sky + 1,
         // Without room for the picture what it says.
@@ -102,6 +102,15 @@ pub fn render(view: &RouteView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
 fn expected(view: &RouteView) -> Option<String> {
     let ahead = view.outlook().filter(|a| !a.forecast.legs.is_empty())?;
     Some(outlook::said(&ahead.route, &ahead.forecast, &ahead.spans))
+}
+
+/// The tree of files of the leg under the cursor, or of the first that has one. False where there is none.
+fn tree(view: &RouteView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) -> bool {
+    let Some(route) = &view.draft else { return false };
+    let legs = all_legs(route);
+    let here = view.leg_under_cursor().and_then(|p| legs.get(p)).filter(|l| !l.0.files.is_empty());
+    let leg = here.or_else(|| legs.iter().find(|l| !l.0.files.is_empty()));
+    leg.is_some_and(|(l, _)| sizes::render(&l.tree_spec(), area, buf, frame.theme))
 }
 
 /// The forecast as a picture. False where nothing is expected.

@@ -2,6 +2,7 @@
 //! streams; figures against fill; blocks read back.
 
 mod fill;
+mod freight;
 mod knee;
 mod pages;
 mod proof;
@@ -116,6 +117,8 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
         fill::render(sweep, &view.scroll, right, buf, theme);
     } else if let (Page::Streams, Some(offered)) = (page, &c.surveys.streams) {
         streams::render(offered, r, &view.scroll, right, buf, theme);
+    } else if let (Page::Freight, Some(moved)) = (page, &c.surveys.freight) {
+        freight::render(moved, &view.scroll, right, buf, theme);
     } else if page == Page::Lookout {
         waits::render(r, right, buf, theme);
     } else if let (Page::Verify, Some(checked)) = (page, &c.surveys.verify) {

@@ -17,6 +17,7 @@ use crate::readings::{LegReading, Readings};
 use crate::record::FreightSecond;
 
 pub use costs::Costs;
+pub use waiting::held_up;
 pub use write_back::WriteBack;
 
 /// How long files of about one size took.
@@ -142,23 +143,23 @@ fn sum(seconds: &[FreightSecond]) -> Option<Freighted> {
 impl WaitedFor {
     /// As a thing that holds files up, on a haul with one drive or with two.
     #[must_use]
-    pub const fn words(self, two_drives: bool) -> &'static str {
-        match (self, two_drives) {
-            (Self::Source, _) => "the source",
-            (Self::Target, true) => "the target",
-            (Self::Target, false) => "the drive",
-            (Self::FileSystem, _) => "the file system's own work",
-            (Self::Machine, _) => "this machine",
-            (Self::SmallFiles, _) => "what each file costs, however small,",
+    pub const fn words(self, carry: Carry, side: Side) -> &'static str {
+        match (self, carry, side) {
+            (Self::Source, ..) | (Self::Target, _, Side::Source) => "the source",
+            (Self::Target, Carry::Copy, _) => "the target",
+            (Self::Target, ..) => "the drive",
+            (Self::FileSystem, ..) => "the file system's own work",
+            (Self::Machine, ..) => "this machine",
+            (Self::SmallFiles, ..) => "what each file costs, however small,",
         }
     }
 }
 
 impl FreightLeg {
-    /// It takes from one drive and gives to another.
+    /// What holds this leg up, in words.
     #[must_use]
-    pub fn has_two_drives(&self) -> bool {
-        self.carry == Carry::Copy
+    pub const fn words(&self, on: WaitedFor) -> &'static str {
+        on.words(self.carry, self.side)
     }
 
     /// The answer in sentences, the most telling first.
@@ -180,9 +181,8 @@ impl FreightLeg {
         let files = if self.files == 1 { "file" } else { "files" };
         let mut all =
             vec![format!("{} {files}, {} {done} in {time}{rate}.", grouped(self.files), self.bytes)];
-        let two = self.has_two_drives();
         all.extend(self.bottleneck.map(|b| {
-            let what = b.on.words(two);
+            let what = self.words(b.on);
             let (head, tail) = what.split_at(1);
             let less = b.share * 100.0;
             format!(
@@ -192,7 +192,7 @@ impl FreightLeg {
         }));
         if let ([first, next, ..], None) = (&self.waits[..], self.bottleneck) {
             let words = |w: &Waiting| {
-                format!("without {} it would take {:.0} % less time", w.on.words(two), w.share * 100.0)
+                format!("without {} it would take {:.0} % less time", self.words(w.on), w.share * 100.0)
             };
             all.push(format!("No one thing held it up: {}, {}.", words(first), words(next)));
         }
@@ -253,12 +253,12 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
         .filter(|w| w.share >= 0.005)
         .map(|w| {
             let percent = |v: f64| (v * 100.0).round();
-            let (low, high) = (percent(w.low), percent(w.high));
-            format!(
-                "without {} {:.0} % ({low:.0} to {high:.0})",
-                w.on.words(leg.has_two_drives()),
-                w.share * 100.0
-            )
+            let known = if w.high - w.low < 1.0 {
+                format!(" ({:.0} to {:.0})", percent(w.low), percent(w.high))
+            } else {
+                String::new()
+            };
+            format!("without {} {:.0} %{known}", leg.words(w.on), w.share * 100.0)
         })
         .collect();
     let mut all = vec![format!("Less time would be taken {}.", shares.join(", "))];
@@ -281,19 +281,24 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
 }
 
 impl FreightSurvey {
+    /// The leg that tells most: a copy, or else the first that writes.
+    fn first(&self) -> Option<&FreightLeg> {
+        let copy = self.legs.iter().find(|l| l.carry == Carry::Copy);
+        copy.or_else(|| self.legs.iter().find(|l| l.carry.makes())).or_else(|| self.legs.first())
+    }
+
     /// What is said first: how fast the first tree went, what held it up, what files cost.
     #[must_use]
     pub fn headline(&self) -> Vec<String> {
-        let first = self.legs.iter().find(|l| l.carry == Carry::Copy);
-        let first =
-            first.or_else(|| self.legs.iter().find(|l| l.carry.makes())).or_else(|| self.legs.first());
-        first.map(|l| l.sentences().into_iter().take(3).collect()).unwrap_or_default()
+        self.first().map(|l| l.sentences().into_iter().take(3).collect()).unwrap_or_default()
     }
 
-    /// The answers in sentences, leg by leg.
+    /// The answers in sentences, the leg that tells most first.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
-        self.legs.iter().flat_map(FreightLeg::sentences).collect()
+        let first = self.first();
+        let others = self.legs.iter().filter(|l| Some(l.leg) != first.map(|f| f.leg));
+        first.into_iter().chain(others).flat_map(FreightLeg::sentences).collect()
     }
 }
 

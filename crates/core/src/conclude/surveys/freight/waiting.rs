@@ -174,6 +174,18 @@ pub(super) fn of(seconds: &[FreightSecond], carry: Carry, flush: Option<Duration
     all
 }
 
+/// What held files up most in a stretch, and how much less time it would have taken without; `None` where nothing was done.
+#[must_use]
+pub fn held_up(done: &Freighted, carry: Carry) -> Option<(WaitedFor, f64)> {
+    let of_bytes = OfBytes::of(&done.classes, carry);
+    let stages = Stages::of(&done.spent, done.device_busy, of_bytes, f64::from(done.threads.max(1)))?;
+    // What the drive does with data in memory is waited for where threads wait for room in it.
+    let waits = done.spent.data > Duration::ZERO
+        && stages.target.get(&WaitedFor::Target).is_some_and(|s| *s > WAITED_FOR_ROOM);
+    let stages = if waits { stages } else { Stages { drive: 0.0, ..stages } };
+    stages.shares().into_iter().max_by(|a, b| a.1.total_cmp(&b.1))
+}
+
 /// The one thing that held a leg up: the most waited for. What the threads did was measured, all of it: how much it differed from one
 /// part of the leg to the next is no doubt about the whole.
 pub(super) fn bottleneck(waits: &[Waiting]) -> Option<Waiting> {
