@@ -6,6 +6,7 @@
 use hollow_mile::targets;
 use hollow_mile::watch::frame::{Frames, Message};
 use hollow_mile_core::archive::claims::Claims;
+use hollow_mile_core::drive::freight::{Shape, Tree};
 use hollow_mile_core::drive::protocol::{ata, nvme, sat, signature};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
@@ -21,12 +22,13 @@ use hollow_mile_ledger::{Ledger, csv, rescue};
 pub type Entry = fn(&[u8]);
 
 /// Each by its name, which is also its folder in the corpus.
-pub const ALL: [(&str, Entry); 8] = [
+pub const ALL: [(&str, Entry); 9] = [
     ("pages", pages),
     ("record", batch),
     ("csv", csv),
     ("route", route),
     ("drive", drive),
+    ("shape", shape),
     ("claims", claims),
     ("ledger", ledger),
     ("watch", frames),
@@ -137,6 +139,7 @@ fn setup(route: Route) -> Setup {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     }
 }
 
@@ -169,7 +172,13 @@ pub fn route(data: &[u8]) {
     let again = route.to_toml().expect("a route can be written");
     assert_eq!(Route::from_toml(&again).expect("and read again"), route, "{again}");
     shown(&targets::doubts(&route, &identity));
-    if targets::fits(&route, &identity).is_ok() && route.laid_out(LaidOn::Drive).legs.len() < 200 {
+    // A tree of millions of files takes its seconds, and tells nothing that one of thousands does not.
+    let small = route
+        .legs
+        .iter()
+        .all(|l| l.count.is_none_or(|n| n < 100_000) && l.total.is_none_or(|t| t.get() < 1 << 32));
+    let fits = small && targets::fits(&route, &identity, None).is_ok();
+    if fits && route.laid_out(LaidOn::Drive).legs.len() < 200 {
         steps(SimDrive::new(spec, "sim:gannet-64", &Conditions::default(), 0), route, 60);
     }
 }
@@ -182,8 +191,20 @@ pub fn drive(data: &[u8]) {
     let identity = spec.identity("sim:strange.toml");
     assert!(identity.capacity > Bytes::ZERO);
     let Some(route) = hollow_mile_core::route::shipped("long-haul") else { return };
-    if targets::fits(&route, &identity).is_ok() {
+    if targets::fits(&route, &identity, None).is_ok() {
         steps(SimDrive::new(spec, "sim:strange.toml", &Conditions::default(), 1), route, 120);
+    }
+}
+
+/// A file of the shape of a folder, and the tree that is made of it.
+pub fn shape(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(shape) = Shape::from_toml(text) else { return };
+    assert_eq!(Shape::from_toml(&shape.to_toml()).expect("it reads back"), shape);
+    if shape.files() < 100_000 {
+        let tree = Tree::like(&shape, 1);
+        assert_eq!(tree.files() as u64, shape.files());
+        shown(&tree.file_path(tree.files() - 1));
     }
 }
 

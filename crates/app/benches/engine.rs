@@ -138,6 +138,7 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
             stamped: None,
             resume: None,
             forecast: None,
+            trees: std::collections::BTreeMap::new(),
         };
         let session = Session::start(opened, setup, ledger, Speed::Most).unwrap();
         until(&session, |e| matches!(e, Event::LegStarted { leg: 1, .. }), None);

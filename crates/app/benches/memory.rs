@@ -72,6 +72,7 @@ fn main() {
                 stamped: None,
                 resume: None,
                 forecast: None,
+                trees: std::collections::BTreeMap::new(),
             };
             Session::start(opened, setup, ledger, Speed::Most).unwrap()
         })

@@ -50,6 +50,7 @@ fn haul(
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     let began = Instant::now();
     let outcome = Session::start(opened, setup, ledger, Speed::Most).unwrap().finish().unwrap();

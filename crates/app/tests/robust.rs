@@ -112,6 +112,7 @@ fn a_socket_lets_go_of_whoever_talks_nonsense_or_nothing_and_heeds_the_one_who_h
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     let mut session = Session::start(opened, setup, ledger, Speed::Times(1.0)).unwrap();
     session.look_away();

@@ -29,6 +29,7 @@ fn start(home: &Path, legs: &str, speed: Speed) -> Session {
         stamped: None,
         resume: None,
         forecast: None,
+        trees: std::collections::BTreeMap::new(),
     };
     Session::start(opened, setup, ledger, speed).unwrap()
 }

@@ -6,6 +6,7 @@
 
 pub mod contrast;
 mod field;
+pub mod freight;
 mod html;
 pub mod knee;
 pub mod lanes;

@@ -151,6 +151,15 @@ pub(crate) fn ticks(unit: &'static str, values: impl Iterator<Item = (f64, Strin
     Axis { unit, ticks: values.map(|(value, words)| Tick { value, words }).collect() }
 }
 
+/// Marks of a logarithmic axis: of few decades one, two and five of each, of many each second.
+pub(crate) fn decades(low: f64, high: f64) -> impl Iterator<Item = f64> {
+    let many = (high / low).log10();
+    let steps: &[f64] = if many < 3.0 { &[1.0, 2.0, 5.0] } else { &[1.0] };
+    let all = (low.log10().floor() as i32..=high.log10().ceil() as i32)
+        .flat_map(move |d| steps.iter().map(move |s| s * 10f64.powi(d)));
+    all.filter(move |v| (low..=high).contains(v))
+}
+
 /// Each measure of a fill sweep against the level of fill, with its interval.
 ///
 /// # Errors

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_charts::{knee, lanes, models, pdf, proof, streams, surveys};
+use hollow_mile_charts::{freight, knee, lanes, models, pdf, proof, streams, surveys};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_ledger::Ledger;
@@ -58,6 +58,8 @@ pub enum ChartKind {
     Streams,
     /// The map of what was read back
     Proof,
+    /// What each file costs, and what holds files up
+    Freight,
     /// Temperature with the fitted model
     Heat,
     /// Several hauls on one ruler, and their figures with intervals
@@ -146,6 +148,7 @@ pub fn draw(
         ChartKind::Knee => knee::knee(&readings, &conclusions).map_err(missing),
         ChartKind::Streams => streams::streams(&readings, &conclusions).map_err(missing),
         ChartKind::Proof => proof::proof(&readings, &conclusions).map_err(missing),
+        ChartKind::Freight => freight::freight(&readings, &conclusions).map_err(missing),
         ChartKind::Heat => models::heat(&readings, conclusions.figures.hottest_rate(), ambient)
             .map_err(|r| missing(r.words())),
         ChartKind::Lanes | ChartKind::Contrast | ChartKind::Wear => {

@@ -4,12 +4,13 @@ use crate::told::words;
 use std::io::Write;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use clap::ValueEnum;
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record::{Event, HaulHead, Sample, Whose};
+use hollow_mile_core::record::{Event, FreightSecond, HaulHead, Sample, Whose};
 use hollow_mile_core::route::LegKind;
 use hollow_mile_ledger::csv;
 use parquet::basic::{Compression, Repetition, Type as Physical, ZstdLevel};
@@ -45,6 +46,8 @@ pub enum Of {
     Figures,
     /// How many operations took how long, second by second
     Latencies,
+    /// What happened to files, second by second
+    Freight,
 }
 
 /// What is written out, and where to.
@@ -217,6 +220,55 @@ fn latencies(events: &[Event]) -> Table {
     }
 }
 
+/// A row a second of freight legs.
+fn freight(events: &[Event]) -> Table {
+    let rows: Vec<&FreightSecond> =
+        events.iter().filter_map(|e| if let Event::Freight(f) = e { Some(&**f) } else { None }).collect();
+    let seconds = |of: &dyn Fn(&FreightSecond) -> Duration| {
+        Cells::Number(rows.iter().map(|r| Some(of(r).as_secs_f64())).collect())
+    };
+    let counts =
+        |of: &dyn Fn(&FreightSecond) -> u64| Cells::Count(rows.iter().map(|r| Some(count(of(r)))).collect());
+    let bytes = |of: &dyn Fn(&FreightSecond) -> Option<Bytes>| {
+        Cells::Count(rows.iter().map(|r| of(r).map(|b| count(b.get()))).collect())
+    };
+    Table {
+        columns: vec![
+            ("elapsed_s", seconds(&|r| r.end)),
+            ("span_s", seconds(&|r| r.span)),
+            ("leg", counts(&|r| r.leg.into())),
+            ("files", counts(&|r| r.done.files)),
+            ("folders", counts(&|r| r.done.folders)),
+            ("threads", counts(&|r| r.done.threads.into())),
+            ("data_s", seconds(&|r| r.done.spent.data)),
+            ("metadata_s", seconds(&|r| r.done.spent.metadata)),
+            ("stalled_s", seconds(&|r| r.done.spent.stalled)),
+            ("durable_s", seconds(&|r| r.done.spent.durable)),
+            ("machine_s", seconds(&|r| r.done.spent.machine)),
+            ("starved_s", seconds(&|r| r.done.spent.starved)),
+            ("source_data_s", seconds(&|r| r.done.spent.source_data)),
+            ("source_metadata_s", seconds(&|r| r.done.spent.source_metadata)),
+            ("source_machine_s", seconds(&|r| r.done.spent.source_machine)),
+            ("held_s", seconds(&|r| r.done.spent.held)),
+            (
+                "queue_percent",
+                Cells::Number(rows.iter().map(|r| r.done.queue_ppm.map(|p| f64::from(p) / 1e4)).collect()),
+            ),
+            ("device_written_bytes", bytes(&|r| r.done.device_written)),
+            ("device_read_bytes", bytes(&|r| r.done.device_read)),
+            (
+                "device_busy_s",
+                Cells::Number(rows.iter().map(|r| r.done.device_busy.map(|d| d.as_secs_f64())).collect()),
+            ),
+            ("unwritten_bytes", bytes(&|r| r.done.unwritten)),
+            (
+                "source_temperature_c",
+                Cells::Number(rows.iter().map(|r| r.done.source_temperature.map(Celsius::degrees)).collect()),
+            ),
+        ],
+    }
+}
+
 fn figures(r: &Readings, c: &Conclusions) -> Table {
     let digest = hollow_mile_core::archive::digest::Digest::of(r, c);
     let all = digest.figures;
@@ -373,6 +425,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
         Of::Findings => findings(&conclusions),
         Of::Figures => figures(&readings, &conclusions),
         Of::Latencies => latencies(&events),
+        Of::Freight => freight(&events),
     };
     let bytes = match (args.kind, args.of) {
         // The telemetry CSV of the contract carries more than its rows: it comes back the same.
@@ -389,6 +442,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
                 Of::Findings => "findings",
                 Of::Figures => "figures",
                 Of::Latencies => "latencies",
+                Of::Freight => "freight",
             };
             let document =
                 serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });

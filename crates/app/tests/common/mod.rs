@@ -264,7 +264,9 @@ pub struct Loop {
 impl Loop {
     /// `None` where this machine gives no loop devices; says so, since the test then proves nothing.
     pub fn new(bench: &Bench, size: u64) -> Option<Self> {
-        let backing = PathBuf::from(bench.path("backing"));
+        static MADE: AtomicU32 = AtomicU32::new(0);
+        let number = MADE.fetch_add(1, Ordering::Relaxed);
+        let backing = PathBuf::from(bench.path(&format!("backing-{number}")));
         std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
         let out = Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
         match out {

@@ -315,6 +315,7 @@ impl Bay {
                 stamped: None,
                 resume: None,
                 forecast: None,
+                trees: std::collections::BTreeMap::new(),
             },
         );
         let mut events = Vec::new();

@@ -20,17 +20,6 @@ pub fn named(given: &str) -> String {
     })
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn letters_stay_letters_and_what_a_terminal_obeys_is_shown() {
-        assert_eq!(named("38 °X, Küche, 温度, \"it's\""), "38 °X, Küche, 温度, \"it's\"");
-        assert_eq!(named("a\u{1b}[2Jb\n\u{202e}"), "a\\u{1b}[2Jb\\n\\u{202e}");
-    }
-}
-
 /// Turns a byte offset in `text` into a line and a column, both from 1, the column in characters.
 #[must_use]
 pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
@@ -41,4 +30,15 @@ pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
     let before = &text[..offset];
     let start = before.rfind('\n').map_or(0, |i| i + 1);
     (before.matches('\n').count() + 1, before[start..].chars().count() + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn letters_stay_letters_and_what_a_terminal_obeys_is_shown() {
+        assert_eq!(named("38 °X, Küche, 温度, \"it's\""), "38 °X, Küche, 温度, \"it's\"");
+        assert_eq!(named("a\u{1b}[2Jb\n\u{202e}"), "a\\u{1b}[2Jb\\n\\u{202e}");
+    }
 }

@@ -458,13 +458,8 @@ impl Leg {
     #[must_use]
     pub fn written_share(&self) -> f64 {
         match self.kind {
-            LegKind::Freight => {
-                if self.carry.makes() {
-                    1.0
-                } else {
-                    0.0
-                }
-            }
+            LegKind::Freight if self.carry.makes() => 1.0,
+            LegKind::Freight => 0.0,
             LegKind::Mixed => 1.0 - f64::from(self.read_percent.unwrap_or(50)) / 100.0,
             _ if self.destroys() && self.kind.moves() => 1.0,
             _ => 0.0,

@@ -74,6 +74,7 @@ fn is_beside(event: &Event) -> bool {
             | Event::Mismatch { .. }
             | Event::Flushed { .. }
             | Event::Fault { .. }
+            | Event::Freight(_)
             | Event::LegEnded { .. }
     )
 }

@@ -180,7 +180,13 @@ pub fn temperature(
         // Its name stands on its line, at the left end, where the drive itself was coolest.
         let Some(first) = values.iter().flatten().next().filter(|_| layout.plot.height > 0) else { continue };
         let y = layout.plot.y + row_of(share(*first), layout.plot.height);
-        buf.set_stringn(layout.plot.x + 1, y, format!(" {name} "), usize::from(layout.plot.width), theme.faint());
+        buf.set_stringn(
+            layout.plot.x + 1,
+            y,
+            format!(" {name} "),
+            usize::from(layout.plot.width),
+            theme.faint(),
+        );
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use hollow_mile_core::drive::freight::Tree;
 use hollow_mile_core::drive::stamp::FOLDER_MARK;
 use rustix::fs::{
-    AtFlags, CWD, Dir, FileType, Mode, OFlags, ResolveFlags, fstat, mkdirat, openat, openat2, statat,
+    AtFlags, CWD, Dir, FileType, Mode, OFlags, ResolveFlags, fstat, fsync, mkdirat, openat, openat2, statat,
     unlinkat,
 };
 use rustix::io::{Errno, write};
@@ -38,6 +38,8 @@ impl OwnFolder {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         let mark = openat(&*own.root, FOLDER_MARK, flags, Mode::from_bits_truncate(0o600))?;
         write(&mark, format!("{:032x}\n", rand::random::<u128>()).as_bytes())?;
+        // By it the folder is known again, also after a loss of power. What a file system cannot do so, it goes without.
+        let _ = fsync(&mark).and_then(|()| fsync(&*own.root));
         Ok(own)
     }
 

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hollow_mile_core::drive::freight::{Carry, Durable, Side, Tree};
-use hollow_mile_core::drive::{DriveError, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::drive::{DriveError, Late, Load, LoadKind, LoadSummary, Tally};
 use hollow_mile_core::quantity::units::Bytes;
 
 use super::SimDrive;
@@ -168,8 +168,7 @@ impl SimDrive {
             self.files.laid[side].pop();
         }
         self.files.source = source;
-        let mut late = hollow_mile_core::drive::Late::default();
-        late.freight = running.last_words();
+        let late = Late { freight: running.last_words(), ..Late::default() };
         LoadSummary { flush, histogram: running.take_histogram(), late, ..LoadSummary::default() }
     }
 }
