@@ -110,6 +110,20 @@ fn every_kind_of_chart_is_as_it_was() {
 }
 
 #[test]
+fn files_have_a_chart_and_a_report() {
+    let bench = Bench::new();
+    let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];
+    let haul = bench.json(&args)["haul"].as_str().unwrap().to_owned();
+    let (svg, md) = (bench.path("files.svg"), bench.path("files.md"));
+    assert!(bench.run(&["chart", &haul, "--kind", "freight", "-o", &svg]).status.success());
+    let drawn = page(&std::fs::read_to_string(&svg).unwrap()).replace(&haul, "IDENTITY");
+    insta::assert_snapshot!("chart_freight", drawn);
+    assert!(bench.run(&["report", &haul, "-o", &md]).status.success());
+    let text = std::fs::read_to_string(&md).unwrap();
+    assert!(text.contains("What a file takes against its size") && text.contains("bottleneck"), "{text}");
+}
+
+#[test]
 fn reports_of_every_survey_are_as_they_were() {
     let bench = demo();
     for (name, hauls) in [

@@ -496,3 +496,33 @@ fn pictures_of_a_lookout() {
     insta::assert_snapshot!("surveys_lookout", text(&app, 160, 47));
     every_size(&app);
 }
+
+#[test]
+fn pictures_of_files() {
+    let bench = common::Bench::new();
+    let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];
+    let done = bench.json(&args);
+    let id = done["haul"].as_str().unwrap();
+    let home = bench.dir.path().join("home");
+    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
+    app.act(Action::GoLedger);
+    opens(&mut app);
+    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
+    insta::assert_snapshot!("haul_files", text(&app, 160, 47));
+    insta::assert_snapshot!("haul_files_small", text(&app, 100, 30));
+    every_size(&app);
+    app.act(Action::Surveys);
+    app.act(Action::Down);
+    insta::assert_snapshot!("surveys_files", text(&app, 160, 47));
+    every_size(&app);
+    // The tree before it is made, on a drive of the yard.
+    app.act(Action::GoYard);
+    opens(&mut app);
+    for _ in 0..12 {
+        app.act(Action::Down);
+    }
+    let place = bench.dir.path().display().to_string();
+    let route = text(&app, 160, 47).replace(&place, &"H".repeat(place.len()));
+    insta::assert_snapshot!("route_files", route);
+    every_size(&app);
+}

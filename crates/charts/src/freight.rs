@@ -30,7 +30,7 @@ fn bars(leg: &FreightLeg) -> usize {
 }
 
 fn height(leg: &FreightLeg) -> f64 {
-    PLOT + 130.0 + bars(leg) as f64 * BAR
+    PLOT + 150.0 + bars(leg) as f64 * BAR
 }
 
 /// Every leg that wrote, read or copied files, under each other.
@@ -64,7 +64,7 @@ fn panel(scene: &mut Scene, leg: &FreightLeg, top: f64) {
         leg.bytes,
         leg.threads
     );
-    scene.words((LEFT, top + 10.0), title, 12.0, TEXT, Anchor::Start);
+    scene.words((LEFT, top + 4.0), title, 12.0, TEXT, Anchor::Start);
     let points: Vec<_> = leg.sizes.iter().filter(|s| s.mean_bytes >= 1.0 && s.each_s > 0.0).collect();
     let extremes = |of: &dyn Fn(&&&hollow_mile_core::conclude::surveys::freight::SizeClass) -> f64| {
         points.iter().map(|p| of(&p)).fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)))
@@ -72,7 +72,7 @@ fn panel(scene: &mut Scene, leg: &FreightLeg, top: f64) {
     let ((x0, x1), (y0, y1)) = (extremes(&|s| s.mean_bytes), extremes(&|s| s.each_s));
     let x = Range::log(x0 / 1.6, (x1 * 1.6).max(x0 * 10.0));
     let y = Range::log(y0 / 1.6, (y1 * 1.6).max(y0 * 10.0));
-    let p = plot(top + 24.0, top + 24.0 + PLOT, x, y);
+    let p = plot(top + 38.0, top + 38.0 + PLOT, x, y);
     p.axis_x(scene, &ticks("", decades(x.low, x.high).map(|v| (v, size(v)))), "size of the file");
     p.axis_y(scene, &ticks("", decades(y.low, y.high).map(|v| (v, time(v)))), "time of its thread");
     let costs = leg.costs.as_ref();
@@ -103,11 +103,11 @@ fn panel(scene: &mut Scene, leg: &FreightLeg, top: f64) {
         let words = format!("{} files of {}: {} each", grouped(s.files), size(s.mean_bytes), time(s.each_s));
         scene.spot_at(at, words);
     }
-    let mut below = top + PLOT + 88.0;
+    let mut below = top + PLOT + 104.0;
     scene.words((LEFT, below - 12.0), "Less time without", 10.5, FAINT, Anchor::Start);
     for wait in leg.waits.iter().filter(|w| w.share >= 0.005) {
         let width = wait.share * 420.0;
-        let (from, to) = (LEFT + 190.0, LEFT + 190.0 + width.max(1.0));
+        let (from, to) = (LEFT + 230.0, LEFT + 230.0 + width.max(1.0));
         scene.area(
             vec![(from, below), (to, below), (to, below + 14.0), (from, below + 14.0)],
             Style::of(0).ink,

@@ -9,7 +9,7 @@ use hollow_mile_core::archive::claims::Stands;
 use hollow_mile_core::archive::digest::Digest;
 
 use hollow_mile_charts::report::{Block, Report};
-use hollow_mile_charts::{knee, lanes, models, proof, streams, surveys};
+use hollow_mile_charts::{freight, knee, lanes, models, proof, streams, surveys};
 use hollow_mile_core::archive::claims::three;
 use hollow_mile_core::archive::contrast::{Row, Standing};
 use hollow_mile_core::archive::digest::Figure;
@@ -88,6 +88,10 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
         (
             streams::streams(readings, c),
             "What was offered and taken, the buffer, and what each rate would need.",
+        ),
+        (
+            freight::freight(readings, c),
+            "What a file takes against its size, the line that its costs make, and what holds each leg up.",
         ),
         (proof::proof(readings, c), "The drive from its first address on, row by row: what was read back."),
     ];
