@@ -130,17 +130,7 @@ pub fn csv(data: &[u8]) {
 }
 
 fn setup(route: Route) -> Setup {
-    Setup {
-        haul: "0badcafe".into(),
-        route,
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        program: "fuzz".into(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    }
+    Setup::plain("0badcafe", route)
 }
 
 /// A few steps of a route on a drive.

@@ -130,15 +130,8 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
         };
         let opened = targets::open(&place.target, &wish).unwrap_or_else(|e| panic!("{}", e.message));
         let setup = Setup {
-            haul: ledger.new_haul_id().unwrap(),
-            route,
             conditions: wish.conditions.clone(),
-            started_unix_ms: 0,
-            program: String::new(),
-            stamped: None,
-            resume: None,
-            forecast: None,
-            trees: std::collections::BTreeMap::new(),
+            ..Setup::plain(&ledger.new_haul_id().unwrap(), route)
         };
         let session = Session::start(opened, setup, ledger, Speed::Most).unwrap();
         until(&session, |e| matches!(e, Event::LegStarted { leg: 1, .. }), None);

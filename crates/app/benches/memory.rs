@@ -63,17 +63,7 @@ fn main() {
             let wish = Wish { size, repeat: i, destroys: true, ..Wish::default() };
             let opened = targets::open(&target, &wish).unwrap();
             let haul = ledger.new_haul_id().unwrap();
-            let setup = Setup {
-                haul,
-                route: route.clone(),
-                conditions: wish.conditions.clone(),
-                started_unix_ms: 0,
-                program: String::new(),
-                stamped: None,
-                resume: None,
-                forecast: None,
-                trees: std::collections::BTreeMap::new(),
-            };
+            let setup = Setup { conditions: wish.conditions.clone(), ..Setup::plain(&haul, route.clone()) };
             Session::start(opened, setup, ledger, Speed::Most).unwrap()
         })
         .collect();

@@ -41,17 +41,7 @@ fn haul(
     let conditions = Conditions::default();
     let opened = targets::open(target, &targets::Wish { size, ..targets::Wish::default() }).unwrap();
     let haul = ledger.new_haul_id().unwrap();
-    let setup = Setup {
-        haul,
-        route,
-        conditions,
-        started_unix_ms: 0,
-        program: String::new(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    };
+    let setup = Setup { conditions, ..Setup::plain(&haul, route) };
     let began = Instant::now();
     let outcome = Session::start(opened, setup, ledger, Speed::Most).unwrap().finish().unwrap();
     (outcome.readings.series().len(), began.elapsed(), outcome.readings)

@@ -6,7 +6,6 @@ use std::path::Path;
 use std::time::Duration;
 
 use hollow_mile_core::drive::Drive;
-use hollow_mile_core::drive::freight::Trees;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Readings;
@@ -185,15 +184,11 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
     let drive = SimDrive::new(spec, &format!("sim:{}", demo.drive), &conditions, demo.repeat);
     let forecast = forecast_of(&ledger, &ledger.hauls()?, drive.identity(), &route, &conditions);
     let setup = Setup {
-        haul: demo.haul.into(),
-        route,
         conditions,
         started_unix_ms: FIRST_DAY_MS + demo.hours_later * 3_600_000,
         program: env!("CARGO_PKG_VERSION").into(),
-        stamped: None,
-        resume: None,
         forecast,
-        trees: Trees::new(),
+        ..Setup::plain(demo.haul, route)
     };
     let mut haul = Haul::new(drive, setup);
     let mut events = Vec::new();

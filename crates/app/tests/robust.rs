@@ -104,15 +104,12 @@ fn a_socket_lets_go_of_whoever_talks_nonsense_or_nothing_and_heeds_the_one_who_h
     let ledger = Ledger::open(&home).unwrap();
     let opened = targets::open(&Target::Sim("corrie-2t".into()), &Wish::default()).unwrap();
     let setup = Setup {
-        haul: ledger.new_haul_id().unwrap(),
-        route: Route::from_toml("name='x'\n[[leg]]\nkind='write'\nuntil={duration='10 h'}").unwrap(),
         conditions: Default::default(),
-        started_unix_ms: 0,
         program: "test".into(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
+        ..Setup::plain(
+            &ledger.new_haul_id().unwrap(),
+            Route::from_toml("name='x'\n[[leg]]\nkind='write'\nuntil={duration='10 h'}").unwrap(),
+        )
     };
     let mut session = Session::start(opened, setup, ledger, Speed::Times(1.0)).unwrap();
     session.look_away();

@@ -21,15 +21,12 @@ fn start(home: &Path, legs: &str, speed: Speed) -> Session {
     )
     .unwrap();
     let setup = Setup {
-        haul: ledger.new_haul_id().unwrap(),
-        route: Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),
         conditions,
-        started_unix_ms: 0,
         program: "test".into(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
+        ..Setup::plain(
+            &ledger.new_haul_id().unwrap(),
+            Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),
+        )
     };
     Session::start(opened, setup, ledger, speed).unwrap()
 }

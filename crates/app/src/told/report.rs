@@ -58,6 +58,7 @@ fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
         ("ambient", c.ambient.map(|a| a.to_string()).unwrap_or_default()),
         ("cooling", c.cooling.clone().unwrap_or_default()),
         ("slot", c.slot.clone().unwrap_or_default()),
+        ("copied from", c.source.clone().unwrap_or_default()),
         ("full at the start", d.fill_percent.map(|f| format!("{f:.0} %")).unwrap_or_default()),
     ];
     if !c.tags.is_empty() {

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use hollow_mile::targets::{self, Target, Wish};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
-use hollow_mile_core::record::{Conditions, Event, HaulState};
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::Consent;
 
@@ -304,20 +304,8 @@ impl Bay {
             Ok(opened) => opened,
             Err(e) => return Outcome::Refused(e.message),
         };
-        let mut haul = Haul::new(
-            opened.drive,
-            Setup {
-                haul: "9a9d0001".into(),
-                route,
-                conditions: Conditions::default(),
-                started_unix_ms: 0,
-                program: "test".into(),
-                stamped: None,
-                resume: None,
-                forecast: None,
-                trees: std::collections::BTreeMap::new(),
-            },
-        );
+        let mut haul =
+            Haul::new(opened.drive, Setup { program: "test".into(), ..Setup::plain("9a9d0001", route) });
         let mut events = Vec::new();
         loop {
             match haul.step(&mut events) {

@@ -51,6 +51,24 @@ pub struct Setup {
     pub trees: Trees,
 }
 
+impl Setup {
+    /// Of a haul of which no more is stated.
+    #[must_use]
+    pub fn plain(haul: &str, route: Route) -> Self {
+        Self {
+            haul: haul.to_owned(),
+            route,
+            conditions: Conditions::default(),
+            started_unix_ms: 0,
+            program: String::new(),
+            stamped: None,
+            resume: None,
+            forecast: None,
+            trees: Trees::new(),
+        }
+    }
+}
+
 /// Where a haul that was stopped goes on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Resume {

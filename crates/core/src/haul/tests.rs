@@ -80,17 +80,7 @@ impl Drive for Puppet {
 
 fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
     let route = Route::from_toml(&format!("name = 'x'\n{legs}")).unwrap();
-    let setup = Setup {
-        haul: "test".into(),
-        route,
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        program: "0".into(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    };
+    let setup = Setup::plain("test", route);
     Haul::new(drive, setup)
 }
 

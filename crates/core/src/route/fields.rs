@@ -148,7 +148,7 @@ fields! {
         "yes: every 4 KiB says which drive, haul, pass and address it belongs to.";
     FlushEvery, "flush_every", "flush every", [Write], "", "1 GiB",
         "Made durable each time that so much was written: what loss of power may not take.";
-    Lookout, "lookout", "lookout every", [Rest, Write, Read, Mixed, Fill, Pace, Breather, Selftest], "", "10 ms",
+    Lookout, "lookout", "lookout every", [Rest, Write, Read, Mixed, Fill, Pace, Breather, Freight, Selftest], "", "10 ms",
         "Beside it a single random read of 4 KiB so often: what another user of the drive waits. 1 ms to 10 s.";
     StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hollow_mile_core::drive::freight::{Carry, Durable, FileClass, FileOrder, Through, Trees};
+use hollow_mile_core::drive::freight::{Carry, Durable, FileClass, FileOrder, Through};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Rate};
@@ -144,17 +144,7 @@ impl Setting {
             limits: Vec::new(),
             legs: vec![self.leg.clone()],
         };
-        let setup = Setup {
-            haul: "proving".into(),
-            route,
-            conditions,
-            started_unix_ms: 0,
-            program: String::new(),
-            stamped: None,
-            resume: None,
-            forecast: None,
-            trees: Trees::new(),
-        };
+        let setup = Setup { conditions, ..Setup::plain("proving", route) };
         let mut haul = Haul::new(drive, setup);
         let (mut readings, mut events) = (Readings::new(), Vec::new());
         let mut end = 0.0;

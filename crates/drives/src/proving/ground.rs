@@ -12,7 +12,6 @@ use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route::{Leg, LegKind, Route};
 use rand::SeedableRng;
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -267,17 +266,7 @@ pub fn prove_ground(seed: u64, score: &mut GroundScore) {
     let (drive, route, words) = Ground::make(seed);
     let (slow, bins) = (drive.slow.clone(), route.legs[0].bins());
     let width = drive.identity.capacity.as_f64() / f64::from(bins);
-    let setup = Setup {
-        haul: format!("ground-{seed}"),
-        route,
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        program: String::new(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    };
+    let setup = Setup::plain(&format!("ground-{seed}"), route);
     let mut haul = Haul::new(drive, setup);
     let (mut readings, mut events) = (Readings::new(), Vec::new());
     loop {

@@ -11,17 +11,7 @@ use hollow_mile_core::route::Route;
 fn haul(spec: SimSpec, route: Route, repeat: u64) -> (Readings, HaulState) {
     let conditions = Conditions::default();
     let drive = SimDrive::new(spec, "sim:test", &conditions, repeat);
-    let setup = Setup {
-        haul: "test".into(),
-        route,
-        conditions,
-        started_unix_ms: 0,
-        program: String::new(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    };
+    let setup = Setup { conditions, ..Setup::plain("test", route) };
     let mut haul = Haul::new(drive, setup);
     let mut readings = Readings::new();
     let mut events = Vec::new();
@@ -149,17 +139,7 @@ fn a_pause_and_legs_without_a_lookout_are_no_part_of_its_load() {
                 [[leg]]\nkind = 'write'\nlookout = '10 ms'\nuntil = { duration = '10 s' }\n";
     let conditions = Conditions::default();
     let drive = SimDrive::new(shipped("corrie-2t").unwrap(), "sim:test", &conditions, 1);
-    let setup = Setup {
-        haul: "test".into(),
-        route: Route::from_toml(text).unwrap(),
-        conditions,
-        started_unix_ms: 0,
-        program: String::new(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: std::collections::BTreeMap::new(),
-    };
+    let setup = Setup { conditions, ..Setup::plain("test", Route::from_toml(text).unwrap()) };
     let mut haul = Haul::new(drive, setup);
     let (mut readings, mut events) = (Readings::new(), Vec::new());
     let second = Duration::from_secs(1);

@@ -24,6 +24,26 @@ pub fn ticks((low, high): (f64, f64)) -> Vec<f64> {
     all.filter(|v| (low..=high).contains(v)).collect()
 }
 
+/// Figures of an upright axis in the seven columns from `x` on; `row` is where a value stands. Two in one row, or one under the other, say
+/// less than one.
+pub fn beside(
+    x: u16,
+    span: (f64, f64),
+    row: impl Fn(f64) -> u16,
+    words: impl Fn(f64) -> String,
+    buf: &mut Buffer,
+    theme: &Theme,
+) {
+    let mut last: Option<u16> = None;
+    for v in ticks(span).into_iter().rev() {
+        let y = row(v);
+        if last.is_none_or(|l| y > l + 1) {
+            buf.set_stringn(x, y, format!("{:>7}", words(v)), 7, theme.faint());
+            last = Some(y);
+        }
+    }
+}
+
 /// Places on an axis with their words, under a plot, and its name over the line; words that would touch are left out.
 pub fn under(plot: Rect, marks: &[(u16, String)], name: &str, buf: &mut Buffer, theme: &Theme) {
     let y = plot.y + plot.height;

@@ -95,7 +95,7 @@ fn full(s: &Subject) -> String {
     or_none(s.head.drive.fill_percent.map(|f| format!("{:.0} %", (f / 10.0).round() * 10.0)))
 }
 
-const CONDITIONS: [Condition; 13] = [
+const CONDITIONS: [Condition; 14] = [
     Condition { thing: "drive", name: "model", of: |s| or_none(Some(s.head.drive.model.clone())) },
     Condition { thing: "drive", name: "drive", of: |s| or_none(Some(s.head.drive.serial.clone())) },
     Condition { thing: "drive", name: "capacity", of: |s| s.head.drive.capacity.to_string() },
@@ -108,6 +108,7 @@ const CONDITIONS: [Condition; 13] = [
     },
     Condition { thing: "slot", name: "slot", of: |s| or_none(s.head.conditions.slot.clone()) },
     Condition { thing: "slot", name: "link", of: |s| or_none(s.head.drive.link.as_ref().map(|l| l.words())) },
+    Condition { thing: "source", name: "copied from", of: |s| or_none(s.head.conditions.source.clone()) },
     Condition { thing: "fill", name: "full at the start", of: full },
     Condition { thing: "route", name: "route", of: |s| s.head.route.name.clone() },
     Condition { thing: "route", name: LEGS, of: legs },

@@ -3,6 +3,7 @@
 
 mod files;
 mod job;
+mod look;
 mod raw;
 mod shape;
 mod shared;
@@ -15,7 +16,7 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::freight::{Cargo, Carry, Durable, Freight, Side, Through, Tree};
 use hollow_mile_core::drive::{
-    Drive, DriveError, DriveIdentity, DriveKind, Ending, Load, LoadKind, LoadSummary, Tally, Vitals,
+    Drive, DriveError, DriveIdentity, DriveKind, Ending, Late, Load, LoadKind, LoadSummary, Tally, Vitals,
 };
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use rustix::fs::{fstat, statvfs, sync};
@@ -30,6 +31,7 @@ use crate::account::{At, gather};
 use crate::latency::{histogram, points};
 use hdrhistogram::Histogram;
 use job::{From, Job, Plan};
+use look::Outlook;
 use raw::Raw;
 
 pub use shape::shape_of;
@@ -162,6 +164,7 @@ pub struct FolderDrive {
     source: Option<Source>,
     running: Option<Running>,
     rest: Option<Instant>,
+    outlook: Outlook,
     /// Dirty and Writeback of /proc/meminfo.
     memory: Option<File>,
     seed: u64,
@@ -175,15 +178,26 @@ impl FolderDrive {
     pub fn create(folder: &Path, seed: u64) -> Result<Self, FolderError> {
         let (target, fs) = Place::make(folder)?;
         let (kind, source) = fs.map_or(("unknown".into(), "unknown".into()), |f| (f.kind, f.source));
-        let room = Room::of(target.own.path())
+        // The whole, and not what is free: that is another from haul to haul.
+        let whole = statvfs(target.own.path())
             .map_err(|e| FolderError::System { path: shown(folder), why: e.to_string() })?;
+        let capacity = Bytes::new(whole.f_blocks.saturating_mul(whole.f_frsize));
         let mut identity =
-            DriveIdentity::plain(&format!("folder:{}", shown(folder)), DriveKind::Folder, room.usable());
+            DriveIdentity::plain(&format!("folder:{}", shown(folder)), DriveKind::Folder, capacity);
         identity.model = format!("folder on {kind}");
         identity.serial = source;
         identity.block = Bytes::new(512);
         let memory = File::open("/proc/meminfo").ok();
-        Ok(Self { identity, target, source: None, running: None, rest: None, memory, seed })
+        Ok(Self {
+            identity,
+            target,
+            source: None,
+            running: None,
+            rest: None,
+            outlook: Outlook::default(),
+            memory,
+            seed,
+        })
     }
 
     /// Names what copies come from: a folder, in which one of our own is made, or a drive, which is opened read-only.
@@ -474,6 +488,9 @@ impl Drive for FolderDrive {
     }
 
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
+        let seed = self.seed;
+        let looks = self.outlook.begin(load, &self.target.own, seed);
+        looks.map_err(|why| self.refused("setting up the lookout", why))?;
         if load.kind == LoadKind::Rest {
             self.rest = Some(Instant::now());
             return Ok(());
@@ -514,7 +531,9 @@ impl Drive for FolderDrive {
             std::thread::sleep(interval);
             let took = rest.elapsed();
             *rest = Instant::now();
-            return Ok(Tally { took, temperature: self.target.below.temperature(), ..Tally::default() });
+            let mut tally = Tally { took, temperature: self.target.below.temperature(), ..Tally::default() };
+            self.outlook.add(&mut tally);
+            return Ok(tally);
         }
         let Some(running) = &self.running else {
             // The source is a drive: nothing is to be done there.
@@ -523,6 +542,7 @@ impl Drive for FolderDrive {
         let left = interval.saturating_sub(running.told.elapsed());
         let finished = running.job.wait(left);
         let mut tally = self.tally();
+        self.outlook.add(&mut tally);
         if let Some(error) = self.failure() {
             return Err(error);
         }
@@ -532,8 +552,10 @@ impl Drive for FolderDrive {
     }
 
     fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
+        let lookout = self.outlook.end();
         if self.rest.take().is_some() {
-            return Ok(LoadSummary::default());
+            let late = Late { lookout, ..Late::default() };
+            return Ok(LoadSummary { late, ..LoadSummary::default() });
         }
         let Some(mut running) = self.running.take() else {
             let remark = "the source is a drive, and is read as it lies: nothing was to be done there";
@@ -586,7 +608,8 @@ impl Drive for FolderDrive {
         } else {
             self.running = None;
         }
-        let late = hollow_mile_core::drive::Late {
+        let late = Late {
+            lookout,
             errors: last.errors,
             faults: last.faults,
             latencies: last.latencies,

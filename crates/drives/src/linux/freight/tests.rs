@@ -3,7 +3,7 @@ use std::fs;
 
 use hollow_mile_core::drive::freight::{FileClass, FileOrder, Freighted, TreeSpec};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
-use hollow_mile_core::record::{Conditions, Event, HaulState};
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_core::route::Route;
 
 use super::*;
@@ -212,17 +212,7 @@ fn a_whole_haul_of_files_leaves_its_record_and_nothing_else() {
     let route = "name = 'folder'\n[[leg]]\nkind = 'freight'\ncarry = 'write'\ncount = 400\nfolder_depth = 1\nfolder_width = 4\nworkers = 2\n\
                  files = [{ size = '1 kB to 8 kB', share = '70 %' }, { size = '1 MB', share = '30 %' }]\n\
                  [[leg]]\nkind = 'freight'\ncarry = 'read'\n[[leg]]\nkind = 'freight'\ncarry = 'delete'\n";
-    let setup = Setup {
-        haul: "test".into(),
-        route: Route::from_toml(route).unwrap(),
-        conditions: Conditions::default(),
-        started_unix_ms: 0,
-        program: "0".into(),
-        stamped: None,
-        resume: None,
-        forecast: None,
-        trees: BTreeMap::new(),
-    };
+    let setup = Setup::plain("test", Route::from_toml(route).unwrap());
     let mut haul = Haul::new(drive, setup);
     let mut events = Vec::new();
     while haul.step(&mut events) == Progress::Going {}
@@ -243,6 +233,35 @@ fn a_whole_haul_of_files_leaves_its_record_and_nothing_else() {
     let waits = &legs[0].waits;
     assert!(waits.iter().all(|w| (0.0..=1.0).contains(&w.share)) && waits[0].share > 0.2, "{waits:?}");
     drop(haul);
+    assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 0);
+}
+
+#[test]
+fn a_lookout_reads_a_file_of_its_own_beside_the_tree_and_at_rest() {
+    let dir = tempfile::tempdir_in(std::env::current_dir().unwrap()).unwrap();
+    let mut drive = FolderDrive::create(dir.path(), 1).unwrap();
+    let tree = tree(400);
+    let every = Some(Duration::from_millis(5));
+    let write = Load {
+        lookout: every,
+        ..load(Freight { durable: Durable::Each, ..freight(Carry::Write, &tree) }, 1)
+    };
+    drive.begin(&write).unwrap();
+    let mut seen = crate::latency::Bins::default();
+    while !{
+        let tally = drive.work(Duration::from_millis(20)).unwrap();
+        assert_eq!(tally.errors, 0, "{:?}", tally.faults);
+        seen.add(&tally.lookout);
+        tally.finished
+    } {}
+    seen.add(&drive.finish(Ending::Durable).unwrap().late.lookout);
+    assert!(seen.total() > 5, "{}", seen.total());
+    drive.begin(&Load { lookout: every, ..Load::rest() }).unwrap();
+    let at_rest = drive.work(Duration::from_millis(200)).unwrap().lookout;
+    assert!((20..=45).contains(&at_rest.total()), "{}", at_rest.total());
+    drive.finish(Ending::AsItIs).unwrap();
+    assert_eq!(files(&drive.folders()[0].join("t1")), stated(&tree), "its file is none of the tree's");
+    drive.release().unwrap();
     assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 0);
 }
 

@@ -61,6 +61,14 @@ impl OwnFolder {
         Ok(Inside { root: Arc::new(root) })
     }
 
+    /// Makes the file of a lookout in it: open for writing, and for reading past the page cache.
+    pub(in super::super) fn make_lookout_file(&self) -> Result<(OwnedFd, OwnedFd), Errno> {
+        let new = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+        let file = openat(&*self.root, "f0", new, Mode::from_bits_truncate(0o600))?;
+        let read = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOFOLLOW | OFlags::DIRECT;
+        Ok((file, openat(&*self.root, "f0", read, Mode::empty())?))
+    }
+
     /// Removes what we made in it, and itself. What others put into it stays, and it with that.
     ///
     /// # Errors

@@ -12,6 +12,7 @@ use hollow_mile_core::drive::{DriveError, Late, Load, LoadKind, LoadSummary, Tal
 use hollow_mile_core::quantity::units::Bytes;
 
 use super::SimDrive;
+use super::lookout::Lookout;
 pub use host::Host;
 use transport::Transport;
 
@@ -68,6 +69,7 @@ impl SimDrive {
         if freight.carry.makes() && tree.cargo().bytes > self.spec.capacity.share(0.95) {
             return Err(self.files_refused("making room for the files", "they do not fit on the drive"));
         }
+        self.lookout = Lookout::of(load, self.age, self.spec.seed);
         self.files.running = Some(Transport::new(&self.spec.host, load, freight, tree, self.spec.seed));
         self.take_up(freight.carry != Carry::Read && freight.carry != Carry::Delete);
         if let Some(source) = &mut self.files.source {
@@ -140,6 +142,15 @@ impl SimDrive {
         }
         self.files.source = source;
         self.files.running = Some(running);
+        // A read waits behind what the medium is at: a queue of eight blocks for as much of the time as it is at work.
+        let done = tally.freight.as_deref();
+        let busy = done.and_then(|d| d.device_busy).unwrap_or_default().as_secs_f64();
+        let blocks = (moved.target as f64 / (1 << 20) as f64).max(1.0);
+        let mean_s = if at_source { 0.0 } else { 8.0 * busy / blocks * (busy / seconds.max(1e-9)).min(1.0) };
+        let (age, cached) = (self.age, !self.in_last_level());
+        let spec = &self.spec;
+        tally.lookout =
+            self.lookout.as_mut().map(|l| l.pass(spec, age, mean_s, cached, false)).unwrap_or_default();
         tally.temperature = Some(self.heat.reading());
         tally.fill_ppm = Some((self.fill() * 1e6).round() as u32);
         Ok(tally)

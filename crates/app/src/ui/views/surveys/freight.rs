@@ -13,7 +13,7 @@ use ratatui::style::{Modifier, Style};
 use crate::ui::theme::{Layer, Theme};
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
-use crate::ui::widgets::log_axis::{share, ticks, under};
+use crate::ui::widgets::log_axis::{beside, share, ticks, under};
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::scroll::Scroll;
 
@@ -88,14 +88,7 @@ fn curve(leg: &FreightLeg, area: Rect, buf: &mut Buffer, theme: &Theme) {
         Rect { x: area.x + LABELS, y: area.y + 1, width: area.width - LABELS - 1, height: area.height - 6 };
     let row = |v: f64| plot.y + ((1.0 - share(v, y_span)) * f64::from(plot.height - 1)).round() as u16;
     let column = |v: f64| plot.x + (share(v, x_span) * f64::from(plot.width - 1)).round() as u16;
-    let mut last: Option<u16> = None;
-    for v in ticks(y_span).into_iter().rev() {
-        let y = row(v);
-        if last.is_none_or(|l| y > l + 1) {
-            buf.set_stringn(area.x, y, format!("{:>7}", time(v)), 7, theme.faint());
-            last = Some(y);
-        }
-    }
+    beside(area.x, y_span, row, time, buf, theme);
     let marks: Vec<(u16, String)> = ticks(x_span).into_iter().map(|v| (column(v), size(v))).collect();
     under(plot, &marks, "size of the file", buf, theme);
     let threads = f64::from(leg.threads.max(1));

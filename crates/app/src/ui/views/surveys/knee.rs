@@ -12,7 +12,7 @@ use ratatui::style::{Modifier, Style};
 use crate::ui::theme::{Layer, Theme};
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::lane::LABELS;
-use crate::ui::widgets::log_axis::{share, ticks, under};
+use crate::ui::widgets::log_axis::{beside, share, ticks, under};
 use crate::ui::widgets::panel::fit;
 use crate::ui::widgets::scroll::Scroll;
 
@@ -127,15 +127,7 @@ fn curves(
         Rect { x: area.x + LABELS, y: area.y + 1, width: area.width - LABELS - 9, height: area.height - 5 };
     let row = |v: f64| plot.y + ((1.0 - share(v, y_span)) * f64::from(plot.height - 1)).round() as u16;
     let column = |v: f64| plot.x + (share(v, x_span) * f64::from(plot.width - 1)).round() as u16;
-    let mut last: Option<u16> = None;
-    for v in ticks(y_span).into_iter().rev() {
-        let y = row(v);
-        // Two figures in one row, or one under the other, say less than one.
-        if last.is_none_or(|l| y > l + 1) {
-            buf.set_stringn(area.x, y, format!("{:>7}", mb_s_figure(v)), 7, theme.faint());
-            last = Some(y);
-        }
-    }
+    beside(area.x, y_span, row, mb_s_figure, buf, theme);
     if let Some(c) = ceiling.filter(|c| *c <= y_span.1) {
         for x in plot.x..plot.x + plot.width {
             buf.set_string(x, row(c), "┄", theme.heat(1.0));
