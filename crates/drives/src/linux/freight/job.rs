@@ -340,7 +340,7 @@ impl Hand {
             let number = if like_before { number % 8 + 1 } else { number };
             // SAFETY: this thread alone has this memory, and no operation of it is in flight.
             let data = unsafe {
-                buffers.stamp(0, buffers.slot_size(), 0, number);
+                buffers.stamp(0, length.next_multiple_of(UNIT), 0, number);
                 buffers.slice(0)
             };
             writing.write(data, length, &self.account)?;

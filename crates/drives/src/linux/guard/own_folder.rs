@@ -1,6 +1,7 @@
 //! A folder of our own: made new, marked, and removed with what we put into it and nothing else. No link is ever followed below it.
 
 use std::collections::HashMap;
+use std::ffi::CStr;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -215,7 +216,7 @@ impl Way {
         let folder = self.folder(tree, tree.folder_of(file))?;
         let mut flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         flags.set(OFlags::DIRECT, direct);
-        openat(folder, name('f', file).as_str(), flags, Mode::from_bits_truncate(0o600))
+        openat(folder, name(b'f', file).as_c_str(), flags, Mode::from_bits_truncate(0o600))
     }
 
     /// Opens a file for reading.
@@ -223,7 +224,7 @@ impl Way {
         let folder = self.folder(tree, tree.folder_of(file))?;
         let mut flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         flags.set(OFlags::DIRECT, direct);
-        openat(folder, name('f', file).as_str(), flags, Mode::empty())
+        openat(folder, name(b'f', file).as_c_str(), flags, Mode::empty())
     }
 
     /// Whether files can be opened past the page cache: tries one, and removes it.
@@ -239,25 +240,45 @@ impl Way {
     /// Removes a file.
     pub(in super::super) fn remove(&mut self, tree: &Tree, file: u32) -> Result<(), Errno> {
         let folder = self.folder(tree, tree.folder_of(file))?;
-        unlinkat(folder, name('f', file).as_str(), AtFlags::empty())
+        unlinkat(folder, name(b'f', file).as_c_str(), AtFlags::empty())
     }
 
     /// Makes a folder of the tree; those above it are there.
     pub(in super::super) fn make_folder(&mut self, tree: &Tree, folder: u32) -> Result<(), Errno> {
         let above = self.folder(tree, tree.above(folder))?;
-        mkdirat(above, name('d', folder).as_str(), Mode::from_bits_truncate(0o700))
+        mkdirat(above, name(b'd', folder).as_c_str(), Mode::from_bits_truncate(0o700))
     }
 
     /// Removes a folder of the tree; it is empty.
     pub(in super::super) fn remove_folder(&mut self, tree: &Tree, folder: u32) -> Result<(), Errno> {
         self.open.remove(&folder);
         let above = self.folder(tree, tree.above(folder))?;
-        unlinkat(above, name('d', folder).as_str(), AtFlags::REMOVEDIR)
+        unlinkat(above, name(b'd', folder).as_c_str(), AtFlags::REMOVEDIR)
     }
 }
 
-fn name(letter: char, number: u32) -> String {
-    format!("{letter}{number}")
+/// A name of ours, made without a heap: there are millions.
+struct Name([u8; 12]);
+
+fn name(letter: u8, number: u32) -> Name {
+    let mut digits = [0u8; 10];
+    let (mut left, mut from) = (number, digits.len());
+    while left > 0 || from == digits.len() {
+        from -= 1;
+        digits[from] = b'0' + (left % 10) as u8;
+        left /= 10;
+    }
+    let mut bytes = [0u8; 12];
+    bytes[0] = letter;
+    bytes[1..=digits.len() - from].copy_from_slice(&digits[from..]);
+    Name(bytes)
+}
+
+impl Name {
+    fn as_c_str(&self) -> &CStr {
+        // A letter and ten digits leave the last byte a zero.
+        CStr::from_bytes_until_nul(&self.0).unwrap_or_default()
+    }
 }
 
 #[cfg(test)]
@@ -265,6 +286,13 @@ mod tests {
     use super::*;
     use std::fs;
     use std::os::unix::fs::symlink;
+
+    #[test]
+    fn a_name_is_a_letter_and_its_number() {
+        for n in [0, 7, 10, 4_294_967_295] {
+            assert_eq!(name(b'f', n).as_c_str().to_str().unwrap(), format!("f{n}"));
+        }
+    }
 
     #[test]
     fn only_what_is_ours_goes_and_no_link_is_followed() {
