@@ -1,7 +1,8 @@
 //! Trees of files beside a bare program that makes the same files with the same calls in the same order, in turns, in one run: the ratio
 //! is the median of paired rounds, time to durable. Then 100,000 files in one leg, and what memory they take.
 //!
-//! `cargo bench -p hollow-mile --bench freight`; `-- ROUNDS` for another number of rounds than 7. On tmpfs and (as root) on ext4, xfs and btrfs on
+//! `cargo bench -p hollow-mile --bench freight`; `-- ROUNDS` for another number of rounds than 7, `only direct` for cases and `on xfs` for
+//! file systems with these words. On tmpfs and (as root) on ext4, xfs and btrfs on
 //! loop devices over a file of tmpfs.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
@@ -178,8 +179,13 @@ fn bare(folder: &Path, tree: &Tree, case: &Case) -> f64 {
 }
 
 fn measure(name: &str, folder: &Path, rounds: usize) {
+    let named = |word: &str| std::env::args().skip_while(|a| a != word).nth(1).unwrap_or_default();
+    if !name.contains(&named("on")) {
+        return;
+    }
     println!("{name}");
-    for case in &CASES {
+    let only = named("only");
+    for case in CASES.iter().filter(|c| c.name.contains(&only)) {
         let tree = Arc::new(case.tree());
         let mut drive = FolderDrive::create(folder, 1).unwrap();
         let mut pairs = Vec::new();

@@ -10,7 +10,7 @@ use hollow_mile_core::quantity::units::Bytes;
 use crate::latency::{bins, histogram};
 
 /// Of so many transfers one is looked at for how much of its time the processor was at work.
-const LOOK_AT: u32 = 8;
+const LOOK_AT: u32 = 32;
 /// What a single file takes beyond so many times the usual to be made, opened, closed or removed is no work that each costs.
 const STALLS: u32 = 8;
 /// So many files make a usual.
@@ -69,8 +69,14 @@ impl Usual {
         if self.seen == 1 {
             self.seconds = s;
         }
-        let pace = (2.0 / f64::from(self.seen)).clamp(0.01, 0.3);
-        self.seconds *= if s > self.seconds { pace.exp() } else { (-pace).exp() };
+        // From then on the pace is the least, and its powers of e are known.
+        let (up, down) = if self.seen > 200 {
+            (1.010_050_167, 0.990_049_834)
+        } else {
+            let pace = (2.0 / f64::from(self.seen)).clamp(0.01, 0.3);
+            (pace.exp(), (-pace).exp())
+        };
+        self.seconds *= if s > self.seconds { up } else { down };
         if self.seen < USUAL || s <= f64::from(STALLS) * self.seconds {
             return Duration::ZERO;
         }
@@ -101,7 +107,13 @@ impl Account {
     /// Whether the next transfer shall be looked at.
     pub const fn looks(&mut self) -> bool {
         self.count = self.count.wrapping_add(1);
-        self.count.is_multiple_of(LOOK_AT) || self.count <= 2
+        self.count.is_multiple_of(LOOK_AT) || self.count <= 4
+    }
+
+    /// A file of so many bytes is taken up; whether its first transfer shall be looked at.
+    pub const fn begins(&mut self, bytes: u64) -> bool {
+        self.in_hand = bytes;
+        self.looks()
     }
 
     /// A read or a write took so long, and of that the processor was at work for so long, where it was looked at.

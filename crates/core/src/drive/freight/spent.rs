@@ -272,7 +272,7 @@ impl Freighted {
     /// into making it durable.
     pub fn file(&mut self, bytes: u64, took: Duration, metadata: Duration, durable: Duration) {
         self.files += 1;
-        let squares = u64::try_from(took.as_nanos().saturating_pow(2) / 1_000_000).unwrap_or(u64::MAX);
+        let squares = (took.as_secs_f64() * 1e6).powi(2).round() as u64;
         let one = ClassSums { files: 1, bytes: Bytes::new(bytes), took, squares, metadata, durable };
         self.classes.entry(class_of(bytes)).or_default().add(&one);
     }

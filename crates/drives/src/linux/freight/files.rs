@@ -54,6 +54,8 @@ pub struct Writing {
     took: Took,
     /// When what was done last was done.
     mark: Instant,
+    /// What was written and is not told yet: of a file of one block, all at its end.
+    untold: Option<(Duration, Option<Duration>, u64)>,
 }
 
 impl Writing {
@@ -63,7 +65,8 @@ impl Writing {
         let fd = way.create(tree, file, direct).map_err(trouble("making a file"))?;
         let mark = Instant::now();
         let took = Took { metadata: mark - began, ..Took::default() };
-        Ok(Self { file: fd, size: tree.size(file as usize), written: 0, direct, took, mark })
+        let size = tree.size(file as usize);
+        Ok(Self { file: fd, size, written: 0, direct, took, mark, untold: None })
     }
 
     /// Bytes that are still to be written.
@@ -72,12 +75,17 @@ impl Writing {
     }
 
     /// Writes what is next, from memory in which at least a whole unit more lies than is written.
-    pub fn write(&mut self, data: &[u8], length: usize, account: &Shared<Account>) -> Result<(), Trouble> {
+    pub fn write(
+        &mut self,
+        data: &[u8],
+        length: usize,
+        looks: bool,
+        account: &Shared<Account>,
+    ) -> Result<(), Trouble> {
         // What goes past the page cache goes in whole units; the file is cut to its size at the end.
         let whole = if self.direct { length.next_multiple_of(UNIT) } else { length };
         let mut done = 0;
         // What went before it since the last mark is this machine's, and as good as nothing.
-        let looks = account.lock().looks();
         let before = looks.then(processor_time);
         // A clock is asked as seldom as can be: a small file is made in a few microseconds.
         let began = if self.written == 0 && !looks { self.mark } else { Instant::now() };
@@ -94,9 +102,16 @@ impl Writing {
         let at_work = before.map(|b| processor_time().saturating_sub(b));
         self.took.all += took;
         self.written += length as u64;
-        let mut account = account.lock();
-        account.transfer(took, at_work);
-        account.written += length as u64;
+        let newest = (took, at_work, length as u64);
+        if self.written < self.size || self.untold.is_some() || length as u64 != self.size {
+            let mut account = account.lock();
+            for (took, at_work, bytes) in self.untold.take().into_iter().chain([newest]) {
+                account.transfer(took, at_work);
+                account.written += bytes;
+            }
+        } else {
+            self.untold = Some(newest);
+        }
         Ok(())
     }
 
@@ -116,6 +131,10 @@ impl Writing {
         self.took.metadata += self.mark.elapsed();
         self.took.all += self.took.metadata + self.took.durable;
         let mut account = account.lock();
+        if let Some((took, at_work, bytes)) = self.untold {
+            account.transfer(took, at_work);
+            account.written += bytes;
+        }
         account.done.spent.durable += self.took.durable;
         account.metadata(self.took.metadata);
         account.done.file(self.size, self.took.all, self.took.metadata, self.took.durable);

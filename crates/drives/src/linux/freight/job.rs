@@ -298,7 +298,6 @@ impl Hand {
             self.make_folders()?;
         }
         while let Some(file) = self.next() {
-            self.account.lock().in_hand = plan.tree.size(file as usize);
             let done = match plan.carry {
                 Carry::Delete => remove(&mut self.way, &plan.tree, file, &self.account),
                 Carry::Read => self.read(file, buffers),
@@ -326,6 +325,7 @@ impl Hand {
     fn write(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
         let common = self.common.clone();
         let plan = &common.plan;
+        let mut looks = self.account.lock().begins(plan.tree.size(file as usize));
         let mut writing = Writing::begin(&mut self.way, &plan.tree, file, plan.direct)?;
         while writing.left() > 0 {
             if !common.gate.may_go_on() {
@@ -343,7 +343,10 @@ impl Hand {
                 buffers.stamp(0, length.next_multiple_of(UNIT), 0, number);
                 buffers.slice(0)
             };
-            writing.write(data, length, &self.account)?;
+            writing.write(data, length, looks, &self.account)?;
+            if writing.left() > 0 {
+                looks = self.account.lock().looks();
+            }
         }
         writing.end(plan.durable, &self.account)
     }
@@ -351,6 +354,7 @@ impl Hand {
     fn read(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
         let common = self.common.clone();
         let plan = &common.plan;
+        self.account.lock().in_hand = plan.tree.size(file as usize);
         let mut reading = Reading::begin(&mut self.way, &plan.tree, file, plan.direct)?;
         let mut came = 0;
         while came < reading.size {
@@ -481,8 +485,10 @@ impl Hand {
                 Parcel::Data(slot, length) => {
                     common.queued.fetch_sub(1, Ordering::Relaxed);
                     if let Some(writing) = &mut writing {
+                        let looks = self.account.lock().looks();
                         // SAFETY: a slot is with this thread from when it comes out of `take` until it goes into `give_back`.
-                        writing.write(unsafe { buffers.slice(slot) }, length, &self.account)?;
+                        let data = unsafe { buffers.slice(slot) };
+                        writing.write(data, length, looks, &self.account)?;
                     }
                     let _ = give_back.send(slot);
                 }

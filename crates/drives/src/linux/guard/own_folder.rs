@@ -169,12 +169,14 @@ const KEPT_OPEN: usize = 256;
 /// The way of one thread to the files of a tree.
 pub(in super::super) struct Way {
     root: Arc<OwnedFd>,
-    open: HashMap<u32, OwnedFd>,
+    open: HashMap<u32, Arc<OwnedFd>>,
+    /// The last that was asked for: files come folder by folder as a rule.
+    last: (u32, Arc<OwnedFd>),
 }
 
 impl Inside {
     pub(in super::super) fn way(&self) -> Way {
-        Way { root: self.root.clone(), open: HashMap::new() }
+        Way { root: self.root.clone(), open: HashMap::new(), last: (0, self.root.clone()) }
     }
 
     pub(in super::super) const fn root(&self) -> &Arc<OwnedFd> {
@@ -185,25 +187,26 @@ impl Inside {
 impl Way {
     /// The descriptor of a folder of the tree.
     fn folder(&mut self, tree: &Tree, folder: u32) -> Result<&OwnedFd, Errno> {
-        if folder == 0 {
-            return Ok(&self.root);
+        if self.last.0 == folder {
+            return Ok(&self.last.1);
         }
-        if !self.open.contains_key(&folder) {
-            if self.open.len() >= KEPT_OPEN {
-                self.open.clear();
+        let known = if folder == 0 { Some(&self.root) } else { self.open.get(&folder) };
+        let found = match known {
+            Some(found) => found.clone(),
+            None => {
+                if self.open.len() >= KEPT_OPEN {
+                    self.open.clear();
+                }
+                let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_XDEV;
+                let path = tree.folder_path(folder);
+                let fd = openat2(&*self.root, path, FOLDER | OFlags::PATH, Mode::empty(), resolve)?;
+                let fd = Arc::new(fd);
+                self.open.insert(folder, fd.clone());
+                fd
             }
-            let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_XDEV;
-            let fd = openat2(
-                &*self.root,
-                tree.folder_path(folder),
-                FOLDER | OFlags::PATH,
-                Mode::empty(),
-                resolve,
-            )?;
-            self.open.insert(folder, fd);
-        }
-        // It was put there just now, if it was not there before.
-        self.open.get(&folder).ok_or(Errno::NOENT)
+        };
+        self.last = (folder, found);
+        Ok(&self.last.1)
     }
 
     /// Makes a file that must not exist.
@@ -252,6 +255,7 @@ impl Way {
     /// Removes a folder of the tree; it is empty.
     pub(in super::super) fn remove_folder(&mut self, tree: &Tree, folder: u32) -> Result<(), Errno> {
         self.open.remove(&folder);
+        self.last = (0, self.root.clone());
         let above = self.folder(tree, tree.above(folder))?;
         unlinkat(above, name(b'd', folder).as_c_str(), AtFlags::REMOVEDIR)
     }
