@@ -323,10 +323,10 @@ impl Hand {
     }
 
     fn write(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
-        let common = self.common.clone();
+        let Self { common, account, way, .. } = self;
         let plan = &common.plan;
-        let mut looks = self.account.lock().begins(plan.tree.size(file as usize));
-        let mut writing = Writing::begin(&mut self.way, &plan.tree, file, plan.direct)?;
+        let mut looks = account.lock().begins(plan.tree.size(file as usize));
+        let mut writing = Writing::begin(way, &plan.tree, file, plan.direct)?;
         while writing.left() > 0 {
             if !common.gate.may_go_on() {
                 return Ok(());
@@ -343,26 +343,26 @@ impl Hand {
                 buffers.stamp(0, length.next_multiple_of(UNIT), 0, number);
                 buffers.slice(0)
             };
-            writing.write(data, length, looks, &self.account)?;
+            writing.write(data, length, looks, account)?;
             if writing.left() > 0 {
-                looks = self.account.lock().looks();
+                looks = account.lock().looks();
             }
         }
-        writing.end(plan.durable, &self.account)
+        writing.end(plan.durable, account)
     }
 
     fn read(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
-        let common = self.common.clone();
+        let Self { common, account, way, .. } = self;
         let plan = &common.plan;
-        self.account.lock().in_hand = plan.tree.size(file as usize);
-        let mut reading = Reading::begin(&mut self.way, &plan.tree, file, plan.direct)?;
+        account.lock().in_hand = plan.tree.size(file as usize);
+        let mut reading = Reading::begin(way, &plan.tree, file, plan.direct)?;
         let mut came = 0;
         while came < reading.size {
             if !common.gate.may_go_on() {
                 return Ok(());
             }
             // SAFETY: this thread alone has this memory, and no operation of it is in flight.
-            let n = reading.read(unsafe { buffers.slice(0) }, &self.account)?;
+            let n = reading.read(unsafe { buffers.slice(0) }, account)?;
             if n == 0 {
                 break;
             }
@@ -370,9 +370,9 @@ impl Hand {
         }
         if came < reading.size && !plan.partial {
             let short = format!("a file of {} bytes gave {came} when it was read back", reading.size);
-            self.account.lock().fault(short);
+            account.lock().fault(short);
         }
-        reading.end(true, &self.account);
+        reading.end(true, account);
         Ok(())
     }
 
