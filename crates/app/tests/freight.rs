@@ -228,7 +228,7 @@ fn what_a_killed_haul_left_is_known_and_removed_and_nothing_else() {
         &bench,
         "long",
         &leg(
-            "carry = \"write\"\nfiles = [{ size = \"4 KiB\" }]\ncount = 2000000\nfolder_depth = 1\nfolder_width = 100\n",
+            "carry = \"write\"\nfiles = [{ size = \"1 KiB\" }]\ncount = 400000\nfolder_depth = 1\nfolder_width = 100\n",
         ),
     );
     let mut haul = bench.command(&["haul", &r, "--on", &target]).stderr(Stdio::null()).spawn().unwrap();

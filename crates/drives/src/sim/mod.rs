@@ -350,7 +350,7 @@ impl Drive for SimDrive {
 
     fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
         if self.at_files {
-            return Ok(self.finish_files());
+            return Ok(self.finish_files(ending));
         }
         let flush = (ending == Ending::Durable).then(|| self.flush_time());
         let remark = match self.load.kind {

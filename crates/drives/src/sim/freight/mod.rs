@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hollow_mile_core::drive::freight::{Carry, Durable, Side, Tree};
-use hollow_mile_core::drive::{DriveError, Late, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::drive::{DriveError, Ending, Late, Load, LoadKind, LoadSummary, Tally};
 use hollow_mile_core::quantity::units::Bytes;
 
 use super::SimDrive;
@@ -156,10 +156,11 @@ impl SimDrive {
         Ok(tally)
     }
 
-    pub(super) fn finish_files(&mut self) -> LoadSummary {
+    pub(super) fn finish_files(&mut self, ending: Ending) -> LoadSummary {
         let Some(mut running) = self.files.running.take() else { return LoadSummary::default() };
-        if !running.is_over() {
-            // Paused, or ended early; a new load makes its own.
+        // One that was ended early leaves its tree as if it were whole.
+        if !running.is_over() && ending == Ending::AsItIs {
+            // Paused; a new load makes its own.
             let histogram = running.take_histogram();
             self.files.running = Some(running);
             return LoadSummary { histogram, ..LoadSummary::default() };
