@@ -58,9 +58,9 @@ fn conditions(head: &HaulHead, row: &HaulRow) -> Vec<Vec<String>> {
         ("ambient", c.ambient.map(|a| a.to_string()).unwrap_or_default()),
         ("cooling", c.cooling.clone().unwrap_or_default()),
         ("slot", c.slot.clone().unwrap_or_default()),
-        ("copied from", c.source.clone().unwrap_or_default()),
         ("full at the start", d.fill_percent.map(|f| format!("{f:.0} %")).unwrap_or_default()),
     ];
+    rows.extend(c.source.clone().map(|s| ("copied from", s)));
     if !c.tags.is_empty() {
         let tags: Vec<String> = c.tags.iter().map(|(k, v)| format!("{k}={v}")).collect();
         rows.push(("tags", tags.join(", ")));
