@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use hollow_mile_core::drive::freight::{FileClass, FileOrder, Freighted, TreeSpec};
+use hollow_mile_core::drive::freight::{FileClass, FileOrder, Freighted, Tree, TreeSpec};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_core::route::Route;
