@@ -1,5 +1,6 @@
 //! What a route of freight legs needs before it begins: the trees that take the shape of a folder, and room for what lies there at once.
 
+use std::ops::Add;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -51,10 +52,6 @@ fn cargo(leg: &Leg, trees: &Trees) -> Result<Option<Cargo>, AppError> {
     }
 }
 
-fn add(a: Cargo, b: Cargo) -> Cargo {
-    Cargo { bytes: a.bytes + b.bytes, files: a.files + b.files, folders: a.folders + b.folders }
-}
-
 /// The most that lies on the target and on the source at one time.
 ///
 /// # Errors
@@ -80,7 +77,7 @@ pub fn most_at_once(route: &Route, trees: &Trees) -> Result<(Cargo, Cargo), AppE
             Carry::Read => {}
         }
         for (most, lying) in most.iter_mut().zip(&lying) {
-            let now = lying.iter().copied().fold(Cargo::default(), add);
+            let now = lying.iter().copied().fold(Cargo::default(), Add::add);
             if now.bytes > most.bytes || now.files > most.files {
                 *most = now;
             }

@@ -218,6 +218,17 @@ fn what_does_not_fit_is_said_before_a_byte_is_written() {
     let on = format!("folder:{}", few.point.display());
     assert!(bench.refusal(&["haul", &many, "--on", &on], 2).contains("room for"), "more files than inodes");
     assert!(is_empty(&few.point));
+    // One inode is left: our folder takes it, and has no room for its mark.
+    let made =
+        (0..10_000).take_while(|n| std::fs::write(few.point.join(format!("u{n}")), "").is_ok()).count();
+    std::fs::remove_file(few.point.join("u0")).unwrap();
+    let said = bench.refusal(&["haul", &many, "--on", &on], 2);
+    assert!(said.contains("no folder can be made"), "{said}");
+    assert_eq!(count(&few.point), made - 1);
+    let ours = |e: std::io::Result<std::fs::DirEntry>| {
+        e.unwrap().file_name().to_string_lossy().starts_with("hollow-mile")
+    };
+    assert!(!std::fs::read_dir(&few.point).unwrap().any(ours), "a folder without a mark would stay for ever");
 }
 
 #[test]

@@ -112,7 +112,7 @@ fn panel(scene: &mut Scene, leg: &FreightLeg, top: f64) {
             vec![(from, below), (to, below), (to, below + 14.0), (from, below + 14.0)],
             Style::of(0).ink,
         );
-        let words = leg.words(wait.on).trim_end_matches(',');
+        let words = leg.words(wait.on);
         scene.words((LEFT, below + 11.0), words, 10.5, TEXT, Anchor::Start);
         scene.words(
             (to + 6.0, below + 11.0),

@@ -138,6 +138,13 @@ impl Account {
         }
     }
 
+    /// It had no file left for so long, while others still had one; at the source nobody counts that.
+    pub fn idle(&mut self, time: Duration) {
+        if self.at == At::Target {
+            self.done.spent.idle += time;
+        }
+    }
+
     /// Folders were made or removed by this thread.
     pub fn folders(&mut self, many: u64, took: Duration) {
         self.done.folders += many;

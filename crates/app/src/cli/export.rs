@@ -246,6 +246,7 @@ fn freight(events: &[Event]) -> Table {
             ("durable_s", seconds(&|r| r.done.spent.durable)),
             ("machine_s", seconds(&|r| r.done.spent.machine)),
             ("starved_s", seconds(&|r| r.done.spent.starved)),
+            ("idle_s", seconds(&|r| r.done.spent.idle)),
             ("source_data_s", seconds(&|r| r.done.spent.source_data)),
             ("source_metadata_s", seconds(&|r| r.done.spent.source_metadata)),
             ("source_machine_s", seconds(&|r| r.done.spent.source_machine)),

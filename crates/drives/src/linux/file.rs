@@ -14,7 +14,7 @@ use rustix::fs::{AtFlags, StatxFlags, fstat, statx};
 use rustix::io::Errno;
 
 use super::crew::EngineChoice;
-use super::file_system::{FileSystem, Room};
+use super::file_system::{FileSystem, Room, shown, whole_drive};
 use super::filler::Filler;
 use super::guard::{Access, Writable};
 use super::mover::Mover;
@@ -90,10 +90,6 @@ pub struct FileDrive {
 
 fn system(path: &Path, doing: &'static str, e: impl std::fmt::Display) -> FileError {
     FileError::System { path: shown(path), doing, why: e.to_string() }
-}
-
-fn shown(path: &Path) -> String {
-    path.to_string_lossy().chars().filter(|c| !c.is_control()).collect()
 }
 
 /// Where, and what is there: checks all that can be known before a byte is written.
@@ -173,10 +169,7 @@ impl FileDrive {
         let device = fs.and_then(|f| f.device);
         let target = format!("file:{}", shown(path));
         // Others may use another part of the same drive.
-        let whole = device.as_deref().map(|d| match d.parent() {
-            Some(parent) if d.join("partition").exists() => parent,
-            _ => d,
-        });
+        let whole = device.as_deref().map(whole_drive);
         let io = if direct { "direct I/O" } else { "page cache (this file system refuses direct I/O)" };
         let others = whole.and_then(Counters::of).map(Others::new);
         let mut identity = DriveIdentity::plain(&target, DriveKind::File, size);

@@ -42,6 +42,19 @@ impl Room {
     }
 }
 
+/// A path as it can be shown, whatever its name is made of.
+pub(super) fn shown(path: &Path) -> String {
+    path.to_string_lossy().chars().filter(|c| !c.is_control()).collect()
+}
+
+/// Folder in sysfs of the whole drive, given that of it or of a partition.
+pub(super) fn whole_drive(device: &Path) -> &Path {
+    match device.parent() {
+        Some(parent) if device.join("partition").exists() => parent,
+        _ => device,
+    }
+}
+
 /// A mounted file system.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileSystem {

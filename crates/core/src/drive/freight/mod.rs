@@ -5,6 +5,7 @@ mod spent;
 mod tree;
 
 use std::collections::BTreeMap;
+use std::ops::Add;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -117,4 +118,16 @@ pub struct Cargo {
     pub files: u64,
     /// Folders.
     pub folders: u64,
+}
+
+impl Add for Cargo {
+    type Output = Self;
+
+    fn add(self, other: Self) -> Self {
+        Self {
+            bytes: self.bytes + other.bytes,
+            files: self.files + other.files,
+            folders: self.folders + other.folders,
+        }
+    }
 }

@@ -9,13 +9,13 @@ use serde::{Deserialize, Serialize};
 use crate::quantity::units::{Bytes, Celsius};
 
 /// Thread time, summed over the threads of each side. On the side of the target every thread is always at one of the first seven; on
-/// that of the source at one of the last four.
+/// that of the source at one of the last four, until it has no file left.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "Vec<u64>", into = "Vec<u64>")]
 pub struct Spent {
     /// At the target: waiting for data to be written, or read where only one drive is in use.
     pub data: Duration,
-    /// At the target: files and folders are made, opened, closed and removed.
+    /// At the target: files and folders are made, opened, closed and removed, or others wait for the folders.
     pub metadata: Duration,
     /// Of that, what single files took beyond eight times the usual: the journal, allocation.
     pub stalled: Duration,
@@ -25,7 +25,7 @@ pub struct Spent {
     pub machine: Duration,
     /// The target waits for the source.
     pub starved: Duration,
-    /// Nothing left to do while others still work.
+    /// At the target: no file left to do with, while other threads still have one.
     pub idle: Duration,
     /// At the source: waiting for data.
     pub source_data: Duration,
@@ -40,32 +40,25 @@ pub struct Spent {
 impl Spent {
     /// Each of its sums, to go through all of them alike.
     pub fn each(&mut self) -> [&mut Duration; 11] {
-        let Self {
-            data,
-            metadata,
-            stalled,
-            durable,
-            machine,
-            starved,
-            idle,
-            source_data,
-            source_metadata,
-            source_machine,
-            held,
-        } = self;
         [
-            data,
-            metadata,
-            stalled,
-            durable,
-            machine,
-            starved,
-            idle,
-            source_data,
-            source_metadata,
-            source_machine,
-            held,
+            &mut self.data,
+            &mut self.metadata,
+            &mut self.stalled,
+            &mut self.durable,
+            &mut self.machine,
+            &mut self.starved,
+            &mut self.idle,
+            &mut self.source_data,
+            &mut self.source_metadata,
+            &mut self.source_machine,
+            &mut self.held,
         ]
+    }
+
+    /// Time of the threads at the target that still had files to do with.
+    #[must_use]
+    pub fn at_target(&self) -> Duration {
+        self.data + self.metadata + self.durable + self.machine + self.starved
     }
 
     /// Takes in another stretch.

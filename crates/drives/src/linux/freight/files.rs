@@ -16,7 +16,7 @@ use crate::account::Account;
 pub const UNIT: usize = 4096;
 
 /// Time that this thread has had a processor.
-pub fn processor_time() -> Duration {
+fn processor_time() -> Duration {
     let t = clock_gettime(ClockId::ThreadCPUTime);
     Duration::new(u64::try_from(t.tv_sec).unwrap_or(0), u32::try_from(t.tv_nsec).unwrap_or(0))
 }
@@ -142,6 +142,28 @@ impl Writing {
     }
 }
 
+/// Reads once; gives how many bytes came, and how long that took. It is told as a transfer.
+pub fn read_with(
+    account: &Shared<Account>,
+    doing: &'static str,
+    mut read: impl FnMut() -> Result<usize, Errno>,
+) -> Result<(usize, Duration), Trouble> {
+    let looks = account.lock().looks();
+    let (began, before) = (Instant::now(), looks.then(processor_time));
+    let n = loop {
+        match read() {
+            Err(Errno::INTR) => {}
+            other => break other.map_err(trouble(doing))?,
+        }
+    };
+    let took = began.elapsed();
+    let at_work = before.map(|b| processor_time().saturating_sub(b));
+    let mut account = account.lock();
+    account.transfer(took, at_work);
+    account.read += n as u64;
+    Ok((n, took))
+}
+
 /// A file that is being read.
 pub struct Reading {
     file: OwnedFd,
@@ -165,20 +187,8 @@ impl Reading {
 
     /// Reads what is next; gives how many bytes came, none at its end.
     pub fn read(&mut self, buffer: &mut [u8], account: &Shared<Account>) -> Result<usize, Trouble> {
-        let looks = account.lock().looks();
-        let (began, before) = (Instant::now(), looks.then(processor_time));
-        let n = loop {
-            match read(&self.file, &mut *buffer) {
-                Err(Errno::INTR) => {}
-                other => break other.map_err(trouble("reading a file"))?,
-            }
-        };
-        let took = began.elapsed();
-        let at_work = before.map(|b| processor_time().saturating_sub(b));
+        let (n, took) = read_with(account, "reading a file", || read(&self.file, &mut *buffer))?;
         self.took.all += took;
-        let mut account = account.lock();
-        account.transfer(took, at_work);
-        account.read += n as u64;
         Ok(n)
     }
 

@@ -21,7 +21,6 @@ use crate::account::{Account, At};
 const A_WHILE: Duration = Duration::from_millis(20);
 
 /// From where a copy comes.
-#[derive(Clone)]
 pub enum From {
     /// A tree of ours.
     Tree(Inside),
@@ -30,7 +29,6 @@ pub enum From {
 }
 
 /// What is done.
-#[derive(Clone)]
 pub struct Plan {
     /// What with the tree.
     pub carry: Carry,
@@ -70,15 +68,22 @@ struct Common {
     failed: Shared<Option<(At, Trouble)>>,
     /// Blocks that wait in queues.
     queued: AtomicUsize,
-    /// Bytes that were written, for what must not be like any before.
+    /// Number of the next block that is written: what must not be like any before has one of its own.
     number: AtomicU64,
 }
 
 /// Threads at work.
 pub struct Job {
     common: Arc<Common>,
-    accounts: Vec<Arc<Shared<Account>>>,
+    hands: Vec<Told>,
     threads: Vec<JoinHandle<()>>,
+}
+
+/// What a thread tells.
+struct Told {
+    account: Arc<Shared<Account>>,
+    /// Since when it has been over; what was told of that is not told again.
+    over: Arc<Shared<Option<Instant>>>,
 }
 
 /// A block on its way, in a slot of its pair's memory.
@@ -106,7 +111,7 @@ impl Job {
             number: AtomicU64::new(1),
             plan,
         });
-        let mut job = Self { common, accounts: Vec::new(), threads: Vec::new() };
+        let mut job = Self { common, hands: Vec::new(), threads: Vec::new() };
         for pair in 0..pairs {
             // A thread that cannot be had: those that can are let go again.
             if let Err(e) = job.pair(pair, copies) {
@@ -144,8 +149,8 @@ impl Job {
         pair: usize,
         work: impl FnOnce(&mut Hand) -> Result<(), Trouble> + Send + 'static,
     ) -> std::io::Result<()> {
-        let account = Arc::new(Shared::new(Account::new(at)));
-        self.accounts.push(account.clone());
+        let (account, over) = (Arc::new(Shared::new(Account::new(at))), Arc::<Shared<_>>::default());
+        self.hands.push(Told { account: account.clone(), over: over.clone() });
         let common = self.common.clone();
         let way = match (at, &common.plan.from) {
             (At::Source, Some(From::Tree(inside))) => inside.way(),
@@ -161,6 +166,7 @@ impl Job {
                 drop(failed);
                 hand.common.gate.stop();
             }
+            *over.lock() = Some(Instant::now());
             hand.common.gate.leave();
         })?;
         self.threads.push(thread);
@@ -172,9 +178,17 @@ impl Job {
         self.common.gate.all_over(within)
     }
 
-    /// What every thread did since it was last asked.
+    /// What every thread did since it was last asked, and how long those that are over had nothing to do.
     pub fn take(&self) -> Vec<Account> {
-        self.accounts.iter().map(|a| a.lock().take()).collect()
+        let now = Instant::now();
+        let one = |hand: &Told| {
+            let mut taken = hand.account.lock().take();
+            if let Some(since) = &mut *hand.over.lock() {
+                taken.idle(now.saturating_duration_since(std::mem::replace(since, now)));
+            }
+            taken
+        };
+        self.hands.iter().map(one).collect()
     }
 
     /// How full the queue is, in parts per million; `None` where there is none.
@@ -189,7 +203,7 @@ impl Job {
 
     /// Size of the largest file in hand.
     pub fn in_hand(&self) -> u64 {
-        self.accounts.iter().map(|a| a.lock().in_hand).max().unwrap_or(0)
+        self.hands.iter().map(|h| h.account.lock().in_hand).max().unwrap_or(0)
     }
 
     /// Why it could not go on.
@@ -214,6 +228,8 @@ impl Job {
 
     /// Puts it on again.
     pub fn go_on(&self) {
+        // A pause is no time in which others still work.
+        self.hands.iter().filter_map(|h| h.over.lock().as_mut().map(|o| *o = Instant::now())).for_each(drop);
         self.common.gate.go();
     }
 
@@ -262,7 +278,8 @@ impl Hand {
         let result = if self.pair == 0 { self.each_folder(false) } else { Ok(()) };
         // Where it could not make them, the others learn that it is over.
         if result.is_ok() {
-            common.gate.meet(common.plan.threads.max(1));
+            let account = &self.account;
+            common.gate.meet(common.plan.threads.max(1), |t| account.lock().done.spent.metadata += t);
         }
         result
     }
@@ -314,7 +331,8 @@ impl Hand {
         }
         self.account.lock().in_hand = 0;
         if plan.carry == Carry::Delete {
-            common.gate.meet(plan.threads.max(1));
+            let account = &self.account;
+            common.gate.meet(plan.threads.max(1), |t| account.lock().done.spent.idle += t);
             if self.pair == 0 {
                 self.each_folder(true)?;
             }

@@ -19,10 +19,10 @@ use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, DriveKind, Ending, Late, Load, LoadKind, LoadSummary, Tally, Vitals,
 };
 use hollow_mile_core::quantity::units::Bytes;
-use rustix::fs::{fstat, statvfs, sync};
+use rustix::fs::{fstat, statvfs, syncfs};
 use rustix::io::Errno;
 
-use super::file_system::{FileSystem, Room};
+use super::file_system::{FileSystem, Room, shown, whole_drive};
 use super::guard::{OwnFolder, open_for_reading};
 use super::sysfs::Sysfs;
 use crate::account::{At, gather};
@@ -35,7 +35,7 @@ use raw::Raw;
 pub use place::FolderError;
 pub use shape::shape_of;
 
-use place::{Below, Laid, Place, fits, shown, takes_direct, unwritten, whole};
+use place::{Below, Laid, Place, fits, takes_direct, unwritten};
 
 /// The room of a file system is looked at again so often while files are written.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
@@ -112,7 +112,8 @@ impl FolderDrive {
     /// # Errors
     /// When it cannot be used so.
     pub fn set_source(&mut self, source: &Path) -> Result<(), FolderError> {
-        self.source = Some(if source.starts_with("/dev") {
+        // There are folders below /dev too.
+        self.source = Some(if source.starts_with("/dev") && !source.is_dir() {
             let device = Sysfs::default().by_path(source).map_err(FolderError::Source)?;
             let access = open_for_reading(&device).map_err(FolderError::Source)?;
             let capacity = device.identity().capacity;
@@ -145,11 +146,10 @@ impl FolderDrive {
         let device = |path: &Path| FileSystem::of(path).and_then(|f| f.device);
         match &self.source {
             Some(Source::Folder(place)) => {
-                let (a, b) = (fstat(place.own.root()), fstat(self.target.own.root()));
-                a.is_ok_and(|a| b.is_ok_and(|b| a.st_dev == b.st_dev))
+                self.shares_a_file_system(place)
                     || device(place.own.path())
                         .zip(device(self.target.own.path()))
-                        .is_some_and(|(a, b)| whole(&a) == whole(&b))
+                        .is_some_and(|(a, b)| whole_drive(&a) == whole_drive(&b))
             }
             _ => false,
         }
@@ -163,12 +163,7 @@ impl FolderDrive {
         fits(self.target.own.path(), target)?;
         match &self.source {
             Some(Source::Folder(place)) if self.shares_a_file_system(place) => {
-                let both = Cargo {
-                    bytes: target.bytes + source.bytes,
-                    files: target.files + source.files,
-                    folders: target.folders + source.folders,
-                };
-                fits(self.target.own.path(), both)
+                fits(self.target.own.path(), target + source)
             }
             Some(Source::Folder(place)) => fits(place.own.path(), source),
             _ => Ok(()),
@@ -238,7 +233,7 @@ impl FolderDrive {
             };
             if freight.carry == Carry::Read && freight.through == Through::Cache {
                 // What is still to be written cannot be let go of, and would be read from memory.
-                let _ = rustix::fs::syncfs(laid.inside.root());
+                let _ = syncfs(laid.inside.root());
             }
             (laid.inside.clone(), laid.tree.clone(), laid.partial)
         };
@@ -437,18 +432,19 @@ impl Drive for FolderDrive {
         if !pauses && carry.makes() {
             if let Some(laid) = place.laid.last_mut() {
                 laid.partial = !complete;
-                let began = Instant::now();
-                if durable == Durable::End {
-                    rustix::fs::syncfs(laid.inside.root()).map_err(|e| DriveError::Refused {
-                        target: self.identity.target.clone(),
-                        doing: "making the files durable",
-                        why: e.to_string(),
-                    })?;
-                    flush = Some(began.elapsed());
-                }
-                if durable == Durable::Each {
-                    flush = Some(Duration::ZERO);
-                }
+                flush = match durable {
+                    Durable::Never => None,
+                    Durable::Each => Some(Duration::ZERO),
+                    Durable::End => {
+                        let began = Instant::now();
+                        syncfs(laid.inside.root()).map_err(|e| DriveError::Refused {
+                            target: self.identity.target.clone(),
+                            doing: "making the files durable",
+                            why: e.to_string(),
+                        })?;
+                        Some(began.elapsed())
+                    }
+                };
             }
         } else if !pauses && carry == Carry::Delete && complete {
             place.laid.pop();
@@ -486,8 +482,10 @@ impl Drive for FolderDrive {
     }
 
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
-        sync();
-        Ok(LoadSummary::default())
+        let began = Instant::now();
+        syncfs(self.target.own.root())
+            .map_err(|e| self.refused("making the files durable", e.to_string()))?;
+        Ok(LoadSummary { flush: Some(began.elapsed()), ..LoadSummary::default() })
     }
 
     fn vitals(&mut self) -> Option<Vitals> {

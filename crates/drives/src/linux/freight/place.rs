@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use hollow_mile_core::drive::freight::{Cargo, Tree};
@@ -10,7 +10,7 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use rustix::fs::statvfs;
 use rustix::io::Errno;
 
-use super::super::file_system::{FileSystem, Room};
+use super::super::file_system::{FileSystem, Room, shown, whole_drive};
 use super::super::guard::{Inside, OwnFolder, Way};
 use super::super::thermometer::Thermometer;
 use super::super::traffic::{Counters, Moved};
@@ -49,11 +49,7 @@ pub(super) struct Below {
 impl Below {
     pub fn of(device: Option<&Path>) -> Self {
         // Bytes are counted for the whole drive, also where the folder lies in a partition of it.
-        let whole = device.map(|d| match d.parent() {
-            Some(parent) if d.join("partition").exists() => parent,
-            _ => d,
-        });
-        let counters = whole.and_then(Counters::of);
+        let counters = device.map(whole_drive).and_then(Counters::of);
         let last = counters.as_ref().and_then(Counters::read);
         Self { counters, last, thermometer: device.and_then(Thermometer::of) }
     }
@@ -102,17 +98,6 @@ impl Place {
         let own = OwnFolder::create(&path).map_err(why)?;
         let below = Below::of(fs.as_ref().and_then(|f| f.device.as_deref()));
         Ok((Self { own, laid: Vec::new(), made: 0, below }, fs))
-    }
-}
-
-pub(super) fn shown(path: &Path) -> String {
-    path.to_string_lossy().chars().filter(|c| !c.is_control()).collect()
-}
-
-pub(super) fn whole(device: &Path) -> PathBuf {
-    match device.parent() {
-        Some(parent) if device.join("partition").exists() => parent.to_owned(),
-        _ => device.to_owned(),
     }
 }
 

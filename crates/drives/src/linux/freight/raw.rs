@@ -2,13 +2,12 @@
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
 
 use hollow_mile_core::quantity::units::Bytes;
-use rustix::io::{Errno, pread};
+use rustix::io::pread;
 
 use super::super::guard::Access;
-use super::files::{Trouble, UNIT, processor_time};
+use super::files::{Trouble, UNIT, read_with};
 use super::shared::Shared;
 use crate::account::Account;
 
@@ -48,20 +47,10 @@ impl Part {
     ) -> Result<usize, Trouble> {
         let to_end = self.raw.capacity - self.at;
         let wanted = left.next_multiple_of(UNIT as u64).min(buffer.len() as u64).min(to_end) as usize;
-        let looks = account.lock().looks();
-        let (began, before) = (Instant::now(), looks.then(processor_time));
-        let n = loop {
-            match pread(&**self.raw.access.descriptor(), &mut buffer[..wanted], self.at) {
-                Err(Errno::INTR) => {}
-                other => break other.map_err(|error| Trouble { doing: "reading the source", error })?,
-            }
-        };
-        let took = began.elapsed();
+        let drive = self.raw.access.descriptor();
+        let (n, _) =
+            read_with(account, "reading the source", || pread(&**drive, &mut buffer[..wanted], self.at))?;
         self.at = (self.at + n as u64) % self.raw.capacity;
-        let at_work = before.map(|b| processor_time().saturating_sub(b));
-        let mut account = account.lock();
-        account.transfer(took, at_work);
-        account.read += n as u64;
         Ok(n)
     }
 }

@@ -113,14 +113,18 @@ impl Gate {
         value
     }
 
-    /// Waits until so many threads have come here, or it is over.
-    pub fn meet(&self, many: usize) {
+    /// Waits until so many threads have come here, or it is over. What it waits while the load is on is told as it waits.
+    pub fn meet(&self, many: usize, mut told: impl FnMut(Duration)) {
         let mut state = self.state.lock();
         state.met += 1;
         state.parked += 1;
         self.changed.notify_all();
         while state.met < many && state.asked != Asked::Stop {
+            let (began, goes) = (Instant::now(), state.asked == Asked::Go);
             state = self.wait(state, Duration::from_millis(100));
+            if goes {
+                told(began.elapsed());
+            }
         }
         state.parked -= 1;
     }

@@ -19,6 +19,12 @@ fn tree(count: u64) -> Arc<Tree> {
     Arc::new(spec.make().unwrap())
 }
 
+fn of_empty_files(count: u64, folder_depth: u32, folder_width: u32) -> Arc<Tree> {
+    let classes = vec![class(0, 0, 100.0)];
+    let spec = TreeSpec { classes, total: None, count: Some(count), folder_depth, folder_width, seed: 5 };
+    Arc::new(spec.make().unwrap())
+}
+
 fn freight(carry: Carry, tree: &Arc<Tree>) -> Freight {
     Freight {
         carry,
@@ -164,6 +170,73 @@ fn paused_files_wait_and_go_on_where_they_were() {
     let (_, done, _) = run(&mut drive, &load(resumed, 2));
     assert_eq!(files_done + done.files, 3000);
     assert_eq!(files(&drive.folders()[0].join("t1")), stated(&tree));
+}
+
+#[test]
+fn a_pause_is_no_waiting_and_threads_are_told_of_all_the_time() {
+    // Files without a byte fill the queue with their names, and each is made durable: the source waits when it is paused.
+    let here = std::env::current_dir().unwrap();
+    let (from, to) = (tempfile::tempdir_in(&here).unwrap(), tempfile::tempdir_in(&here).unwrap());
+    let mut drive = FolderDrive::create(to.path(), 1).unwrap();
+    drive.set_source(from.path()).unwrap();
+    let tree = of_empty_files(900, 0, 1);
+    run(&mut drive, &load(Freight { side: Side::Source, ..freight(Carry::Write, &tree) }, 1));
+    let copy = Freight { durable: Durable::Each, ..freight(Carry::Copy, &tree) };
+    drive.begin(&load(copy.clone(), 2)).unwrap();
+    let first = drive.work(Duration::from_millis(5)).unwrap();
+    let paused = drive.finish(Ending::AsItIs).unwrap();
+    std::thread::sleep(Duration::from_millis(900));
+    drive.begin(&load(Freight { resumed: true, ..copy }, 2)).unwrap();
+    let (mut took, mut done) = (first.took + paused.drain, *first.freight.unwrap());
+    done.add(&paused.late.freight.unwrap());
+    loop {
+        let tally = drive.work(Duration::from_millis(50)).unwrap();
+        took += tally.took;
+        done.add(&tally.freight.unwrap());
+        if tally.finished {
+            break;
+        }
+    }
+    assert_eq!(done.files, 900);
+    let (spent, whole) = (done.spent, 2 * took);
+    let source = spent.source_data + spent.source_metadata + spent.source_machine + spent.held;
+    assert!(source < whole + Duration::from_millis(300), "{source:?} of {whole:?}");
+    // Both threads at the target are always at something, or have no file left.
+    let target = spent.at_target() + spent.idle;
+    assert!(target < whole + Duration::from_millis(300), "{target:?} of {whole:?}");
+    assert!(target.as_secs_f64() > 0.8 * whole.as_secs_f64(), "{target:?} of {whole:?}");
+}
+
+#[test]
+fn one_thread_makes_the_folders_and_the_others_wait_for_them() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut drive = FolderDrive::create(dir.path(), 1).unwrap();
+    let tree = of_empty_files(8, 2, 60);
+    let (_, done, _) = run(&mut drive, &load(freight(Carry::Write, &tree), 4));
+    assert!(done.folders > 3000, "{}", done.folders);
+    let all = done.spent.metadata.as_secs_f64() / done.folder_time.as_secs_f64();
+    assert!((3.5..4.5).contains(&all), "four threads, of which three wait: {all}");
+}
+
+#[test]
+fn threads_without_a_file_are_idle_while_another_has_one() {
+    let dir = tempfile::tempdir_in(std::env::current_dir().unwrap()).unwrap();
+    let mut drive = FolderDrive::create(dir.path(), 1).unwrap();
+    let classes = vec![class(100 << 20, 100 << 20, 100.0)];
+    let spec = TreeSpec { classes, total: None, count: Some(1), folder_depth: 0, folder_width: 1, seed: 5 };
+    let tree = Arc::new(spec.make().unwrap());
+    let each = Freight { durable: Durable::Each, ..freight(Carry::Write, &tree) };
+    let (_, done, _) = run(&mut drive, &load(each, 4));
+    let idle = done.spent.idle.as_secs_f64() / done.spent.at_target().as_secs_f64();
+    assert!((2.5..3.5).contains(&idle), "three of four: {idle}");
+}
+
+#[test]
+fn a_folder_in_memory_below_dev_is_a_source_like_any_other() {
+    let (from, to) = (tempfile::tempdir_in("/dev/shm").unwrap(), tempfile::tempdir().unwrap());
+    let mut drive = FolderDrive::create(to.path(), 1).unwrap();
+    drive.set_source(from.path()).unwrap();
+    assert_eq!(drive.folders().len(), 2);
 }
 
 #[test]

@@ -35,13 +35,27 @@ impl OwnFolder {
         mkdirat(CWD, &path, Mode::from_bits_truncate(0o700))?;
         let root = openat(CWD, &path, FOLDER | OFlags::RDONLY, Mode::empty())?;
         let made = fstat(&root)?;
-        let own = Self { path, root: Arc::new(root), identity: (made.st_dev, made.st_ino), removed: false };
+        let mut own =
+            Self { path, root: Arc::new(root), identity: (made.st_dev, made.st_ino), removed: false };
+        match own.make_mark() {
+            Ok(()) => Ok(own),
+            Err(e) => {
+                // What has no mark is never removed later: now it is known as ours, and holds that mark at most.
+                own.removed = true;
+                let _ = unlinkat(&*own.root, FOLDER_MARK, AtFlags::empty());
+                let _ = unlinkat(CWD, &own.path, AtFlags::REMOVEDIR);
+                Err(e)
+            }
+        }
+    }
+
+    fn make_mark(&self) -> Result<(), Errno> {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
-        let mark = openat(&*own.root, FOLDER_MARK, flags, Mode::from_bits_truncate(0o600))?;
+        let mark = openat(&*self.root, FOLDER_MARK, flags, Mode::from_bits_truncate(0o600))?;
         write(&mark, format!("{:032x}\n", rand::random::<u128>()).as_bytes())?;
         // By it the folder is known again, also after a loss of power. What a file system cannot do so, it goes without.
-        let _ = fsync(&mark).and_then(|()| fsync(&*own.root));
-        Ok(own)
+        let _ = fsync(&mark).and_then(|()| fsync(&*self.root));
+        Ok(())
     }
 
     /// Where it lies.

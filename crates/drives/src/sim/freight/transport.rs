@@ -74,8 +74,9 @@ impl Hand {
             Waits::Room => spent.held += waited,
             Waits::Memory => spent.data += waited,
             Waits::Written(_) => spent.durable += waited,
-            Waits::Others => spent.idle += waited,
-            Waits::Nothing => {}
+            // One makes the folders, the others wait for them.
+            Waits::Others => spent.metadata += waited,
+            Waits::Nothing => self.account.idle(waited),
         }
         let seconds = waited.as_secs_f64();
         match (waits, &mut self.file) {

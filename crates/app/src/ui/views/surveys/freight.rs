@@ -156,11 +156,7 @@ fn bars(leg: &FreightLeg, area: Rect, buf: &mut Buffer, theme: &Theme) {
         }
         let named = i == 0 && leg.bottleneck.is_some();
         let style = if named { theme.accent() } else { Style::new() };
-        let words = format!(
-            "{:>4} {}",
-            format!("{:.0} %", wait.share * 100.0),
-            leg.words(wait.on).trim_end_matches(',')
-        );
+        let words = format!("{:>4} {}", format!("{:.0} %", wait.share * 100.0), leg.words(wait.on));
         buf.set_stringn(area.x, y, fit(&words, width), width, style);
         let bar = ((wait.share / longest) * (width.saturating_sub(1)) as f64).round().max(1.0) as usize;
         let tone =

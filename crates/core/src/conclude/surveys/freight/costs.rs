@@ -91,9 +91,10 @@ fn from_classes(points: &[(f64, f64, f64)], a: f64, b: f64) -> [Option<Interval>
     ]
 }
 
-fn classes(seconds: &[&[FreightSecond]]) -> Classes {
+/// Files of some parts of a leg by class.
+pub(super) fn classes(parts: &[&[FreightSecond]]) -> Classes {
     let mut all = Classes::new();
-    for s in seconds.iter().copied().flatten() {
+    for s in parts.iter().copied().flatten() {
         for (class, sums) in &s.done.classes {
             all.entry(*class).or_default().add(sums);
         }
@@ -116,6 +117,19 @@ pub(super) fn parts(seconds: &[FreightSecond]) -> Vec<&[FreightSecond]> {
     (0..many).map(|i| &seconds[i * seconds.len() / many..(i + 1) * seconds.len() / many]).collect()
 }
 
+/// What is told of a leg when each of its parts is left out in turn.
+pub(super) fn leaving_out<T>(
+    parts: &[&[FreightSecond]],
+    told: impl Fn(&[&[FreightSecond]]) -> Option<T>,
+) -> Vec<T> {
+    let without = |left_out: usize| {
+        let rest: Vec<_> =
+            parts.iter().enumerate().filter(|(i, _)| *i != left_out).map(|(_, p)| *p).collect();
+        told(&rest)
+    };
+    (0..parts.len()).filter_map(without).collect()
+}
+
 /// Of a leg; `None` of too few files.
 pub(super) fn of(seconds: &[FreightSecond]) -> Option<Costs> {
     let parts = parts(seconds);
@@ -128,13 +142,7 @@ pub(super) fn of(seconds: &[FreightSecond]) -> Option<Costs> {
     // One thread makes the folders while the others wait for it.
     let per_folder = (folders > 0).then(|| folder_time.as_secs_f64() / folders as f64);
     let whole = fit(&all);
-    let without: Vec<(f64, f64)> = (0..parts.len())
-        .filter_map(|left_out| {
-            let rest: Vec<&[FreightSecond]> =
-                parts.iter().enumerate().filter(|(i, _)| *i != left_out).map(|(_, p)| *p).collect();
-            fit(&classes(&rest))
-        })
-        .collect();
+    let without = leaving_out(&parts, |rest| fit(&classes(rest)));
     let interval = |value: f64, of: &dyn Fn(&(f64, f64)) -> f64| {
         jackknife(value, &without.iter().map(of).collect::<Vec<_>>())
     };

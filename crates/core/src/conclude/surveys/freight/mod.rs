@@ -150,7 +150,7 @@ impl WaitedFor {
             (Self::Target, ..) => "the drive",
             (Self::FileSystem, ..) => "the file system's own work",
             (Self::Machine, ..) => "this machine",
-            (Self::SmallFiles, ..) => "what each file costs, however small,",
+            (Self::SmallFiles, ..) => "the fixed cost of each file",
         }
     }
 }
@@ -263,7 +263,7 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
         .collect();
     let mut all = vec![format!("Less time would be taken {}.", shares.join(", "))];
     all.extend(leg.costs.as_ref().and_then(|c| c.sentence()));
-    let mean = leg.files.checked_sub(1).map(|_| leg.bytes.as_f64() / leg.files as f64);
+    let mean = leg.bytes.as_f64() / leg.files.max(1) as f64;
     if let Some((small, large)) = leg.sizes.first().zip(leg.sizes.last()).filter(|(a, b)| a.from != b.from) {
         let each = |s: &SizeClass| latency(Duration::from_secs_f64(s.each_s));
         let size = |s: &SizeClass| Bytes::new(s.mean_bytes as u64);
@@ -274,7 +274,7 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
             size(large),
             each(large)
         ));
-    } else if let Some(mean) = mean.filter(|m| *m > 0.0) {
+    } else if mean > 0.0 {
         all.push(format!("The files have {} in the mean.", Bytes::new(mean as u64)));
     }
     all

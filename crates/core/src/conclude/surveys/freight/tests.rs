@@ -137,6 +137,17 @@ fn each_kind_of_waiting_is_told_as_what_it_is() {
 }
 
 #[test]
+fn a_drive_is_at_work_for_a_share_of_the_time_and_not_of_the_threads_that_still_have_files() {
+    // One of four threads has a last large file: this machine makes its data, and the drive rests for most of the time.
+    let spent = Spent { machine: ms(600), data: ms(400), idle: ms(3000), ..Spent::default() };
+    let mut done = Freighted { threads: 4, spent, device_busy: Some(ms(300)), ..Freighted::default() };
+    done.file(1 << 30, ms(1000), Duration::ZERO, Duration::ZERO);
+    let (on, share) = held_up(&done, Carry::Write).unwrap();
+    assert_eq!(on, WaitedFor::Machine);
+    assert!((share - 0.6).abs() < 1e-9, "{share}");
+}
+
+#[test]
 fn a_full_memory_is_told_and_is_no_cache_end() {
     // 2 GB/s into memory for 4 s while the device writes 500 MB/s, then as fast as the device takes it.
     let r = readings("", 24, |second| {

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use super::costs::{jackknife, line, parts};
+use super::costs::{classes, jackknife, leaving_out, line, parts};
 use crate::drive::freight::{Carry, ClassSums, Freighted, Spent};
 use crate::quantity::units::Bytes;
 use crate::quantity::waited_for::{WaitedFor, Waiting};
@@ -32,10 +32,10 @@ impl Stages {
     /// `None` where nothing was done.
     fn of(spent: &Spent, busy: Option<Duration>, of_bytes: OfBytes, threads: f64) -> Option<Self> {
         let s = |d: Duration| d.as_secs_f64();
-        let at_target =
-            s(spent.data) + s(spent.metadata) + s(spent.durable) + s(spent.machine) + s(spent.starved);
+        let at_target = s(spent.at_target());
         (at_target > 0.0).then_some(())?;
-        let drive = busy.map(|b| (s(b) * threads / at_target).min(1.0));
+        // All threads together, those too that have no file left: so long was the stretch.
+        let drive = busy.map(|b| (s(b) * threads / (at_target + s(spent.idle))).min(1.0));
         // While files are made durable the drive is at work, or the journal is.
         let durable = drive.unwrap_or(of_bytes.durable);
         let stalled = s(spent.stalled).min(s(spent.metadata));
@@ -72,16 +72,16 @@ impl Stages {
 
 /// Shares of two times that grow with the bytes of a file; the rest each file costs whatever its size.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub struct OfBytes {
+struct OfBytes {
     /// Of the time in which files are made durable.
-    pub durable: f64,
+    durable: f64,
     /// Of the time in which they are removed: extents are found and freed.
-    pub metadata: f64,
+    metadata: f64,
 }
 
 impl OfBytes {
     /// From files by class: a time is a line over their size.
-    pub(super) fn of(classes: &BTreeMap<u8, ClassSums>, carry: Carry) -> Self {
+    fn of(classes: &BTreeMap<u8, ClassSums>, carry: Carry) -> Self {
         // To make and to open a file takes no longer because it will be large.
         let metadata = if carry == Carry::Delete { grows(classes, |c| c.metadata) } else { 0.0 };
         Self { durable: grows(classes, |c| c.durable), metadata }
@@ -118,8 +118,7 @@ fn beyond_memory(seconds: &[FreightSecond]) -> f64 {
     let written = all(|d| d.device_written.unwrap_or_default());
     let held = seconds.iter().filter_map(|s| s.done.unwritten).max().map_or(0.0, Bytes::as_f64);
     let spent = spent(&[seconds]).0;
-    let whole = spent.data + spent.metadata + spent.durable + spent.machine + spent.starved;
-    let full = spent.data.as_secs_f64() > WAITED_FOR_ROOM * whole.as_secs_f64();
+    let full = spent.data.as_secs_f64() > WAITED_FOR_ROOM * spent.at_target().as_secs_f64();
     if full && written > 0.0 { ((files - held) / written).clamp(0.0, 1.0) } else { 0.0 }
 }
 
@@ -138,11 +137,7 @@ fn spent(parts: &[&[FreightSecond]]) -> (Spent, Option<Duration>) {
 pub(super) fn of(seconds: &[FreightSecond], carry: Carry, flush: Option<Duration>) -> Vec<Waiting> {
     let parts = parts(seconds);
     let threads = seconds.iter().map(|s| s.done.threads).max().unwrap_or(1).max(1);
-    let mut classes: BTreeMap<u8, ClassSums> = BTreeMap::new();
-    for (class, sums) in seconds.iter().flat_map(|s| &s.done.classes) {
-        classes.entry(*class).or_default().add(sums);
-    }
-    let of_bytes = OfBytes::of(&classes, carry);
+    let of_bytes = OfBytes::of(&classes(&parts), carry);
     let binds = if flush.is_some() { 1.0 } else { beyond_memory(seconds) };
     let flush = flush.unwrap_or_default();
     let threads = f64::from(threads);
@@ -154,13 +149,7 @@ pub(super) fn of(seconds: &[FreightSecond], carry: Carry, flush: Option<Duration
     };
     let Some(whole) = with_flush(spent(&parts), 1.0) else { return Vec::new() };
     let share_left = 1.0 - 1.0 / parts.len() as f64;
-    let without: Vec<BTreeMap<WaitedFor, f64>> = (0..parts.len())
-        .filter_map(|left_out| {
-            let rest: Vec<&[FreightSecond]> =
-                parts.iter().enumerate().filter(|(i, _)| *i != left_out).map(|(_, p)| *p).collect();
-            with_flush(spent(&rest), share_left)
-        })
-        .collect();
+    let without = leaving_out(&parts, |rest| with_flush(spent(rest), share_left));
     let mut all: Vec<Waiting> = whole
         .into_iter()
         .map(|(on, share)| {

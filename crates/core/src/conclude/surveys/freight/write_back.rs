@@ -1,8 +1,6 @@
 //! Where the memory of this machine is full of data that is still to be written. Up to there writing takes as long as copying in memory;
 //! from there on it waits for the drive. It looks like the end of a drive's cache, and is none.
 
-use std::time::Duration;
-
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::mb_s;
@@ -95,12 +93,5 @@ impl WriteBack {
                 self.after, self.device
             ),
         ]
-    }
-}
-
-/// The moment of it, since the haul began.
-impl From<&WriteBack> for Duration {
-    fn from(w: &WriteBack) -> Self {
-        Self::from_secs_f64(w.at_s.max(0.0))
     }
 }
