@@ -2,8 +2,8 @@
 
 use hollow_mile_core::readings::Readings;
 use hollow_mile_drives::proving::{
-    ForecastScore, FreightScore, GroundScore, HeatScore, Score, judge, make, prove_forecast, prove_freight,
-    prove_ground, prove_heat,
+    CacheScore, ForecastScore, FreightScore, GroundScore, HeatScore, SHAPES, Score, judge, make, prove_cache,
+    prove_forecast, prove_freight, prove_ground, prove_heat,
 };
 use serde::Serialize;
 
@@ -52,6 +52,7 @@ struct Proof {
     /// Cache ends of the first and of the second proving ground that were left unexplained, with the end of a cache as the likeliest.
     named_first: [usize; 2],
     heat: HeatProof,
+    cache: CacheProof,
     forecast: ForecastProof,
     freight: FreightProof,
 }
@@ -155,6 +156,55 @@ fn heat_proof(hauls: u64, seed: u64) -> HeatProof {
     HeatProof { hauls: s.hauls, fitted: s.fitted, tau_inside, idle_inside, rise_inside }
 }
 
+/// How the model of the cache did on caches of which it is known how they come back.
+#[derive(Serialize)]
+struct CacheProof {
+    hauls: usize,
+    recoveries: usize,
+    /// Shares of 95 % intervals that hold the truth: rest for half, rest for all, what was there before the first write.
+    half_inside: f64,
+    all_inside: f64,
+    whole_inside: f64,
+    /// How far the rests were off, as a share of them.
+    half_off_median: Option<f64>,
+    all_off_median: Option<f64>,
+    /// Way of coming back, hauls told, intervals that hold: rest for half, rest for all.
+    shapes: Vec<(&'static str, usize, usize, usize)>,
+    /// Hauls at three levels of fill or more, and of them those of which it is told what shrinks with fill.
+    fills: usize,
+    shrinkings: usize,
+    empty_inside: f64,
+    full_inside: f64,
+    /// Told of hauls at fewer levels.
+    invented: usize,
+}
+
+fn cache_proof(hauls: u64, seed: u64) -> CacheProof {
+    let mut s = CacheScore::default();
+    (0..hauls).for_each(|i| prove_cache(seed.wrapping_mul(1_000_003).wrapping_add(i), &mut s));
+    let [half_inside, all_inside, whole_inside] = s.recovery_inside.map(|n| share(n, s.recoveries));
+    let [empty_inside, full_inside] = s.shrinking_inside.map(|n| share(n, s.shrinkings));
+    CacheProof {
+        hauls: s.hauls,
+        recoveries: s.recoveries,
+        half_inside,
+        all_inside,
+        whole_inside,
+        half_off_median: at(&mut s.recovery_off[0], 0.5),
+        all_off_median: at(&mut s.recovery_off[1], 0.5),
+        shapes: SHAPES
+            .iter()
+            .zip(s.shapes)
+            .map(|(name, (told, half, all))| (*name, told, half, all))
+            .collect(),
+        fills: s.fills,
+        shrinkings: s.shrinkings,
+        empty_inside,
+        full_inside,
+        invented: s.invented,
+    }
+}
+
 /// How scans did on random drives with slow stretches.
 #[derive(Serialize)]
 struct GroundProof {
@@ -203,7 +253,7 @@ fn proof(
     mut s: Score,
     ground: GroundScore,
     worlds: Worlds,
-    (heat, forecast, freight): (HeatProof, ForecastProof, FreightProof),
+    (heat, cache, forecast, freight): (HeatProof, CacheProof, ForecastProof, FreightProof),
     seed: u64,
 ) -> Proof {
     let told: usize = s.confusion.iter().filter(|((_, g), _)| *g != "nothing").map(|(_, n)| n).sum();
@@ -245,6 +295,7 @@ fn proof(
         worlds_confusion: confusion(&worlds.all),
         named_first: [s.named_first, worlds.all.named_first],
         heat,
+        cache,
         forecast,
         freight,
         worlds: worlds.families,
@@ -271,7 +322,8 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     }
     let (heat, forecast) = (heat_proof(drives.div_ceil(8), seed), forecast_proof(drives.div_ceil(5), seed));
     let freight = freight_proof(drives.div_ceil(8), seed, mistakes);
-    let p = proof(score, ground, worlds, (heat, forecast, freight), seed);
+    let cache = cache_proof(drives.div_ceil(4), seed);
+    let p = proof(score, ground, worlds, (heat, cache, forecast, freight), seed);
     if answer == Answer::Json {
         say_json(&p)?;
         return Ok(Exit::Done);
@@ -337,6 +389,30 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         percent(h.tau_inside),
         percent(h.idle_inside),
         percent(h.rise_inside)
+    ))?;
+    let c = &p.cache;
+    let off = |v: Option<f64>| v.map_or_else(|| "none".into(), percent);
+    say(&format!(
+        "cache model, {} of {} hauls with rests told: 95 % intervals hold the rest for half in {} (off by {} median), the rest for all in {} (off by {}),\n\
+         the whole in {}; by the way it comes back (told, half held, all held): {}\n\
+         what goes with fill, {} of {} hauls at three levels told: held on an empty drive in {}, on a full one in {}; {} told from fewer levels",
+        c.recoveries,
+        c.hauls,
+        percent(c.half_inside),
+        off(c.half_off_median),
+        percent(c.all_inside),
+        off(c.all_off_median),
+        percent(c.whole_inside),
+        c.shapes
+            .iter()
+            .map(|(n, told, half, all)| format!("{n} {told}, {half}, {all}"))
+            .collect::<Vec<_>>()
+            .join("; "),
+        c.shrinkings,
+        c.fills,
+        percent(c.empty_inside),
+        percent(c.full_inside),
+        c.invented
     ))?;
     let f = &p.forecast;
     let share = |v: Option<f64>| v.map_or_else(|| "none".into(), percent);

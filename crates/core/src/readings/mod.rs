@@ -355,14 +355,17 @@ impl Readings {
                 let begin = sample.end.saturating_sub(sample.span).as_secs_f64();
                 run.rested_s =
                     self.runs.last().map(|r| (begin - self.series.end_s(r.past().max(1) - 1)).max(0.0));
-                run.fill_ppm = sample.fill_ppm;
+                // What a sample tells is how it stood at its end; the write began with what was before.
+                run.fill_ppm = self.last.as_ref().and_then(|s| s.fill_ppm).or(sample.fill_ppm);
                 run.pace = self.pace(sample.leg);
                 self.runs.push(run);
                 self.run_open = true;
                 self.seconds.restart();
             }
             self.seconds.push(moved, sample.span.as_secs_f64(), sample.end.as_secs_f64());
+            let before_first = self.fill_before_first(sample);
             if let Some(run) = self.runs.last_mut() {
+                run.fill_ppm = before_first.or(run.fill_ppm);
                 run.extend(&self.series);
             }
             self.written_since_rest = self.written_since_rest.saturating_add(sample.written.get());
@@ -374,6 +377,14 @@ impl Readings {
         self.read += sample.read;
         self.errors += u64::from(sample.errors);
         self.last = Some(kept);
+    }
+
+    /// How full the drive was before the first sample of the record, once the second is here: it rose by as much for each byte.
+    fn fill_before_first(&self, second: &Sample) -> Option<u32> {
+        let first = self.last.as_ref().filter(|_| self.series.len() == 2 && self.runs.len() == 1)?;
+        let (one, two) = (f64::from(first.fill_ppm?), f64::from(second.fill_ppm?));
+        let share = first.written.as_f64() / second.written.as_f64();
+        share.is_finite().then(|| (one - (two - one) * share).clamp(0.0, one) as u32)
     }
 
     /// The rate that the load under way may not exceed, bytes per second, and the bytes of one operation.

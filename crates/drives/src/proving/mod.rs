@@ -11,6 +11,7 @@ use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::record::{Event, HaulHead};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 
+mod cache;
 mod forecast;
 mod freight;
 mod ground;
@@ -19,6 +20,7 @@ mod make;
 mod models;
 mod worlds;
 
+pub use cache::{CacheScore, SHAPES, prove_cache};
 pub use forecast::{ForecastScore, prove_forecast};
 pub use freight::{FreightScore, prove_freight};
 pub use ground::{GroundScore, prove_ground};

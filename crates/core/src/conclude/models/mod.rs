@@ -4,6 +4,7 @@
 pub mod cache;
 mod fit;
 pub mod heat;
+pub mod recovery;
 pub mod stream;
 #[cfg(test)]
 mod tests;

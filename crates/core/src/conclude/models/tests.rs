@@ -11,6 +11,7 @@ use crate::route::Route;
 
 use super::cache::CacheModel;
 use super::heat::HeatModel;
+use super::recovery::Recovery;
 use super::stream::hold;
 use super::{Models, Told};
 
@@ -20,6 +21,7 @@ struct Bench {
     at: u64,
     degrees: f64,
     seed: u64,
+    fill: Option<f64>,
 }
 
 const TAU: f64 = 90.0;
@@ -44,7 +46,7 @@ impl Bench {
             program: String::new(),
             forecast: None,
         })));
-        Self { readings, at: 0, degrees: IDLE, seed: 1 }
+        Self { readings, at: 0, degrees: IDLE, seed: 1, fill: None }
     }
 
     fn second(&mut self, mb_s: f64, leg: u16) {
@@ -58,6 +60,7 @@ impl Bench {
             leg,
             written: Bytes::new((mb_s * noise * 1e6) as u64),
             temperature: Some(Celsius::new(self.degrees.round())),
+            fill_ppm: self.fill.map(|f| (f * 1e6) as u32),
             ..Sample::default()
         }));
     }
@@ -203,4 +206,88 @@ fn a_write_that_was_held_back_says_nothing_of_more() {
     );
     assert!(held.sentences()[1].contains("not in the record"), "{:?}", held.sentences());
     assert!(ask("700 MB/s").unwrap_err().words().contains("this write was held to 500 MB/s"));
+}
+
+/// A cache of 100 GB at 2,000 MB/s before writes at 300 MB/s, and what came back after each rest, as a share.
+fn breather(rests: &[u32], back: impl Fn(f64) -> f64) -> CacheModel {
+    let mut bench = Bench::new(None).write(50, 2000.0).write(40, 300.0);
+    for rest in rests {
+        let quick = (50.0 * back(f64::from(*rest))).round() as u32;
+        bench = bench.rest(*rest).write(quick, 2000.0).write(40, 300.0);
+    }
+    CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap()
+}
+
+fn recovered(model: &CacheModel) -> &Recovery {
+    let Told::Known(r) = &model.recovery else { unreachable!("{:?}", model.recovery) };
+    r
+}
+
+#[test]
+fn all_is_back_when_it_was_and_not_later() {
+    // At an even pace, all after 400 s; the rests do not grow by half from one to the next.
+    let m = breather(&[100, 200, 300, 390, 480, 600], |t| (t / 400.0).min(1.0));
+    let all = recovered(&m).all_s;
+    assert!(all.low <= 400.0 && 400.0 <= all.high && all.high < 460.0, "{all:?}");
+    assert!((all.value / 400.0 - 1.0).abs() < 0.1, "{all:?}");
+}
+
+#[test]
+fn a_drive_that_gives_back_less_than_it_had_at_first_is_known_by_its_plateau() {
+    // 70 GB come back however long it rests, the last two rests are of about one length.
+    let m = breather(&[60, 120, 240, 400, 500], |t| 0.7 * (t / 200.0).min(1.0));
+    let r = recovered(&m);
+    assert!((r.whole_bytes.value / 70e9 - 1.0).abs() < 0.05, "{r:?}");
+    assert!(r.all_s.low <= 205.0 && r.all_s.high < 300.0, "{r:?}");
+}
+
+#[test]
+fn curves_that_agree_as_well_widen_the_interval() {
+    // Two rests on a curve of which nobody knows the shape: half is known within them, and no better.
+    let two = recovered(&breather(&[100, 400, 3000], |t| 1.0 - (-t / 300.0).exp())).half_s;
+    let many =
+        recovered(&breather(&[60, 120, 180, 240, 400, 800, 3000], |t| 1.0 - (-t / 300.0).exp())).half_s;
+    let half = 300.0 * std::f64::consts::LN_2;
+    for interval in [two, many] {
+        assert!(interval.low <= half && half <= interval.high, "{interval:?}");
+    }
+    assert!(two.high / two.low > many.high / many.low, "{two:?} {many:?}");
+}
+
+#[test]
+fn two_levels_of_fill_are_not_three_and_no_bound_is_below_nothing() {
+    let model = |fills: &[f64]| {
+        let mut bench = Bench::new(None);
+        for fill in fills {
+            bench.fill = Some(*fill);
+            bench = bench.rest(7200).write((50.0 - 40.0 * fill).round() as u32, 2000.0).write(40, 300.0);
+        }
+        CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap()
+    };
+    let two = model(&[0.1, 0.11, 0.6, 0.61]);
+    assert!(
+        matches!(&two.shrinking, Told::CannotTell(r) if r.why.contains("three levels")),
+        "{:?}",
+        two.shrinking
+    );
+    let three = model(&[0.05, 0.3, 0.6, 0.9]);
+    let Told::Known(s) = &three.shrinking else { unreachable!("{:?}", three.shrinking) };
+    assert!(s.empty_bytes.low <= 100e9 && 100e9 <= s.empty_bytes.high, "{s:?}");
+    assert!(s.static_bytes.low >= 0.0 && s.static_bytes.low <= s.static_bytes.value, "{s:?}");
+}
+
+#[test]
+fn a_write_began_at_the_fill_from_before_its_first_sample() {
+    let mut bench = Bench::new(None);
+    // 2 GB/s on 20 GB for each point: each second fills it by a tenth.
+    for write in [3, 2] {
+        for _ in 0..write {
+            bench.fill = Some(bench.fill.unwrap_or(0.1) + 0.1);
+            bench = bench.write(1, 2000.0);
+        }
+        bench = bench.rest(20);
+    }
+    let stints = bench.readings.stints(&bench.readings.conclude());
+    let fills: Vec<f64> = stints.iter().filter_map(|s| s.fill).collect();
+    assert!((fills[0] - 0.1).abs() < 0.005 && (fills[1] - 0.4).abs() < 1e-5, "{fills:?}");
 }
