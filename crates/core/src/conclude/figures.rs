@@ -3,9 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::histogram::Bin;
+use crate::quantity::steady::Steadiness;
 use crate::quantity::units::{Celsius, Rate};
 use crate::quantity::{FigureId, FindingKind, mb_s};
-use crate::readings::{Consistency, During, Readings, Steadiness};
+use crate::readings::{Consistency, During, Readings};
 
 use super::surveys::freight::Costs;
 use super::{Conclusions, Finding, Slope};

@@ -395,7 +395,13 @@ fn a_burst_without_a_cache_end_is_the_usual_rate_and_not_the_mean() {
 fn the_same_load_at_another_level_of_a_group_is_the_same_load() {
     use crate::route::{Leg, Turn};
     let turn = |round, percent: f64| {
-        Some(Turn { part: Some(0), round, label: format!("{percent} % full"), fill_percent: Some(percent) })
+        Some(Turn {
+            part: Some(0),
+            round,
+            label: format!("{percent} % full"),
+            fill_percent: Some(percent),
+            rounds: None,
+        })
     };
     let rest = |round, percent| Leg { turn: turn(round, percent), ..Leg::new(LegKind::Rest) };
     let write = |round, percent| Leg { turn: turn(round, percent), ..Leg::new(LegKind::Write) };

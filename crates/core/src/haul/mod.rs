@@ -18,6 +18,7 @@ use crate::drive::freight::Trees;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
+use crate::quantity::steady::first_steady_of_all;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::forecast::Forecast;
@@ -133,7 +134,10 @@ impl<D: Drive> Haul<D> {
         let mut setup = setup;
         let identity = drive.identity();
         setup.route = setup.route.laid_out(LaidOn::file_system_if(identity.kind == DriveKind::File));
-        let follows = |l: &Leg| l.until.past_cache_end.is_some() || l.until.steady || l.kind.has_steps();
+        let follows = |l: &Leg| {
+            let rounds = l.turn.as_ref().is_some_and(|t| t.rounds.is_some());
+            l.until.past_cache_end.is_some() || l.until.steady || l.kind.has_steps() || rounds
+        };
         let follows_findings = setup.route.legs.iter().any(follows);
         let held = identity.capacity.share(identity.fill_percent.unwrap_or(0.0) / 100.0);
         let filled = setup.resume.map_or(held, |r| r.filled);
@@ -528,7 +532,7 @@ impl<D: Drive> Haul<D> {
                 self.paused = false;
                 self.wants.paused = false;
                 self.emit_vitals(out);
-                self.stage = Stage::Next(index + 1);
+                self.stage = Stage::Next(self.after(index));
                 match why {
                     LegEnd::Stopped => self.end(out, HaulState::Stopped, None),
                     LegEnd::Errors => {
@@ -543,6 +547,21 @@ impl<D: Drive> Haul<D> {
             }
             Err(error) => self.fail(out, index, &error),
         }
+    }
+
+    /// The leg that comes next: where a group of rounds is steady at the end of one, the first beyond it.
+    fn after(&self, index: usize) -> usize {
+        let round = |i: usize| self.setup.route.legs.get(i)?.turn.as_ref()?.rounds.as_ref();
+        let next = index + 1;
+        let Some(this) = round(index) else { return next };
+        if round(next).is_some_and(|n| n.is_with(this)) {
+            return next;
+        }
+        let values = self.readings.as_ref().map(|r| r.rounds(this)).unwrap_or_default();
+        if first_steady_of_all(&values).is_none() {
+            return next;
+        }
+        (next..).find(|i| round(*i).is_none_or(|r| r.group != this.group)).unwrap_or(next)
     }
 
     fn close_second(&mut self, out: &mut Vec<Event>, index: usize) {

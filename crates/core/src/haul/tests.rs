@@ -429,3 +429,86 @@ fn latency_from_before_a_pause_belongs_to_the_step_it_came_in() {
     // Three operations each time that the load was taken off.
     assert!(steps.len() == 1 && steps[0] >= 6, "{steps:?}");
 }
+
+/// Twelve rounds at most of a write and a read of a second each; the writes give these rates, MB/s.
+fn rounds(writes: &[u64]) -> Haul<Puppet> {
+    let second = |mb: u64, reads: bool| {
+        let bytes = Bytes::new(mb * 1_000_000);
+        let (written, read) = if reads { (Bytes::ZERO, bytes) } else { (bytes, Bytes::ZERO) };
+        Ok(Tally { took: Duration::from_secs(1), written, read, ..Tally::default() })
+    };
+    let puppet =
+        writes.iter().fold(Puppet::new(), |p, mb| p.will(second(*mb, false)).will(second(900, true)));
+    haul(
+        puppet,
+        "interval = '1 s'\n[[leg]]\nkind='group'\nrepeat=12\nsteady={legs=[1, 2]}\n[[leg.leg]]\nkind='write'\nuntil={duration='1 s'}\n\
+         [[leg.leg]]\nkind='read'\nuntil={duration='1 s'}\n[[leg]]\nkind='rest'\nuntil={duration='1 s'}\n",
+    )
+}
+
+#[test]
+fn rounds_end_once_five_are_steady_and_the_window_is_told() {
+    let mut haul = rounds(&[900, 500, 300, 210, 204, 202, 201, 200, 200, 200, 200, 200]);
+    let mut events = Vec::new();
+    while haul.step(&mut events) == Progress::Going {}
+    let legs: Vec<u16> = events
+        .iter()
+        .filter_map(|e| if let Event::LegStarted { leg, .. } = e { Some(*leg) } else { None })
+        .collect();
+    // Rounds 4 to 8 are steady: the sixteen legs of eight rounds, and the rest after them.
+    assert_eq!(legs, (0..16).chain([24]).collect::<Vec<_>>());
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let survey = readings.conclude().surveys.rounds.unwrap();
+    let group = &survey.groups[0];
+    assert_eq!((group.rounds, group.window_from, group.most), (8, Some(3), 12));
+    // By hand: (210 + 204 + 202 + 201 + 200) / 5; reads are 900 in each.
+    assert!((group.followed[0].mean.unwrap() - 203.4).abs() < 0.01, "{group:?}");
+    assert!((group.followed[1].mean.unwrap() - 900.0).abs() < 0.01, "{group:?}");
+    let read = &group.legs[1];
+    assert_eq!((read.kind, read.read_percent, read.mb_s.repeats), (LegKind::Read, 100, 5));
+    assert!((read.mb_s.mean - 900.0).abs() < 0.01 && (read.operations_per_s - 858.3).abs() < 0.1, "{read:?}");
+    let words = survey.sentences();
+    assert!(
+        words[0].starts_with(
+            "Steady in rounds 4 to 8: mean rate 203.4 MB/s (write 1 s, 1 MiB × 32); excursion 4.9 %, slope 4.5 % at most in 2 legs"
+        ),
+        "{words:?}"
+    );
+}
+
+#[test]
+fn rounds_that_never_settle_all_run_and_are_told_so() {
+    let mut haul = rounds(&[900, 700, 500, 400, 300, 200, 150, 100, 80, 60, 40, 20]);
+    let mut events = Vec::new();
+    while haul.step(&mut events) == Progress::Going {}
+    let legs = events.iter().filter(|e| matches!(e, Event::LegStarted { .. })).count();
+    assert_eq!(legs, 25);
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let words = readings.conclude().surveys.rounds.unwrap().sentences();
+    assert!(
+        words[0].starts_with(
+            "Not steady after 12 rounds: mean rate 60 MB/s (write 1 s, 1 MiB × 32) over the last five"
+        ),
+        "{words:?}"
+    );
+}
+
+#[test]
+fn a_round_that_was_ended_by_hand_counts_for_nothing() {
+    let mut haul = rounds(&[200; 12]);
+    let mut events = Vec::new();
+    let mut skipped = false;
+    while haul.step(&mut events) == Progress::Going {
+        // The write of the third round.
+        if !skipped && matches!(events.last(), Some(Event::LegStarted { leg: 4, .. })) {
+            haul.skip_leg();
+            skipped = true;
+        }
+    }
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let group = &readings.conclude().surveys.rounds.unwrap().groups[0];
+    assert_eq!((group.followed[0].values[2], group.window_from, group.rounds), (None, Some(3), 8));
+}

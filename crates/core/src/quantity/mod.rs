@@ -7,6 +7,7 @@ pub mod mb_s;
 pub mod plain;
 pub mod scale;
 pub mod stats;
+pub mod steady;
 pub mod text;
 pub mod units;
 pub mod waited_for;

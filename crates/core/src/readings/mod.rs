@@ -8,6 +8,7 @@ mod expected;
 mod field;
 mod freight;
 mod ground;
+pub mod rounds;
 pub(crate) mod run;
 mod scan;
 mod seconds;
@@ -36,8 +37,8 @@ pub use series::{Column, Ruler, Series};
 pub use thin::Thin;
 
 use run::Run;
+pub use seconds::Consistency;
 use seconds::Seconds;
-pub use seconds::{Consistency, Steadiness};
 
 /// A leg as it went.
 #[derive(Debug, Clone, PartialEq)]

@@ -6,30 +6,16 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::series::Series;
+use crate::quantity::steady::{Steadiness, WINDOW, steadiness};
 use crate::quantity::units::Rate;
 use crate::quantity::{mb_s, stats};
 
-/// Rounds of SNIA PTS-E 2.0 are a minute long; the window has five.
+/// Rounds of a single load are a minute long.
 const ROUND_S: usize = 60;
-const WINDOW: usize = 5;
 /// Within a sample longer than this a second is not seen, s.
 const LONG_S: f64 = 1.5;
 /// A single sample counts as no more seconds than this: a gap of days is no measurement of them.
 const MOST_SECONDS: usize = 600;
-
-/// How steady the end of the record is, after SNIA PTS-E 2.0: over a window of five rounds the excursion is at most
-/// 20 % of the mean and the rise of the least-squares line at most 10 % of it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Steadiness {
-    /// Both criteria hold.
-    pub reached: bool,
-    /// (max − min) / mean over the window.
-    pub excursion: f64,
-    /// |rise of the line over the window| / mean.
-    pub slope: f64,
-    /// Length of one round, seconds.
-    pub round_s: f64,
-}
 
 /// How even the rate was.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
@@ -249,27 +235,6 @@ fn consistency(rates: &[f32], longest_stall_s: f64) -> Option<Consistency> {
     })
 }
 
-/// Judges a window of rounds after SNIA PTS-E 2.0, section 2.1.24 (steady state); `None` when their mean is zero.
-pub fn steadiness(rounds: &[f64], round_s: f64) -> Option<Steadiness> {
-    let n = rounds.len() as f64;
-    let mean = rounds.iter().sum::<f64>() / n;
-    if rounds.len() < 2 || mean <= 0.0 {
-        return None;
-    }
-    let middle = (n - 1.0) / 2.0;
-    let (mut sxy, mut sxx) = (0.0, 0.0);
-    for (i, r) in rounds.iter().enumerate() {
-        let x = i as f64 - middle;
-        sxy += x * (r - mean);
-        sxx += x * x;
-    }
-    let range = rounds.iter().copied().fold(f64::NEG_INFINITY, f64::max)
-        - rounds.iter().copied().fold(f64::INFINITY, f64::min);
-    let excursion = range / mean;
-    let slope = (sxy / sxx * (n - 1.0)).abs() / mean;
-    Some(Steadiness { reached: excursion <= 0.2 && slope <= 0.1, excursion, slope, round_s })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -294,18 +259,6 @@ mod tests {
         short.restart();
         (1..=100).for_each(|i| short.push(10e6, 0.1, 0.1 * f64::from(i)));
         assert_eq!((short.grain_s(), short.longest_stall_at_most_s()), (None, None));
-    }
-
-    #[test]
-    fn steady_state_by_hand() {
-        // Mean 100, range 10, slope 2 a round: rise 8 over the window.
-        let s = steadiness(&[96.0, 98.0, 100.0, 102.0, 104.0], 60.0).unwrap();
-        assert!(s.reached && (s.excursion - 0.08).abs() < 1e-12 && (s.slope - 0.08).abs() < 1e-12, "{s:?}");
-        let s = steadiness(&[90.0, 95.0, 100.0, 105.0, 110.0], 60.0).unwrap();
-        assert!(!s.reached && (s.slope - 0.2).abs() < 1e-12, "a rise of a fifth is not steady: {s:?}");
-        let s = steadiness(&[100.0, 130.0, 100.0, 100.0, 100.0], 60.0).unwrap();
-        assert!(!s.reached && s.excursion > 0.2, "{s:?}");
-        assert_eq!(steadiness(&[0.0; 5], 60.0), None);
     }
 
     #[test]

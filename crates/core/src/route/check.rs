@@ -6,11 +6,12 @@ use serde::Deserialize;
 use toml::de::{DeTable, DeValue, ValueDeserializer};
 
 use super::amount::Amount;
-use super::group::{MOST_LEGS, legs_when_laid_out};
+use super::group::{LaidOn, MOST_LEGS, legs_when_laid_out};
 use super::leg::{Leg, LegKind, Until};
 use super::{Field, Route, RouteError, line_and_column};
 use crate::drive::Pattern;
 use crate::drive::freight::{Carry, Side, Through};
+use crate::quantity::steady::WINDOW;
 use crate::quantity::units::Bytes;
 use crate::route::Stream;
 
@@ -222,6 +223,7 @@ fn check_leg(leg: &Leg, before: &[Leg], f: &mut Faults) {
             "blocks are multiples of 512 B up to 64 MiB",
         );
         f.unless(all_within(&leg.over.depth, 1, 1024), "over", "depths lie between 1 and 1,024");
+        check_rounds(leg, f);
         check_legs(&leg.legs, f);
         return;
     }
@@ -231,6 +233,54 @@ fn check_leg(leg: &Leg, before: &[Leg], f: &mut Faults) {
         check_load(leg, f);
     }
     check_own_fields(leg, before, f);
+}
+
+/// A group whose rounds go on until something is steady.
+fn check_rounds(group: &Leg, f: &mut Faults) {
+    let Some(steady) = &group.steady else { return };
+    let enough = group.repeat.is_some_and(|n| n as usize >= WINDOW);
+    f.unless(enough, "repeat", "rounds until steady need repeat = 5 or more: so many rounds are looked at");
+    f.unless(
+        group.over.lists() == 0,
+        "over",
+        "rounds until steady go over nothing: put a group with over into it",
+    );
+    let nested = group.legs.iter().any(|l| l.kind == LegKind::Group && has_steady(l));
+    f.unless(!nested, "steady", "a group of rounds cannot lie in another");
+    // What is wrong with the legs themselves is told of them.
+    if group.legs.is_empty() || legs_when_laid_out(&group.legs) > MOST_LEGS as u64 {
+        return;
+    }
+    let round = Route {
+        name: String::new(),
+        about: String::new(),
+        interval: Duration::ZERO,
+        limits: Vec::new(),
+        legs: group.legs.clone(),
+    };
+    let round = round.laid_out(LaidOn::Drive).legs;
+    f.unless(!steady.legs.is_empty(), "steady", "steady.legs names no leg of a round");
+    for leg in &steady.legs {
+        match usize::from(*leg).checked_sub(1).and_then(|i| round.get(i)) {
+            None => {
+                f.add("steady", format!("steady.legs has {leg}, and a round ends at leg {}", round.len()))
+            }
+            Some(l) if !l.kind.is_plain_load() => {
+                let kind = l.kind.word();
+                f.add(
+                    "steady",
+                    format!(
+                        "leg {leg} of a round is a {kind}: only a write, read or mixed leg can be followed"
+                    ),
+                );
+            }
+            Some(_) => {}
+        }
+    }
+}
+
+fn has_steady(leg: &Leg) -> bool {
+    leg.steady.is_some() || leg.legs.iter().any(has_steady)
 }
 
 /// How a leg ends.

@@ -27,6 +27,26 @@ fn cases() -> Vec<(String, &'static str)> {
             "over takes one of fill, region, block and depth; put a group into a group for two",
         ),
         (group(""), "never repeats: give over, or repeat"),
+        (
+            group("repeat = 4\nsteady = { legs = [1] }"),
+            "rounds until steady need repeat = 5 or more: so many rounds are looked at",
+        ),
+        (group("repeat = 9\nsteady = { legs = [] }"), "steady.legs names no leg of a round"),
+        (
+            group("repeat = 9\nsteady = { legs = [1] }\nover = { depth = [1, 2] }"),
+            "rounds until steady go over nothing: put a group with over into it",
+        ),
+        (
+            "kind = \"group\"\nrepeat = 9\nsteady = { legs = [1] }\n[[leg.leg]]\nkind = \"group\"\nrepeat = 9\nsteady = { legs = [1] }\n\
+             [[leg.leg.leg]]\nkind = \"write\"\nuntil = { bytes = \"1 GB\" }"
+                .into(),
+            "a group of rounds cannot lie in another",
+        ),
+        (group("repeat = 9\nsteady = { legs = [2] }"), "steady.legs has 2, and a round ends at leg 1"),
+        (
+            "kind = \"group\"\nrepeat = 9\nsteady = { legs = [1] }\n[[leg.leg]]\nkind = \"rest\"\nuntil = { duration = \"1 s\" }".into(),
+            "leg 1 of a round is a rest: only a write, read or mixed leg can be followed",
+        ),
         (group("over = { fill = [\"50 %\", \"20 %\"] }"), "its levels of fill must rise"),
         (group("over = { fill = [\"50 %\", \"120 %\"] }"), "a level of fill is at most 100 %"),
         (group("over = { block = [\"1000 B\"] }"), "blocks are multiples of 512 B up to 64 MiB"),

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use super::amount::{Amount, Region};
 use super::leg::{Leg, LegKind, Operation, SelfTestLength};
+use super::rounds::{Followed, Steady};
 use crate::drive::Pattern;
 use crate::drive::freight::{Carry, Durable, FileOrder, Side, Through};
 use crate::quantity::plain::Plain;
@@ -152,6 +153,10 @@ fields! {
         "Beside it a single random read of 4 KiB so often: what another user of the drive waits. 1 ms to 10 s.";
     StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";
+    SteadyLegs, "steady.legs", "steady legs", [Group], "", "2",
+        "The rounds of the group go on until a figure of each of these legs is steady, `repeat` times at most; legs of a round count from 1, as they are run.";
+    SteadyFigure, "steady.figure", "steady figure", [Group], "rate", "mean-latency",
+        "Which figure of those legs: rate, mean-latency or p99-latency.";
     Repeat, "repeat", "repeat", [Rest, Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight, Wipe, Selftest, Group], "1 (spans: 5)", "2",
         "So many times, one after the other.";
 }
@@ -218,6 +223,11 @@ const FILE_ORDERS: [(&str, FileOrder); 3] =
 const THROUGHS: [(&str, Through); 2] = [("cache", Through::Cache), ("direct", Through::Direct)];
 const SYNCS: [(&str, Durable); 3] =
     [("each", Durable::Each), ("end", Durable::End), ("never", Durable::Never)];
+const FOLLOWED: [(&str, Followed); 3] = [
+    (Followed::Rate.word(), Followed::Rate),
+    (Followed::MeanLatency.word(), Followed::MeanLatency),
+    (Followed::P99Latency.word(), Followed::P99Latency),
+];
 const TESTS: [(&str, SelfTestLength); 2] =
     [("short", SelfTestLength::Short), ("extended", SelfTestLength::Extended)];
 
@@ -348,6 +358,12 @@ impl Field {
             Self::Of => leg.of.clone().unwrap_or_default(),
             Self::Sample => or_empty(leg.sample),
             Self::Rests => list(&leg.rests, Plain::plain),
+            Self::SteadyLegs => {
+                leg.steady.as_ref().map(|s| list(&s.legs, u16::to_string)).unwrap_or_default()
+            }
+            Self::SteadyFigure => {
+                leg.steady.as_ref().map(|s| word_of(s.figure, &FOLLOWED)).unwrap_or_default()
+            }
             Self::Repeat => number(leg.repeat.map(u64::from)),
             Self::OverFill => list(&leg.over.fill, Plain::plain),
             Self::OverRegion => list(&leg.over.region, region_words),
@@ -417,6 +433,17 @@ impl Field {
             Self::Of => leg.of = words(text),
             Self::Sample => leg.sample = optional(text, plain::<Amount>)?,
             Self::Rests => leg.rests = read_list(text, plain)?,
+            Self::SteadyLegs => {
+                let figure = leg.steady.as_ref().map(|s| s.figure).unwrap_or_default();
+                let legs: Vec<u16> = read_list(text, number)?;
+                leg.steady = (!legs.is_empty()).then_some(Steady { legs, figure });
+            }
+            Self::SteadyFigure => {
+                if let Some(figure) = optional(text, |t| one_of(t, &FOLLOWED))? {
+                    let legs = leg.steady.take().map_or_else(|| vec![1], |s| s.legs);
+                    leg.steady = Some(Steady { legs, figure });
+                }
+            }
             Self::Repeat => leg.repeat = optional(text, number)?,
             Self::OverFill => leg.over.fill = read_list(text, plain)?,
             Self::OverRegion => leg.over.region = read_list(text, region)?,

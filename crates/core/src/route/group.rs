@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::Route;
 use super::amount::{Amount, Region};
 use super::leg::{Leg, LegKind, Until};
+use super::rounds::Round;
 use crate::quantity::plain;
 use crate::quantity::plain::Plain;
 use crate::quantity::units::Bytes;
@@ -42,7 +43,10 @@ impl Over {
         self.fill.len() + self.region.len() + self.block.len() + self.depth.len()
     }
 
-    pub(super) fn words(&self, repeat: Option<u32>) -> String {
+    pub(super) fn words(&self, repeat: Option<u32>, steady: bool) -> String {
+        if steady {
+            return format!("until steady, {} rounds at most", repeat.unwrap_or(1));
+        }
         let what = match (self.fill.len(), self.region.len(), self.block.len(), self.depth.len()) {
             (0, 0, 0, 0) => return format!("{} times", repeat.unwrap_or(1)),
             (_, 0, 0, 0) => format!("at {} levels of fill", self.fill.len()),
@@ -67,6 +71,9 @@ pub struct Turn {
     /// The level of fill, percent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fill_percent: Option<f64>,
+    /// Which round of a group that goes on until it is steady.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rounds: Option<Round>,
 }
 
 /// Legs of a route that is laid out.
@@ -105,6 +112,8 @@ struct Layout {
     /// Fill levels bound the region on a drive; on a file system the file stays as it is.
     bound: bool,
     rounds: u16,
+    /// Groups of rounds that were laid out.
+    steady_groups: u16,
 }
 
 #[derive(Clone, Default)]
@@ -124,6 +133,7 @@ impl Around {
             round,
             label: self.labels.join(", "),
             fill_percent: self.fill.and_then(percent),
+            rounds: None,
         })
     }
 }
@@ -140,6 +150,8 @@ impl Layout {
         let turns = group.over.rounds().max(1);
         let times = group.repeat.unwrap_or(1).max(1);
         let first_part = self.parts;
+        let steady = group.steady.clone().map(|s| (s, self.steady_groups));
+        self.steady_groups += u16::from(steady.is_some());
         for turn in 0..turns {
             let mut here = around.clone();
             here.round = Some(self.rounds);
@@ -172,8 +184,16 @@ impl Layout {
                 self.rounds += 1;
                 // The same numbers in every turn: that is what makes the turns comparable.
                 self.parts = first_part;
+                let first = self.legs.len();
                 for leg in &group.legs {
                     self.leg(leg, &here);
+                }
+                let Some((steady, group)) = steady.clone() else { continue };
+                for (place, leg) in self.legs[first..].iter_mut().enumerate() {
+                    let (number, most, place) = (time as u16, times as u16, place as u16);
+                    if let Some(turn) = &mut leg.turn {
+                        turn.rounds = Some(Round { group, number, most, place, steady: steady.clone() });
+                    }
                 }
             }
         }
@@ -246,7 +266,8 @@ impl Route {
     /// the haul as it is, else they also bound where the legs after them work.
     #[must_use]
     pub fn laid_out(&self, on: LaidOn) -> Self {
-        let mut layout = Layout { legs: Vec::new(), parts: 0, bound: on == LaidOn::Drive, rounds: 0 };
+        let mut layout =
+            Layout { legs: Vec::new(), parts: 0, bound: on == LaidOn::Drive, rounds: 0, steady_groups: 0 };
         for leg in &self.legs {
             layout.leg(leg, &Around::default());
         }
@@ -291,6 +312,27 @@ mod tests {
         .laid_out(LaidOn::Drive);
         let kinds: Vec<LegKind> = flat.legs.iter().map(|l| l.kind).collect();
         assert_eq!(kinds, [LegKind::Write, LegKind::Rest, LegKind::Write, LegKind::Rest, LegKind::Write]);
+    }
+
+    #[test]
+    fn every_leg_of_a_round_says_which_it_is() {
+        let flat = route(
+            "name = \"x\"\n[[leg]]\nkind = \"group\"\nrepeat = 6\nsteady = { legs = [3, 1], figure = \"mean-latency\" }\n\
+             [[leg.leg]]\nkind = \"group\"\nover = { block = [\"4 KiB\", \"1 MiB\"] }\n[[leg.leg.leg]]\nkind = \"read\"\nuntil = { duration = \"1 min\" }\n\
+             [[leg.leg]]\nkind = \"write\"\nuntil = { duration = \"1 min\" }\n\
+             [[leg]]\nkind = \"rest\"\nuntil = { duration = \"1 s\" }\n",
+        )
+        .laid_out(LaidOn::Drive);
+        assert_eq!(flat.legs.len(), 6 * 3 + 1);
+        let rounds: Vec<_> =
+            flat.legs.iter().map(|l| l.turn.as_ref().and_then(|t| t.rounds.clone())).collect();
+        for (i, round) in rounds[..18].iter().map(|r| r.clone().unwrap()).enumerate() {
+            assert_eq!((usize::from(round.number), usize::from(round.place)), (i / 3, i % 3));
+            assert_eq!((round.most, round.followed()), (6, [Some(1), None, Some(0)][i % 3]));
+        }
+        assert_eq!(rounds[18], None);
+        assert!(flat.legs[5].words().ends_with("(round 2 of 6)"), "{}", flat.legs[5].words());
+        assert_eq!(Route::from_toml(&flat.to_toml().unwrap()).unwrap(), flat);
     }
 
     #[test]

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::amount::{Amount, Region};
 use super::group::{Over, Turn};
+use super::rounds::Steady;
 use crate::drive::freight::{Carry, Durable, FileClass, FileOrder, Side, Through, TreeSpec};
 use crate::drive::stamp::Origin;
 use crate::drive::{Load, LoadKind, Pattern};
@@ -306,6 +307,9 @@ pub struct Leg {
     /// So many times, one after the other.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repeat: Option<u32>,
+    /// Groups: they are repeated until this is steady, `repeat` times at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub steady: Option<Steady>,
     /// Groups: over what the legs are repeated.
     #[serde(default, skip_serializing_if = "is_default")]
     pub over: Over,
@@ -393,6 +397,7 @@ impl Leg {
             order: FileOrder::default(),
             duplicates_percent: 0,
             repeat: None,
+            steady: None,
             over: Over::default(),
             legs: Vec::new(),
             turn: None,

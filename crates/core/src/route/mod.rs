@@ -13,6 +13,7 @@ pub mod fields;
 mod group;
 mod leg;
 mod limit;
+mod rounds;
 mod stream;
 mod walk;
 mod words;
@@ -23,6 +24,7 @@ pub use fields::Field;
 pub use group::{LaidOn, Over, Turn};
 pub use leg::{Leg, LegKind, Operation, SelfTestLength, Until};
 pub use limit::Limit;
+pub use rounds::{Followed, Round, Steady};
 pub use stream::Stream;
 pub use walk::{Edit, all_legs, edit_legs, leg_mut};
 

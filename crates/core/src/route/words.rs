@@ -41,7 +41,7 @@ impl Leg {
                 return format!(
                     "group of {}, {}",
                     many(self.legs.len(), "leg"),
-                    self.over.words(self.repeat)
+                    self.over.words(self.repeat, self.steady.is_some())
                 );
             }
             LegKind::Breather => return format!("breather, {}", many(self.rests.len(), "rest")),

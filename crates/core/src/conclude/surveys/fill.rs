@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::conclude::Finding;
-use crate::readings::{LegReading, Readings, Ruler};
+use crate::readings::{LegReading, Readings};
 use crate::route::LegKind;
 
 use crate::quantity::stats::{Repeated, histogram_quantile};
@@ -68,11 +68,8 @@ fn measure(
     let route = &readings.head()?.route.legs;
     let block = route.get(usize::from(leg.leg))?.block;
     let series = readings.series();
-    let samples = series.between(Ruler::Elapsed, leg.from.as_secs_f64() + 1e-6, at.as_secs_f64());
-    (!samples.is_empty()).then_some(())?;
-    let seconds = series.loaded_s(samples.clone());
-    (seconds > 0.0).then_some(())?;
-    let rate = series.mean_rate(samples.clone());
+    let rate = readings.rate_of(leg)?.get();
+    let samples = readings.samples_of(leg);
     let before = series.written_before(samples.start);
     let written = series.written(samples.end - 1) - before;
     let ended = findings.iter().find(|f| f.may_be_cache_end() && f.elapsed >= leg.from && f.elapsed <= *at);

@@ -7,6 +7,7 @@ pub mod ground;
 pub mod ladder;
 pub mod lookout;
 pub mod proof;
+pub mod rounds;
 pub mod spans;
 pub mod stream;
 pub mod verify;
@@ -28,6 +29,9 @@ pub struct Surveys {
     /// Block sizes, depths, workers, patterns.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ladder: Option<ladder::LadderSurvey>,
+    /// Rounds until steady.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rounds: Option<rounds::RoundsSurvey>,
     /// Streams that were offered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub streams: Option<stream::StreamSurvey>,
@@ -60,6 +64,7 @@ impl Surveys {
             ground,
             spans: spans::survey(readings),
             ladder: ladder::survey(readings),
+            rounds: rounds::survey(readings),
             streams: stream::survey(readings, findings),
             fill: fill::survey(readings, findings),
             lookout,
@@ -82,6 +87,7 @@ impl Surveys {
         }
         all.extend(self.spans.as_ref().and_then(spans::SpansSurvey::sentence));
         all.extend(self.ladder.as_ref().and_then(ladder::LadderSurvey::sentence));
+        all.extend(self.rounds.iter().flat_map(rounds::RoundsSurvey::sentences));
         all.extend(self.streams.as_ref().map(stream::StreamSurvey::sentence));
         all.extend(self.freight.iter().flat_map(freight::FreightSurvey::headline));
         all
