@@ -110,6 +110,24 @@ fn every_kind_of_chart_is_as_it_was() {
 }
 
 #[test]
+fn rounds_have_a_chart_and_pages_of_the_report() {
+    let bench = Bench::new();
+    let haul = bench.json(&["haul", "pts-throughput", "--on", "sim:moraine-1t", "--json"])["haul"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let (svg, md) = (bench.path("rounds.svg"), bench.path("rounds.md"));
+    assert!(bench.run(&["chart", &haul, "--kind", "rounds", "-o", &svg]).status.success());
+    let drawn = page(&std::fs::read_to_string(&svg).unwrap()).replace(&haul, "IDENTITY");
+    insta::assert_snapshot!("chart_rounds", drawn);
+    assert!(bench.run(&["report", &haul, "-o", &md]).status.success());
+    let text = std::fs::read_to_string(&md).unwrap();
+    // A page for each group: 128 KiB and 1 MiB.
+    assert_eq!(text.matches("How each figure settled over the rounds").count(), 2, "{text}");
+    assert!(text.contains("Steady in rounds"), "{text}");
+}
+
+#[test]
 fn files_have_a_chart_and_a_report() {
     let bench = Bench::new();
     let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];

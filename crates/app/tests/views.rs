@@ -498,6 +498,25 @@ fn pictures_of_a_lookout() {
 }
 
 #[test]
+fn pictures_of_rounds() {
+    let bench = common::Bench::new();
+    let done = bench.json(&["haul", "pts-iops", "--on", "sim:moraine-1t", "--json"]);
+    let id = done["haul"].as_str().unwrap();
+    let group = &done["surveys"]["rounds"]["groups"][0];
+    assert_eq!(group["legs"].as_array().unwrap().len(), 56, "{group}");
+    assert!(group["window_from"].is_u64(), "{group}");
+    let home = bench.dir.path().join("home");
+    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
+    app.act(Action::GoLedger);
+    opens(&mut app);
+    app.act(Action::Surveys);
+    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
+    insta::assert_snapshot!("surveys_rounds", text(&app, 160, 47));
+    insta::assert_snapshot!("surveys_rounds_small", text(&app, 100, 30));
+    every_size(&app);
+}
+
+#[test]
 fn pictures_of_files() {
     let bench = common::Bench::new();
     let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];

@@ -16,6 +16,7 @@ pub mod pdf;
 pub mod plot;
 pub mod proof;
 pub mod report;
+pub mod rounds;
 pub mod scene;
 pub mod streams;
 pub mod surveys;

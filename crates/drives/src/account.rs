@@ -49,9 +49,19 @@ pub struct Account {
     /// Share of the processor in the last that were looked at.
     share: f64,
     usual: Usual,
-    /// Size of the file in hand.
-    pub in_hand: u64,
-    count: u32,
+    looks: Looks,
+}
+
+/// Which transfers are looked at.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Looks(u32);
+
+impl Looks {
+    /// Whether the next shall be.
+    pub const fn next(&mut self) -> bool {
+        self.0 = self.0.wrapping_add(1);
+        self.0.is_multiple_of(LOOK_AT) || self.0 <= 4
+    }
 }
 
 /// How long it usually takes to make, open, close or remove a file: a running median.
@@ -99,21 +109,13 @@ impl Account {
             transfers: Duration::ZERO,
             share: 0.0,
             usual: Usual::default(),
-            in_hand: 0,
-            count: 0,
+            looks: Looks::default(),
         }
     }
 
     /// Whether the next transfer shall be looked at.
     pub const fn looks(&mut self) -> bool {
-        self.count = self.count.wrapping_add(1);
-        self.count.is_multiple_of(LOOK_AT) || self.count <= 4
-    }
-
-    /// A file of so many bytes is taken up; whether its first transfer shall be looked at.
-    pub const fn begins(&mut self, bytes: u64) -> bool {
-        self.in_hand = bytes;
-        self.looks()
+        self.looks.next()
     }
 
     /// A read or a write took so long, and of that the processor was at work for so long, where it was looked at.
@@ -168,8 +170,7 @@ impl Account {
         if !all.is_zero() {
             taken.share = (at_work.as_secs_f64() / all.as_secs_f64()).clamp(0.0, 1.0);
         }
-        (self.usual, self.count, self.in_hand, self.share) =
-            (taken.usual, taken.count, taken.in_hand, taken.share);
+        (self.usual, self.looks, self.share) = (taken.usual, taken.looks, taken.share);
         let machine = taken.transfers.mul_f64(taken.share);
         let waits = taken.transfers.saturating_sub(machine);
         let spent = &mut taken.done.spent;

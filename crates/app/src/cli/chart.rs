@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_charts::{freight, knee, lanes, models, pdf, proof, streams, surveys};
+use hollow_mile_charts::{freight, knee, lanes, models, pdf, proof, rounds, streams, surveys};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_ledger::Ledger;
@@ -54,6 +54,8 @@ pub enum ChartKind {
     Ladder,
     /// What more depth buys in rate and costs in latency
     Knee,
+    /// How figures settled over rounds, and every leg of a round in the measurement window
+    Rounds,
     /// What a stream offered and the drive took, the buffer, and what each rate would need
     Streams,
     /// The map of what was read back
@@ -146,6 +148,7 @@ pub fn draw(
         ChartKind::Spans => surveys::spans(&readings, &conclusions).map_err(missing),
         ChartKind::Ladder => surveys::ladder(&readings, &conclusions).map_err(missing),
         ChartKind::Knee => knee::knee(&readings, &conclusions).map_err(missing),
+        ChartKind::Rounds => rounds::rounds(&readings, &conclusions).map_err(missing),
         ChartKind::Streams => streams::streams(&readings, &conclusions).map_err(missing),
         ChartKind::Proof => proof::proof(&readings, &conclusions).map_err(missing),
         ChartKind::Freight => freight::freight(&readings, &conclusions).map_err(missing),

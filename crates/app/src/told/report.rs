@@ -9,7 +9,7 @@ use hollow_mile_core::archive::claims::Stands;
 use hollow_mile_core::archive::digest::Digest;
 
 use hollow_mile_charts::report::{Block, Report};
-use hollow_mile_charts::{freight, knee, lanes, models, proof, streams, surveys};
+use hollow_mile_charts::{freight, knee, lanes, models, proof, rounds, streams, surveys};
 use hollow_mile_core::archive::claims::three;
 use hollow_mile_core::archive::contrast::{Row, Standing};
 use hollow_mile_core::archive::digest::Figure;
@@ -101,8 +101,11 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
     let caption = "What more depth buys in rate, and what it costs in latency.";
     let ladder = knees.map(|scene| (Ok(scene), caption));
     let ladder = ladder.chain([(surveys::ladder(readings, c), "Rate and latency against depth.")]);
-    let surveyed: Vec<Block> = survey
-        .into_iter()
+    let settled = rounds::pages(readings, c).unwrap_or_default().into_iter();
+    let caption = "How each figure settled over the rounds, what every leg of a round gave in the measurement window, and response times.";
+    let settled = settled.map(|scene| (Ok(scene), caption));
+    let surveyed: Vec<Block> = settled
+        .chain(survey)
         .chain(ladder)
         .filter_map(|(scene, caption)| Some(Block::Picture(scene.ok()?, caption.to_owned())))
         .collect();

@@ -137,7 +137,7 @@ impl Route {
 }
 
 /// The routes that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 16] = [
+pub const SHIPPED: [(&str, &str); 23] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
@@ -154,6 +154,13 @@ pub const SHIPPED: [(&str, &str); 16] = [
     ("clips", include_str!("../../routes/clips.toml")),
     ("hand-over", include_str!("../../routes/hand-over.toml")),
     ("full-day", include_str!("../../routes/full-day.toml")),
+    ("pts-iops", include_str!("../../routes/pts-iops.toml")),
+    ("pts-throughput", include_str!("../../routes/pts-throughput.toml")),
+    ("pts-latency", include_str!("../../routes/pts-latency.toml")),
+    ("pts-saturation", include_str!("../../routes/pts-saturation.toml")),
+    ("pts-idle", include_str!("../../routes/pts-idle.toml")),
+    ("pts-stimulus", include_str!("../../routes/pts-stimulus.toml")),
+    ("pts-demand", include_str!("../../routes/pts-demand.toml")),
 ];
 
 /// A shipped route by its name.

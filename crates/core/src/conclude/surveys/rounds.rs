@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::quantity::stats::{Repeated, histogram_quantile};
 use crate::quantity::steady::{Steadiness, WINDOW, first_steady_of_all, window_of_all};
-use crate::quantity::units::{Rate, latency};
+use crate::quantity::units::{Bytes, Rate, latency};
 use crate::readings::rounds::mean_ns;
 use crate::readings::{LegReading, Readings};
 use crate::route::{Followed, Leg, LegKind, Round};
@@ -239,4 +239,61 @@ fn rounds(readings: &Readings, of: &[(&LegReading, &Round)]) -> Option<Rounds> {
         })
         .collect();
     Some(all)
+}
+
+/// The legs of a round in rows and columns, by the two things in which they differ most.
+#[derive(Debug)]
+pub struct RoundGrid<'a> {
+    /// What the rows are, and each of them.
+    pub rows: (&'static str, Vec<String>),
+    /// What the columns are, and each of them.
+    pub columns: (&'static str, Vec<String>),
+    /// Row by row.
+    pub cells: Vec<Vec<Option<&'a LegOfRound>>>,
+}
+
+/// Something in which legs of a round may differ.
+struct Differs {
+    name: &'static str,
+    of: fn(&LegOfRound) -> u64,
+    words: fn(u64) -> String,
+}
+
+const DIFFERS: [Differs; 4] = [
+    Differs { name: "block", of: |l| l.block_bytes, words: |v| Bytes::new(v).binary() },
+    Differs { name: "threads", of: |l| l.workers.into(), words: |v| v.to_string() },
+    Differs { name: "reads", of: |l| l.read_percent.into(), words: |v| format!("{v} %") },
+    Differs {
+        name: "outstanding of each thread",
+        of: |l| u64::from(l.depth / l.workers.max(1)),
+        words: |v| v.to_string(),
+    },
+];
+
+impl Rounds {
+    /// Its legs in rows and columns; `None` while none is over.
+    #[must_use]
+    pub fn grid(&self) -> Option<RoundGrid<'_>> {
+        let values = |d: &Differs| {
+            let mut all: Vec<u64> = self.legs.iter().map(d.of).collect();
+            all.sort_unstable();
+            all.dedup();
+            all
+        };
+        let mut by_many: Vec<(&Differs, Vec<u64>)> = DIFFERS.iter().map(|d| (d, values(d))).collect();
+        by_many.sort_by_key(|(_, values)| std::cmp::Reverse(values.len()));
+        // Rows and columns as they are listed above, whichever has more.
+        let mut two: Vec<(&Differs, Vec<u64>)> = by_many.into_iter().take(2).collect();
+        two.sort_by_key(|(d, _)| DIFFERS.iter().position(|x| x.name == d.name));
+        let [(down, rows), (across, columns)] = two.as_slice() else { return None };
+        let cell = |row: u64, column: u64| {
+            self.legs.iter().find(|l| ((down.of)(l), (across.of)(l)) == (row, column))
+        };
+        let words = |d: &Differs, values: &[u64]| (d.name, values.iter().map(|v| (d.words)(*v)).collect());
+        (!self.legs.is_empty()).then(|| RoundGrid {
+            cells: rows.iter().map(|r| columns.iter().map(|c| cell(*r, *c)).collect()).collect(),
+            rows: words(down, rows),
+            columns: words(across, columns),
+        })
+    }
 }

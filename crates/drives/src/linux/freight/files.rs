@@ -59,9 +59,14 @@ pub struct Writing {
 }
 
 impl Writing {
-    /// Makes it.
-    pub fn begin(way: &mut Way, tree: &Tree, file: u32, direct: bool) -> Result<Self, Trouble> {
-        let began = Instant::now();
+    /// Makes it; its time counts from `began`.
+    pub fn begin(
+        way: &mut Way,
+        tree: &Tree,
+        file: u32,
+        direct: bool,
+        began: Instant,
+    ) -> Result<Self, Trouble> {
         let fd = way.create(tree, file, direct).map_err(trouble("making a file"))?;
         let mark = Instant::now();
         let took = Took { metadata: mark - began, ..Took::default() };
@@ -72,6 +77,11 @@ impl Writing {
     /// Bytes that are still to be written.
     pub const fn left(&self) -> u64 {
         self.size - self.written
+    }
+
+    /// Something of it was written.
+    pub const fn has_begun(&self) -> bool {
+        self.written > 0
     }
 
     /// Writes what is next, from memory in which at least a whole unit more lies than is written.
@@ -115,8 +125,8 @@ impl Writing {
         Ok(())
     }
 
-    /// Cuts it to its size, makes it durable where that is asked for each, and closes it.
-    pub fn end(mut self, durable: Durable, account: &Shared<Account>) -> Result<(), Trouble> {
+    /// Cuts it to its size, makes it durable where that is asked for each, and closes it. Gives when that was done.
+    pub fn end(mut self, durable: Durable, account: &Shared<Account>) -> Result<Instant, Trouble> {
         if self.direct && !self.size.is_multiple_of(UNIT as u64) {
             ftruncate(&self.file, self.size).map_err(trouble("cutting a file to its size"))?;
         }
@@ -128,7 +138,8 @@ impl Writing {
             self.took.durable = self.mark - cut;
         }
         drop(self.file);
-        self.took.metadata += self.mark.elapsed();
+        let over = Instant::now();
+        self.took.metadata += over - self.mark;
         self.took.all += self.took.metadata + self.took.durable;
         let mut account = account.lock();
         if let Some((took, at_work, bytes)) = self.untold {
@@ -138,7 +149,7 @@ impl Writing {
         account.done.spent.durable += self.took.durable;
         account.metadata(self.took.metadata);
         account.done.file(self.size, self.took.all, self.took.metadata, self.took.durable);
-        Ok(())
+        Ok(over)
     }
 }
 

@@ -15,7 +15,7 @@ use super::super::guard::{Inside, Way};
 use super::files::{Reading, Trouble, UNIT, Writing, remove};
 use super::raw::Raw;
 use super::shared::{Gate, Shared};
-use crate::account::{Account, At};
+use crate::account::{Account, At, Looks};
 
 /// How long a thread waits for the other side before it looks whether it is still wanted, and says what it waited.
 const A_WHILE: Duration = Duration::from_millis(20);
@@ -63,13 +63,25 @@ pub struct Plan {
 /// What all threads see.
 struct Common {
     plan: Plan,
-    next: AtomicUsize,
+    next: AtomicU64,
     gate: Gate,
     failed: Shared<Option<(At, Trouble)>>,
     /// Blocks that wait in queues.
     queued: AtomicUsize,
     /// Number of the next block that is written: what must not be like any before has one of its own.
     number: AtomicU64,
+}
+
+impl Common {
+    /// The next number. A thread alone needs no locked addition, which waits for all that it stored before.
+    fn claim(&self, numbers: &AtomicU64) -> u64 {
+        if self.plan.threads > 1 || self.plan.carry == Carry::Copy {
+            return numbers.fetch_add(1, Ordering::Relaxed);
+        }
+        let number = numbers.load(Ordering::Relaxed);
+        numbers.store(number + 1, Ordering::Relaxed);
+        number
+    }
 }
 
 /// Threads at work.
@@ -82,6 +94,8 @@ pub struct Job {
 /// What a thread tells.
 struct Told {
     account: Arc<Shared<Account>>,
+    /// Size of the file in hand.
+    in_hand: Arc<AtomicU64>,
     /// Since when it has been over; what was told of that is not told again.
     over: Arc<Shared<Option<Instant>>>,
 }
@@ -104,7 +118,7 @@ impl Job {
         let copies = plan.carry == Carry::Copy;
         let threads = if copies { 2 * pairs } else { pairs };
         let common = Arc::new(Common {
-            next: AtomicUsize::new(0),
+            next: AtomicU64::new(0),
             gate: Gate::new(threads),
             failed: Shared::default(),
             queued: AtomicUsize::new(0),
@@ -150,14 +164,15 @@ impl Job {
         work: impl FnOnce(&mut Hand) -> Result<(), Trouble> + Send + 'static,
     ) -> std::io::Result<()> {
         let (account, over) = (Arc::new(Shared::new(Account::new(at))), Arc::<Shared<_>>::default());
-        self.hands.push(Told { account: account.clone(), over: over.clone() });
+        let in_hand = Arc::<AtomicU64>::default();
+        self.hands.push(Told { account: account.clone(), in_hand: in_hand.clone(), over: over.clone() });
         let common = self.common.clone();
         let way = match (at, &common.plan.from) {
             (At::Source, Some(From::Tree(inside))) => inside.way(),
             _ => common.plan.inside.way(),
         };
         let thread = std::thread::Builder::new().name(format!("freight-{pair}")).spawn(move || {
-            let mut hand = Hand { common, account, way, pair };
+            let mut hand = Hand { common, account, in_hand, way, pair, looks: Looks::default(), mark: None };
             if let Err(trouble) = work(&mut hand) {
                 let mut failed = hand.common.failed.lock();
                 if failed.is_none() {
@@ -203,7 +218,7 @@ impl Job {
 
     /// Size of the largest file in hand.
     pub fn in_hand(&self) -> u64 {
-        self.hands.iter().map(|h| h.account.lock().in_hand).max().unwrap_or(0)
+        self.hands.iter().map(|h| h.in_hand.load(Ordering::Relaxed)).max().unwrap_or(0)
     }
 
     /// Why it could not go on.
@@ -239,7 +254,7 @@ impl Job {
         for thread in self.threads.drain(..) {
             let _ = thread.join();
         }
-        self.common.next.load(Ordering::Relaxed) >= self.common.plan.order.len() && self.failed().is_none()
+        self.common.next.load(Ordering::Relaxed) >= self.files() && self.failed().is_none()
     }
 }
 
@@ -253,21 +268,29 @@ impl Drop for Job {
 struct Hand {
     common: Arc<Common>,
     account: Arc<Shared<Account>>,
+    in_hand: Arc<AtomicU64>,
     way: Way,
     pair: usize,
+    looks: Looks,
+    /// When the file before was done with, where this one follows at once.
+    mark: Option<Instant>,
 }
 
 impl Hand {
     /// The next file; `None` when there is none, or it is over.
-    fn next(&self) -> Option<u32> {
-        if !self.common.gate.may_go_on() {
-            return None;
+    fn next(&mut self) -> Option<u32> {
+        if !self.common.gate.is_open() {
+            // What a pause takes is no file's.
+            self.mark = None;
+            if !self.common.gate.wait_until_open() {
+                return None;
+            }
         }
-        let next = self.common.next.fetch_add(1, Ordering::Relaxed);
-        let file = self.common.plan.order.get(next).copied();
+        let next = self.common.claim(&self.common.next);
+        let file = self.common.plan.order.get(next as usize).copied();
         if file.is_none() {
             // Not counted on for ever.
-            self.common.next.store(self.common.plan.order.len(), Ordering::Relaxed);
+            self.common.next.store(self.common.plan.order.len() as u64, Ordering::Relaxed);
         }
         file
     }
@@ -329,7 +352,7 @@ impl Hand {
                 other => other?,
             }
         }
-        self.account.lock().in_hand = 0;
+        self.in_hand.store(0, Ordering::Relaxed);
         if plan.carry == Carry::Delete {
             let account = &self.account;
             common.gate.meet(plan.threads.max(1), |t| account.lock().done.spent.idle += t);
@@ -341,16 +364,19 @@ impl Hand {
     }
 
     fn write(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
-        let Self { common, account, way, .. } = self;
+        let Self { common, account, in_hand, way, looks, mark, .. } = self;
         let plan = &common.plan;
-        let mut looks = account.lock().begins(plan.tree.size(file as usize));
-        let mut writing = Writing::begin(way, &plan.tree, file, plan.direct)?;
+        in_hand.store(plan.tree.size(file as usize), Ordering::Relaxed);
+        // Between two files lies nothing that takes time, but where the load was paused.
+        let began = mark.take().unwrap_or_else(Instant::now);
+        let mut writing = Writing::begin(way, &plan.tree, file, plan.direct, began)?;
         while writing.left() > 0 {
-            if !common.gate.may_go_on() {
+            // The first block follows at once.
+            if writing.has_begun() && !common.gate.may_go_on() {
                 return Ok(());
             }
             let length = writing.left().min(plan.block as u64) as usize;
-            let number = common.number.fetch_add(1, Ordering::Relaxed);
+            let number = common.claim(&common.number);
             // Evenly spread, and not the first.
             let like_before = (number * u64::from(plan.duplicates_percent)) % 100
                 < u64::from(plan.duplicates_percent)
@@ -361,18 +387,16 @@ impl Hand {
                 buffers.stamp(0, length.next_multiple_of(UNIT), 0, number);
                 buffers.slice(0)
             };
-            writing.write(data, length, looks, account)?;
-            if writing.left() > 0 {
-                looks = account.lock().looks();
-            }
+            writing.write(data, length, looks.next(), account)?;
         }
-        writing.end(plan.durable, account)
+        *mark = Some(writing.end(plan.durable, account)?);
+        Ok(())
     }
 
     fn read(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
-        let Self { common, account, way, .. } = self;
+        let Self { common, account, in_hand, way, .. } = self;
         let plan = &common.plan;
-        account.lock().in_hand = plan.tree.size(file as usize);
+        in_hand.store(plan.tree.size(file as usize), Ordering::Relaxed);
         let mut reading = Reading::begin(way, &plan.tree, file, plan.direct)?;
         let mut came = 0;
         while came < reading.size {
@@ -497,8 +521,9 @@ impl Hand {
             }
             match parcel {
                 Parcel::File(file) => {
-                    self.account.lock().in_hand = plan.tree.size(file as usize);
-                    writing = Some(Writing::begin(&mut self.way, &plan.tree, file, plan.direct)?);
+                    self.in_hand.store(plan.tree.size(file as usize), Ordering::Relaxed);
+                    let began = Instant::now();
+                    writing = Some(Writing::begin(&mut self.way, &plan.tree, file, plan.direct, began)?);
                 }
                 Parcel::Data(slot, length) => {
                     common.queued.fetch_sub(1, Ordering::Relaxed);
@@ -515,7 +540,7 @@ impl Hand {
                 whole.end(plan.durable, &self.account)?;
             }
         }
-        self.account.lock().in_hand = 0;
+        self.in_hand.store(0, Ordering::Relaxed);
         Ok(())
     }
 }

@@ -92,9 +92,16 @@ impl Gate {
 
     /// Asked by a thread before every operation: waits while the load is paused. False when it is over.
     pub fn may_go_on(&self) -> bool {
-        if self.shut.load(Ordering::Acquire) == 0 {
-            return true;
-        }
+        self.is_open() || self.wait_until_open()
+    }
+
+    /// Nobody asked for a pause or the end.
+    pub fn is_open(&self) -> bool {
+        self.shut.load(Ordering::Acquire) == 0
+    }
+
+    /// As [`Self::may_go_on`], of a gate that was seen shut.
+    pub fn wait_until_open(&self) -> bool {
         let mut state = self.state.lock();
         state.parked += 1;
         self.changed.notify_all();

@@ -384,7 +384,6 @@ impl Transport {
 
     fn take_up(&mut self, who: usize, size: u64) {
         let hand = &mut self.hands[who];
-        hand.account.in_hand = size;
         hand.file = Some(File { size, left: size, took: 0.0, metadata: 0.0, durable: 0.0 });
     }
 

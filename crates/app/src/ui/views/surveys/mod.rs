@@ -6,6 +6,7 @@ mod freight;
 mod knee;
 mod pages;
 mod proof;
+mod rounds;
 mod spans;
 mod streams;
 mod strips;
@@ -80,7 +81,7 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
     let theme = frame.theme;
     haul::head(frame, r, Rect { height: 1, ..area }, buf);
     let Some(page) = view.shown(&c.surveys) else {
-        let words = "This haul has no survey: routes with a scan, spans, ladder, pace, verify, fill or a lookout make one. Esc goes back.";
+        let words = "This haul has no survey: routes with a scan, spans, ladder, rounds, pace, verify, fill or a lookout make one. Esc goes back.";
         Writer::new(Rect { y: area.y + 1, ..area }, buf).text(words, 0, theme.strong());
         return;
     };
@@ -110,6 +111,8 @@ pub fn render(view: &SurveysView, frame: &Frame<'_>, area: Rect, buf: &mut Buffe
         strips::render(view, frame, r, c, right, buf);
     } else if let (Page::Ladder, Some(ladder)) = (page, &c.surveys.ladder) {
         knee::render(ladder, link, &view.scroll, right, buf, theme);
+    } else if let (Page::Rounds, Some(measured)) = (page, &c.surveys.rounds) {
+        rounds::render(measured, &view.scroll, right, buf, theme);
     } else if let (Page::Spans, Some(measured)) = (page, &c.surveys.spans) {
         let capacity = r.extent(Ruler::Position);
         spans::render(measured, capacity, &view.scroll, right, buf, theme);

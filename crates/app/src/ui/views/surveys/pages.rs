@@ -14,6 +14,8 @@ pub enum Page {
     Fill,
     /// Blocks, depths, workers, patterns.
     Ladder,
+    /// Rounds until steady.
+    Rounds,
     /// Streams that were offered.
     Streams,
     /// What others waited.
@@ -25,11 +27,12 @@ pub enum Page {
 }
 
 impl Page {
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Ground,
         Self::Spans,
         Self::Fill,
         Self::Ladder,
+        Self::Rounds,
         Self::Streams,
         Self::Lookout,
         Self::Freight,
@@ -42,6 +45,7 @@ impl Page {
             Self::Spans => "spans",
             Self::Fill => "fill",
             Self::Ladder => "ladder",
+            Self::Rounds => "rounds",
             Self::Streams => "streams",
             Self::Lookout => "lookout",
             Self::Freight => "freight",
@@ -56,6 +60,7 @@ impl Page {
             Self::Spans => "How much faster is an access that stays in a part of the drive?",
             Self::Fill => "What does it lose as it fills?",
             Self::Ladder => "How deep a queue pays, and what does it cost in latency?",
+            Self::Rounds => "Is it steady, since which round, and what does it give then?",
             Self::Streams => "Does it hold the stream, and which buffer would?",
             Self::Freight => "What holds the files up, and what does each of them cost?",
             Self::Lookout => "How long does another user of the drive wait while it works?",
@@ -69,6 +74,7 @@ impl Page {
             Self::Spans => s.spans.is_some(),
             Self::Fill => s.fill.is_some(),
             Self::Ladder => s.ladder.is_some(),
+            Self::Rounds => s.rounds.is_some(),
             Self::Streams => s.streams.is_some(),
             Self::Lookout => s.lookout.is_some(),
             Self::Freight => s.freight.is_some(),
@@ -94,6 +100,7 @@ pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
         ground: s.ground.clone().filter(|_| page == Page::Ground),
         spans: s.spans.clone().filter(|_| page == Page::Spans),
         ladder: s.ladder.clone().filter(|_| page == Page::Ladder),
+        rounds: s.rounds.clone().filter(|_| page == Page::Rounds),
         streams: s.streams.clone().filter(|_| page == Page::Streams),
         fill: s.fill.clone().filter(|_| page == Page::Fill),
         lookout: None,
