@@ -32,22 +32,30 @@ struct Case {
     name: &'static str,
     job: Job,
     stamped: bool,
+    /// Sizes and places are drawn from a table: all of 4 KiB, to be as the case before it.
+    drawn: bool,
     least: f64,
 }
 
 const fn case(name: &'static str, write: bool, random: bool, block: usize, depth: usize, least: f64) -> Case {
-    Case { name, job: Job { write, random, block, depth }, stamped: false, least }
+    Case { name, job: Job { write, random, block, depth }, stamped: false, drawn: false, least }
 }
 
-const CASES: [Case; 7] = [
+const CASES: [Case; 9] = [
     case("1 MiB × 32 write", true, false, 1 << 20, 32, 0.98),
     Case { stamped: true, ..case("1 MiB × 32 write, stamped", true, false, 1 << 20, 32, 0.90) },
     case("128 KiB × 16 read", false, false, 128 << 10, 16, 0.98),
     case("4 KiB × 64 random write", true, true, 4096, 64, 0.92),
+    Case { drawn: true, ..case("4 KiB × 64 write, composite", true, true, 4096, 64, 0.89) },
     case("4 KiB × 64 random read", false, true, 4096, 64, 0.97),
+    Case { drawn: true, ..case("4 KiB × 64 read, composite", false, true, 4096, 64, 0.94) },
     case("4 KiB × 1 random write", true, true, 4096, 1, 0.95),
     case("4 KiB × 1 random read", false, true, 4096, 1, 0.97),
 ];
+
+/// Six outcomes in a table, all alike.
+const DRAWN: &str =
+    "mix = ['50 % 4 KiB', '30 % 4 KiB', '20 % 4 KiB']\nspread = ['50 % in 50 %', '50 % in 50 %']\n";
 
 struct Place {
     name: String,
@@ -113,10 +121,11 @@ fn measure(home: &Path, place: &Place, rounds: usize) {
         let text = format!(
             "name = 'bench'\n[[leg]]\nkind = 'write'\nuntil = {{ bytes = '100 %' }}\n\
              [[leg]]\nkind = '{}'\nblock = '{block} B'\ndepth = {depth}\npattern = '{}'\nstamped = {}\n\
-             until = {{ duration = '1 h' }}\n",
+             {}until = {{ duration = '1 h' }}\n",
             if write { "write" } else { "read" },
             if random { "random" } else { "sequential" },
-            case.stamped
+            case.stamped,
+            if case.drawn { DRAWN } else { "" }
         );
         let route = Route::from_toml(&text).unwrap();
         let ledger = Ledger::open(home).unwrap();

@@ -315,7 +315,11 @@ pub fn fits(route: &Route, drive: &DriveIdentity, source: Option<&str>) -> Resul
     let flat = route.laid_out(LaidOn::file_system_if(drive.kind == DriveKind::File));
     for leg in flat.legs.iter().filter(|l| l.kind != LegKind::Freight) {
         let refuse = |why: String| Err(AppError::usage(format!("{}, {}: {why}", route.name, leg.words())));
-        let blocks = if leg.blocks.is_empty() { vec![leg.block] } else { leg.blocks.clone() };
+        let blocks = match (leg.blocks.is_empty(), leg.mix.is_empty()) {
+            (false, _) => leg.blocks.clone(),
+            (true, false) => leg.mix.iter().map(|s| s.block).collect(),
+            (true, true) => vec![leg.block],
+        };
         if let Some(odd) = blocks.iter().find(|b| leg.kind.moves() && !b.get().is_multiple_of(block.get())) {
             let (odd, block) = (odd.binary(), block.binary());
             return refuse(format!("its block of {odd} is not a multiple of the drive's {block}"));

@@ -1,10 +1,12 @@
 //! A load: what a drive shall do, where, how much of it, and in which order.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
 use super::freight::Freight;
+use super::mixture::Mixture;
 use super::stamp::{Expected, Origin};
 use crate::quantity::units::{Bytes, Rate};
 
@@ -144,6 +146,8 @@ pub struct Load {
     pub from: Option<Bytes>,
     /// Beside it, a single read of 4 KiB so often: what another user of the drive waits.
     pub lookout: Option<Duration>,
+    /// Sizes and places of operations, where they are drawn; `block` is the largest then.
+    pub mixture: Option<Arc<Mixture>>,
     /// What is done with files, for [`LoadKind::Freight`].
     pub freight: Option<Freight>,
     /// Bytes that were moved under this load before, from the start of its region on: stamps go on in that lap.
@@ -172,9 +176,16 @@ impl Load {
             sample: None,
             from: None,
             lookout: None,
+            mixture: None,
             freight: None,
             done: Bytes::ZERO,
         }
+    }
+
+    /// Mean size of an operation.
+    #[must_use]
+    pub fn mean_block(&self) -> Bytes {
+        self.mixture.as_ref().map_or(self.block, |m| m.mean())
     }
 
     /// Nothing is asked.

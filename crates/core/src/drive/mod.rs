@@ -8,6 +8,7 @@ pub mod health;
 mod identity;
 mod latency;
 mod load;
+pub mod mixture;
 pub mod permutation;
 pub mod protocol;
 pub mod stamp;

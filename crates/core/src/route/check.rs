@@ -348,6 +348,7 @@ fn check_load(leg: &Leg, f: &mut Faults) {
         "flush_every",
         "flush_every goes with one worker: of several, nobody knows whose part was flushed",
     );
+    check_mixture(leg, f);
     let often = Duration::from_millis(1)..=Duration::from_secs(10);
     f.unless(
         leg.lookout.is_none_or(|e| often.contains(&e)),
@@ -358,6 +359,24 @@ fn check_load(leg: &Leg, f: &mut Faults) {
     f.unless(!leg.stamped || in_order, "pattern", "a stamped write goes through its region in order");
     f.unless(leg.rate.is_none_or(|r| r.get() >= 1.0), "rate", "rate must be at least 1 B/s");
     f.unless(leg.stop_after_errors != Some(0), "stop_after_errors", "stop_after_errors must be at least 1");
+}
+
+/// Sizes and places that are drawn.
+fn check_mixture(leg: &Leg, f: &mut Faults) {
+    let drawn = !leg.mix.is_empty() || !leg.spread.is_empty();
+    let random = leg.pattern == Pattern::Random;
+    f.unless(!drawn || random, "pattern", "sizes and places that are drawn need pattern = \"random\"");
+    let blocks = leg.mix.iter().all(|s| is_block(s.block));
+    f.unless(blocks, "mix", "sizes of operations are multiples of 512 B up to 64 MiB");
+    let adds_up = |all: f64, none: bool| none || (98.0..=102.0).contains(&all);
+    let sizes = adds_up(leg.mix.iter().map(|s| s.percent).sum(), leg.mix.is_empty());
+    f.unless(sizes, "mix", "the shares of its sizes do not add up to 100 %");
+    let shares = adds_up(leg.spread.iter().map(|p| p.percent).sum(), leg.spread.is_empty());
+    f.unless(shares, "spread", "the shares of its operations do not add up to 100 %");
+    let region = leg.spread.iter().map(|p| p.of_region).sum::<f64>() <= 100.1;
+    f.unless(region, "spread", "its parts are more than the region");
+    let many = leg.mix.len() * leg.spread.len().max(1) <= 1000;
+    f.unless(many, "mix", "there may be 1,000 sizes and parts in all");
 }
 
 /// Fields that do nothing in a leg of this kind.

@@ -26,6 +26,27 @@ fn cases() -> Vec<(String, &'static str)> {
             group("over = { depth = [1, 2], block = [\"4 KiB\"] }"),
             "over takes one of fill, region, block and depth; put a group into a group for two",
         ),
+        (ended("write", "mix = ['100 % 4 KiB']"), "sizes and places that are drawn need pattern = \"random\""),
+        (
+            ended("write", "pattern = 'random'\nmix = ['100 % 1000 B']"),
+            "sizes of operations are multiples of 512 B up to 64 MiB",
+        ),
+        (
+            ended("write", "pattern = 'random'\nmix = ['50 % 4 KiB']"),
+            "the shares of its sizes do not add up to 100 %",
+        ),
+        (
+            ended("write", "pattern = 'random'\nspread = ['50 % in 5 %']"),
+            "the shares of its operations do not add up to 100 %",
+        ),
+        (
+            ended("write", "pattern = 'random'\nspread = ['50 % in 60 %', '50 % in 50 %']"),
+            "its parts are more than the region",
+        ),
+        (
+            ended("write", &format!("pattern = 'random'\nmix = [{}]", vec!["'0.09 % 4 KiB'"; 1100].join(", "))),
+            "there may be 1,000 sizes and parts in all",
+        ),
         (group(""), "never repeats: give over, or repeat"),
         (
             group("repeat = 4\nsteady = { legs = [1] }"),

@@ -139,6 +139,10 @@ fields! {
         "First byte of the region, or the share of the drive before it: 10 %, 400 GB.";
     To, "region.to", "region to", [Write, Read, Mixed, Scan, Ladder, Pace, Breather, Wipe], "", "90 %",
         "Where the region ends: 90 %, 1 TB. Without it, at the end of the drive.";
+    Mix, "mix", "sizes", [Write, Read, Mixed], "", "67 % 4 KiB, 33 % 64 KiB",
+        "Sizes of operations by share, in place of one block: 67 % 4 KiB, 33 % 64 KiB. Goes with pattern = \"random\".";
+    Spread, "spread", "spread", [Write, Read, Mixed], "", "50 % in 5 %, 50 % in 95 %",
+        "Parts of the region, from its start on, by share of the operations: 50 % in 5 %, 50 % in 95 %. Goes with pattern = \"random\".";
     ReadPercent, "read_percent", "reads", [Mixed], "50 %", "30 %",
         "Share of operations that read, 1 to 99.";
     Rate, "rate", "rate", [Write, Read, Mixed, Fill, Scan, Ladder, Pace, Breather, Verify], "", "620 MB/s",
@@ -320,6 +324,8 @@ impl Field {
             Self::Order => word_of(leg.pattern, &ORDERS),
             Self::From => or_empty(leg.region.from),
             Self::To => or_empty(leg.region.to),
+            Self::Mix => list(&leg.mix, Plain::plain),
+            Self::Spread => list(&leg.spread, Plain::plain),
             Self::ReadPercent => format!("{} %", leg.read_percent.unwrap_or(50)),
             Self::Rate => or_empty(leg.rate),
             Self::Compressible => format!("{} %", leg.compressible_percent),
@@ -395,6 +401,8 @@ impl Field {
             Self::Order => leg.pattern = one_of(text, &ORDERS)?,
             Self::From => leg.region.from = optional(text, plain::<Amount>)?,
             Self::To => leg.region.to = optional(text, plain::<Amount>)?,
+            Self::Mix => leg.mix = read_list(text, plain)?,
+            Self::Spread => leg.spread = read_list(text, plain)?,
             Self::ReadPercent => leg.read_percent = Some(percent(text)?),
             Self::Rate => leg.rate = optional(text, plain::<Rate>)?,
             Self::Compressible => leg.compressible_percent = percent(text)?,

@@ -1,5 +1,6 @@
 //! One leg of a route: what it does, with what load, and when it ends.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -8,6 +9,7 @@ use super::amount::{Amount, Region};
 use super::group::{Over, Turn};
 use super::rounds::Steady;
 use crate::drive::freight::{Carry, Durable, FileClass, FileOrder, Side, Through, TreeSpec};
+use crate::drive::mixture::{Mixture, PartShare, SizeShare};
 use crate::drive::stamp::Origin;
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::plain;
@@ -190,6 +192,12 @@ pub struct Leg {
     /// In which order addresses come.
     #[serde(default, skip_serializing_if = "is_default")]
     pub pattern: Pattern,
+    /// Sizes of operations by share, in place of one block.
+    #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
+    pub mix: Vec<SizeShare>,
+    /// Parts of the region, from its start, by share of the operations.
+    #[serde(default, with = "plain::list", skip_serializing_if = "Vec::is_empty")]
+    pub spread: Vec<PartShare>,
     /// Share of operations that read, 1 to 99; goes with a mixed leg.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub read_percent: Option<u8>,
@@ -358,6 +366,8 @@ impl Leg {
             depth: default_depth(),
             workers: 1,
             pattern: Pattern::Sequential,
+            mix: Vec::new(),
+            spread: Vec::new(),
             read_percent: None,
             rate: None,
             compressible_percent: 0,
@@ -486,8 +496,11 @@ impl Leg {
             LegKind::Wipe => LoadKind::Wipe,
             LegKind::Selftest => LoadKind::SelfTest { extended: self.test == SelfTestLength::Extended },
         };
-        let (start, end) = self.region.on(capacity, self.block);
+        let mixture = self.mixture().map(Arc::new);
+        let block = mixture.as_ref().map_or(self.block, |m| m.largest());
+        let (start, end) = self.region.on(capacity, block);
         Load {
+            mixture,
             workers: self.workers,
             pattern: self.pattern,
             read_percent: if self.kind == LegKind::Mixed { self.read_percent.unwrap_or(50) } else { 0 },
@@ -501,8 +514,25 @@ impl Leg {
             } else {
                 None
             },
-            ..Load::sequential(kind, start, end, self.block, self.depth)
+            ..Load::sequential(kind, start, end, block, self.depth)
         }
+    }
+
+    /// Sizes and places that its operations are drawn from; `None` where all are alike.
+    #[must_use]
+    pub fn mixture(&self) -> Option<Mixture> {
+        if self.mix.is_empty() && self.spread.is_empty() {
+            return None;
+        }
+        let alike = || vec![SizeShare { block: self.block, percent: 100.0 }];
+        let sizes = if self.mix.is_empty() { alike() } else { self.mix.clone() };
+        Some(Mixture { sizes, parts: self.spread.clone() })
+    }
+
+    /// Mean size of an operation.
+    #[must_use]
+    pub fn mean_block(&self) -> Bytes {
+        self.mixture().map_or(self.block, |m| m.mean())
     }
 
     /// It says of what tree it is.

@@ -137,7 +137,7 @@ impl Route {
 }
 
 /// The routes that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 23] = [
+pub const SHIPPED: [(&str, &str); 24] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
@@ -161,6 +161,7 @@ pub const SHIPPED: [(&str, &str); 23] = [
     ("pts-idle", include_str!("../../routes/pts-idle.toml")),
     ("pts-stimulus", include_str!("../../routes/pts-stimulus.toml")),
     ("pts-demand", include_str!("../../routes/pts-demand.toml")),
+    ("jedec-enterprise", include_str!("../../routes/jedec-enterprise.toml")),
 ];
 
 /// A shipped route by its name.

@@ -7,6 +7,16 @@ use crate::quantity::plain::Plain;
 use crate::quantity::text::named;
 
 impl Leg {
+    /// `4 KiB`, or `512 B to 64 KiB`.
+    fn size_words(&self) -> String {
+        let sizes = || self.mix.iter().map(|s| s.block);
+        match (sizes().min(), sizes().max()) {
+            (Some(least), Some(most)) if least < most => format!("{} to {}", least.binary(), most.binary()),
+            (Some(one), _) => one.binary(),
+            _ => self.block.binary(),
+        }
+    }
+
     /// One line for people: `write 100 %, 1 MiB × 32`.
     #[must_use]
     pub fn words(&self) -> String {
@@ -75,10 +85,10 @@ impl Leg {
             }
             LegKind::Mixed => {
                 let reads = self.read_percent.unwrap_or(50);
-                format!("{word} {ends}, {reads} % reads, {} × {}", self.block.binary(), self.depth)
+                format!("{word} {ends}, {reads} % reads, {} × {}", self.size_words(), self.depth)
             }
             LegKind::Write | LegKind::Read => {
-                format!("{word} {ends}, {} × {}", self.block.binary(), self.depth)
+                format!("{word} {ends}, {} × {}", self.size_words(), self.depth)
             }
         };
         if self.workers > 1 {
@@ -90,6 +100,10 @@ impl Leg {
         }
         if self.pattern == Pattern::Random {
             words += ", random";
+        }
+        if !self.spread.is_empty() {
+            let parts: Vec<String> = self.spread.iter().map(Plain::plain).collect();
+            words += &format!(", {}", parts.join(", "));
         }
         if let Some(from) = self.region.from {
             words += &format!(", from {}", from.plain());

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hdrhistogram::Histogram;
+use hollow_mile_core::drive::mixture::Draw;
 use hollow_mile_core::drive::permutation::Permutation;
 use hollow_mile_core::drive::stamp::{Expected, Mismatch, Origin};
 use hollow_mile_core::drive::{Load, LoadKind, Pattern};
@@ -105,6 +106,8 @@ enum Order {
     Sequential,
     Backward,
     Random(Permutation),
+    /// Sizes and places of operations are drawn.
+    Drawn(Draw),
 }
 
 /// No faster than so much.
@@ -211,7 +214,22 @@ impl<Q: Queue> Pump<Q> {
         let order = match load.pattern {
             Pattern::Sequential => Order::Sequential,
             Pattern::Backward => Order::Backward,
-            Pattern::Random => Order::Random(Permutation::new((share.end - share.start) / block, share.seed)),
+            Pattern::Random => match &load.mixture {
+                // All workers over the whole region: what is hot is so for each of them.
+                Some(mixture) => {
+                    let reads = if load.kind == LoadKind::Mixed {
+                        load.read_percent
+                    } else {
+                        100 * u8::from(!load.kind.destroys())
+                    };
+                    let (start, end) = (load.start.get(), load.end.get());
+                    Order::Drawn(
+                        Draw::new(mixture, start, end, reads, share.seed)
+                            .ok_or(std::io::ErrorKind::InvalidInput)?,
+                    )
+                }
+                None => Order::Random(Permutation::new((share.end - share.start) / block, share.seed)),
+            },
         };
         let pace = |per_second| Pace {
             per_second,
@@ -261,7 +279,7 @@ impl<Q: Queue> Pump<Q> {
 
     /// Address just past what was moved, for a sequential load.
     pub fn position(&self) -> Option<Bytes> {
-        if matches!(self.order, Order::Random(_)) {
+        if matches!(self.order, Order::Random(_) | Order::Drawn(_)) {
             return None;
         }
         let in_flight = self.bytes_in_flight();
@@ -302,9 +320,22 @@ impl<Q: Queue> Pump<Q> {
         }
     }
 
+    /// Whether the next operation writes, its address and length.
+    fn next_operation(&mut self) -> (bool, u64, u64) {
+        if let Order::Drawn(draw) = &mut self.order {
+            let drawn = draw.next();
+            return (drawn.write, drawn.address, u64::from(drawn.length).min(self.left));
+        }
+        let write = self.writes_next();
+        let (address, length) = self.next_place();
+        (write, address, length)
+    }
+
     /// The next address and length.
     fn next_place(&mut self) -> (u64, u64) {
         match &mut self.order {
+            // Drawn with the operation.
+            Order::Drawn(_) => (self.start, 0),
             Order::Random(order) => (self.start + order.next() * self.block, self.block.min(self.left)),
             Order::Backward => {
                 // What is left over of a block lies at the end of the region.
@@ -338,9 +369,8 @@ impl<Q: Queue> Pump<Q> {
                 break;
             }
             let Some(slot) = self.free.pop() else { break };
-            let write = self.writes_next();
             let lap = self.lap;
-            let (address, length) = self.next_place();
+            let (write, address, length) = self.next_operation();
             let operation = Operation { slot, write, address, from: 0, length: length as u32 };
             if write {
                 // SAFETY: the slot is free, so nothing in flight uses it.

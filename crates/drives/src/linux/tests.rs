@@ -451,3 +451,32 @@ fn a_read_of_the_lookout_that_fails_is_an_error_with_its_place_and_the_last() {
         drive.release().unwrap();
     });
 }
+
+#[test]
+fn a_composite_load_moves_its_sizes_to_their_parts() {
+    use hollow_mile_core::drive::mixture::{Mixture, PartShare, SizeShare};
+    on_both_engines(|engine, dir| {
+        let path = dir.join("mixed.hm");
+        let size = 64 * MIB;
+        let mut drive = FileDrive::create(&path, Bytes::new(size), engine, 1).unwrap();
+        let share = |percent, block| SizeShare { block: Bytes::new(block), percent };
+        let mixture = Mixture {
+            sizes: vec![share(75.0, 4096), share(25.0, 65_536)],
+            parts: vec![PartShare { percent: 100.0, of_region: 25.0 }],
+        };
+        let limit = 32 * MIB;
+        let whole = load(LoadKind::Write, size, 65_536, 8, Some(limit));
+        let mixed = Load { pattern: Pattern::Random, workers: 2, mixture: Some(mixture.into()), ..whole };
+        let (bytes, _, operations) = run(&mut drive, &mixed);
+        assert_eq!(bytes, limit);
+        // 4 KiB three times of four and 64 KiB once: 19 KiB in the mean.
+        let mean = bytes as f64 / operations as f64;
+        assert!((17_500.0..21_500.0).contains(&mean), "{mean} B an operation");
+        let data = std::fs::read(&path).unwrap();
+        assert!(data[..size as usize / 4].chunks(4096).any(stamp::is_ours), "something lies in its part");
+        assert!(data[size as usize / 4..].iter().all(|b| *b == 0), "and nothing beyond it");
+        let reads = Load { kind: LoadKind::Read, ..mixed };
+        assert_eq!(run(&mut drive, &reads).0, limit);
+        drive.release().unwrap();
+    });
+}

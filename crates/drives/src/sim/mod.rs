@@ -178,7 +178,7 @@ impl SimDrive {
     /// A queue of depth d over blocks of b at rate r keeps an operation waiting d·b/r (Little's law); the tail grows
     /// with noise and with a stall.
     fn latency(&mut self, bytes: u64, seconds: f64, lost: f64) -> Option<LatencySummary> {
-        let operations = bytes.div_ceil(self.load.block.get());
+        let operations = bytes.div_ceil(self.load.mean_block().get());
         if operations == 0 || seconds <= 0.0 {
             return None;
         }
@@ -311,7 +311,8 @@ impl Drive for SimDrive {
         let latency = if moves { self.latency(bytes, took, lost) } else { None };
         let read = (bytes as f64 * self.read_share()).round() as u64;
         let cached = !self.load.kind.destroys() || !self.in_last_level();
-        let each_s = took * f64::from(self.load.depth) / bytes.div_ceil(self.load.block.get()).max(1) as f64;
+        let each_s =
+            took * f64::from(self.load.depth) / bytes.div_ceil(self.load.mean_block().get()).max(1) as f64;
         let mean_s = if moves { each_s } else { 0.0 };
         let (age, spec, stands) = (self.age, &self.spec, moves && bytes == 0);
         let seen = self.lookout.as_mut().map(|l| l.pass(spec, age, mean_s, cached, stands));

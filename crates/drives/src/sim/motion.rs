@@ -97,7 +97,7 @@ impl SimDrive {
     /// choose a shorter way.
     fn random_pace(&self) -> (f64, u64) {
         let (medium, holds_for) = self.medium();
-        let (depth, block) = (f64::from(self.load.depth), self.load.block.as_f64());
+        let (depth, block) = (f64::from(self.load.depth), self.load.mean_block().as_f64());
         let region = self.load.end.saturating_sub(self.load.start).as_f64();
         let rate = match &self.spec.platters {
             Some(p) => {

@@ -66,7 +66,7 @@ fn measure(
 ) -> Option<Measured> {
     let (at, _, summary) = leg.ended.as_ref()?;
     let route = &readings.head()?.route.legs;
-    let block = route.get(usize::from(leg.leg))?.block;
+    let block = route.get(usize::from(leg.leg))?.mean_block();
     let series = readings.series();
     let rate = readings.rate_of(leg)?.get();
     let samples = readings.samples_of(leg);

@@ -20,7 +20,7 @@ pub struct LegOfRound {
     pub kind: LegKind,
     /// Share of operations that read, percent.
     pub read_percent: u8,
-    /// Size of an operation, bytes.
+    /// Size of an operation, bytes; of several sizes their mean.
     pub block_bytes: u64,
     /// Operations in flight, by all workers together.
     pub depth: u32,
@@ -163,10 +163,10 @@ fn leg_of_round(readings: &Readings, legs: &[&LegReading]) -> Option<LegOfRound>
             LegKind::Mixed => leg.read_percent.unwrap_or(50),
             _ => 0,
         },
-        block_bytes: leg.block.get(),
+        block_bytes: leg.mean_block().get(),
         depth: leg.depth,
         workers: leg.workers,
-        operations_per_s: mb_s.mean * 1e6 / leg.block.as_f64(),
+        operations_per_s: mb_s.mean * 1e6 / leg.mean_block().as_f64(),
         mb_s,
         mean_us: mean_ns(&histogram).unwrap_or(0.0) / 1e3,
         p99_us: us(0.99),
