@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::surveys::rounds::{LegOfRound, RoundGrid, Rounds};
-use hollow_mile_core::quantity::units::{latency, mb_s_figure, significant};
+use hollow_mile_core::quantity::units::{counted, latency, mb_s_figure};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::Followed;
 
@@ -77,7 +77,7 @@ fn panel(scene: &mut Scene, group: &Rounds, top: f64) {
 fn settling(scene: &mut Scene, group: &Rounds, top: f64) -> f64 {
     let mut top = top;
     if let Some(words) = group.sentence() {
-        top += scene.paragraph((LEFT, top + 4.0), &words, 11.5, TEXT, RIGHT - LEFT);
+        top = scene.paragraph((LEFT, top + 4.0), &words, 11.5, TEXT, RIGHT - LEFT);
     }
     let mean = |i: usize| group.followed[i].mean.filter(|m| *m > 0.0);
     let shares: Vec<Vec<Option<f64>>> = (0..group.followed.len())
@@ -128,7 +128,7 @@ fn settling(scene: &mut Scene, group: &Rounds, top: f64) -> f64 {
 
 fn told(group: &Rounds, leg: &LegOfRound) -> (f64, String) {
     match group.figure {
-        Followed::Rate => (leg.operations_per_s, significant(leg.operations_per_s)),
+        Followed::Rate => (leg.operations_per_s, counted(leg.operations_per_s)),
         Followed::MeanLatency => (leg.mean_us, time(leg.mean_us)),
         Followed::P99Latency => (leg.p99_us, time(leg.p99_us)),
     }
@@ -172,7 +172,7 @@ fn cells(scene: &mut Scene, group: &Rounds, grid: &RoundGrid<'_>, top: f64) -> f
                 "{}: {} MB/s, {} operations a second, mean {}, p99 {}",
                 leg.measure,
                 mb_s_figure(leg.mb_s.mean),
-                significant(leg.operations_per_s),
+                counted(leg.operations_per_s),
                 time(leg.mean_us),
                 time(leg.p99_us)
             );

@@ -471,7 +471,7 @@ fn rounds_end_once_five_are_steady_and_the_window_is_told() {
     let words = survey.sentences();
     assert!(
         words[0].starts_with(
-            "Steady in rounds 4 to 8: mean rate 203.4 MB/s (write 1 s, 1 MiB × 32); excursion 4.9 %, slope 4.5 % at most in 2 legs"
+            "Steady in rounds 4 to 8: mean rate 203.4 MB/s (write, 1 MiB × 32); excursion 4.9 %, slope 4.5 % at most in 2 legs"
         ),
         "{words:?}"
     );
@@ -489,7 +489,7 @@ fn rounds_that_never_settle_all_run_and_are_told_so() {
     let words = readings.conclude().surveys.rounds.unwrap().sentences();
     assert!(
         words[0].starts_with(
-            "Not steady after 12 rounds: mean rate 60 MB/s (write 1 s, 1 MiB × 32) over the last five"
+            "Not steady after 12 rounds: mean rate 60 MB/s (write, 1 MiB × 32) over the last five"
         ),
         "{words:?}"
     );

@@ -440,6 +440,26 @@ pub fn significant(v: f64) -> String {
     trimmed(v, digits)
 }
 
+/// A count in three significant digits, thousands as k and M: `3.74 k`, `454 k`, `1.2 M`.
+#[must_use]
+pub fn counted(v: f64) -> String {
+    let three = |v: f64| {
+        let digits = if v >= 99.95 {
+            0
+        } else if v >= 9.995 {
+            1
+        } else {
+            2
+        };
+        trimmed(v, digits)
+    };
+    match v {
+        v if v >= 999_500.0 => format!("{} M", three(v / 1e6)),
+        v if v >= 999.5 => format!("{} k", three(v / 1e3)),
+        v => three(v),
+    }
+}
+
 fn trimmed(v: f64, digits: usize) -> String {
     let text = format!("{v:.digits$}");
     if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
@@ -449,6 +469,23 @@ fn trimmed(v: f64, digits: usize) -> String {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn counts_have_three_digits() {
+        for (v, words) in [
+            (453_746.0, "454 k"),
+            (3739.0, "3.74 k"),
+            (65_660.0, "65.7 k"),
+            (999_600.0, "1 M"),
+            (1_234_567.0, "1.23 M"),
+            (999.7, "1 k"),
+            (999.4, "999"),
+            (12.34, "12.3"),
+            (0.0, "0"),
+        ] {
+            assert_eq!(counted(v), words);
+        }
+    }
 
     #[test]
     fn known_sizes_parse_and_print() {

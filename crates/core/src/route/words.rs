@@ -38,6 +38,7 @@ impl Leg {
         }
         let ends = ends.join(" or ");
         let word = self.kind.word();
+        let for_so_long = if ends.is_empty() { String::new() } else { format!(" {ends}") };
         let many = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
         let mut words = match self.kind {
             LegKind::Rest => return format!("rest {ends}"),
@@ -66,8 +67,7 @@ impl Leg {
             LegKind::Pace => {
                 let stream = self.stream.clone().or(self.rate.map(|r| r.plain())).unwrap_or_default();
                 let search = if self.search { "highest rate that holds, from " } else { "" };
-                let ends = if ends.is_empty() { ends } else { format!(" {ends}") };
-                format!("pace{ends}, {} {search}{stream}", self.operation.word())
+                format!("pace{for_so_long}, {} {search}{stream}", self.operation.word())
             }
             LegKind::Verify => match self.sample {
                 Some(part) => format!("verify {} of it", part.plain()),
@@ -85,10 +85,10 @@ impl Leg {
             }
             LegKind::Mixed => {
                 let reads = self.read_percent.unwrap_or(50);
-                format!("{word} {ends}, {reads} % reads, {} × {}", self.size_words(), self.depth)
+                format!("{word}{for_so_long}, {reads} % reads, {} × {}", self.size_words(), self.depth)
             }
             LegKind::Write | LegKind::Read => {
-                format!("{word} {ends}, {} × {}", self.size_words(), self.depth)
+                format!("{word}{for_so_long}, {} × {}", self.size_words(), self.depth)
             }
         };
         if self.workers > 1 {

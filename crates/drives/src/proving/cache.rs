@@ -75,7 +75,7 @@ impl Shape {
         }
     }
 
-    /// Rest for half, and for all (95 % where it slows down for ever), by bisection.
+    /// Rest for half, and for all but a twentieth, by bisection.
     fn truths(&self) -> (f64, f64) {
         let rest_for = |share: f64| {
             let (mut low, mut high) = (0.0, self.wait + 20.0 * self.scale);
@@ -85,7 +85,7 @@ impl Shape {
             }
             high
         };
-        (rest_for(0.5), rest_for(if self.which == 1 { 0.95 } else { 1.0 - 1e-9 }))
+        (rest_for(0.5), rest_for(0.95))
     }
 }
 

@@ -38,10 +38,12 @@ pub struct Recovery {
     pub tau_s: Option<f64>,
     /// Rest for half, seconds.
     pub half_s: Interval,
-    /// Rest for all (95 %, when it slows down), seconds.
+    /// Rest for all of it but a twentieth, seconds: less than that no drive gives back alike.
     pub all_s: Interval,
 }
 
+/// What counts as all of it.
+const ALL: f64 = 0.95;
 /// Writes at levels of fill closer than this meet the same cache.
 pub(super) const LIKE_FILL: f64 = 0.03;
 /// A drive gives back not the same each time: by so much of the whole, one standard deviation. Counts as `PRIOR_WORTH` measurements.
@@ -59,7 +61,7 @@ const WIDEST: f64 = 20.0;
 enum Shape {
     /// As a power of the time until it is whole: at 1 as much in each second, below quickly at first and above slowly at first.
     Power(f64),
-    /// At two paces, each of them even: after this share of the time this share is back.
+    /// At two paces, each of them even: after this share of the time this share is back. Each brings back a fifth at least.
     Knee(f64, f64),
     /// As much of what is missing in each second.
     Slowing,
@@ -74,11 +76,6 @@ impl Shape {
             Self::Knee(time, back) => time + (share - back) / (1.0 - back) * (1.0 - time),
             Self::Slowing => -(1.0 - share).ln(),
         }
-    }
-
-    /// What counts as all of it.
-    fn all(self) -> f64 {
-        if self == Self::Slowing { 0.95 } else { 1.0 }
     }
 }
 
@@ -127,10 +124,10 @@ enum Of {
 }
 
 impl Of {
-    fn share(self, shape: Shape) -> f64 {
+    const fn share(self) -> f64 {
         match self {
             Self::Half => 0.5,
-            Self::All => shape.all(),
+            Self::All => ALL,
         }
     }
 }
@@ -266,7 +263,7 @@ impl<'a> Search<'a> {
                 curve.shape = Shape::Knee((time + 0.3 * by).clamp(0.05, 0.95), back);
             }
             (3, Shape::Knee(time, back)) => {
-                curve.shape = Shape::Knee(time, (back + 0.3 * by).clamp(0.05, 0.95));
+                curve.shape = Shape::Knee(time, (back + 0.3 * by).clamp(0.2, 0.8));
             }
             (4, _) if self.shrinks > 0.0 => {
                 curve.shrinks = (curve.shrinks + 0.3 * by * self.shrinks).clamp(0.0, self.shrinks);
@@ -278,7 +275,7 @@ impl<'a> Search<'a> {
 
     /// The same with the scale at which this share is back after this time.
     fn held_to(curve: Curve, of: Of, time: f64) -> Option<Curve> {
-        let scale = (time - curve.delay) / curve.shape.until(of.share(curve.shape));
+        let scale = (time - curve.delay) / curve.shape.until(of.share());
         (scale > 0.0).then_some(Curve { scale, ..curve })
     }
 
@@ -287,7 +284,7 @@ impl<'a> Search<'a> {
         agree.push(best);
         for sign in [-1.0, 1.0] {
             let (mut last, mut stride) = (best, 0.02);
-            let mut time = best.curve.rest_for(of.share(best.curve.shape));
+            let mut time = best.curve.rest_for(of.share());
             for _ in 0..80 {
                 let next = time * f64::exp(sign * stride);
                 // The delay gives way where the time is shorter than it.
@@ -466,10 +463,10 @@ pub fn recovery(stints: &[Stint], whole: Interval, capacity: f64) -> Result<Reco
             all_s: at_most,
         });
     }
-    let all_of = |f: &Fitted| f.curve.rest_for(f.curve.shape.all());
+    let all_of = |f: &Fitted| f.curve.rest_for(ALL);
     let half_s = span(best.curve.rest_for(0.5), &|f| same(f.curve.rest_for(0.5)));
     let all_s = span(all_of(&best), &|f| same(all_of(f)));
-    if half_s.high > WIDEST * half_s.low || all_s.high > WIDEST * all_s.low {
+    if half_s.high > WIDEST * half_s.low {
         return refuse("the rests are too few, or too much alike, to tell one curve from another");
     }
     Ok(Recovery {

@@ -9,7 +9,7 @@ use crate::quantity::steady::{Steadiness, WINDOW, first_steady_of_all, window_of
 use crate::quantity::units::{Bytes, Rate, latency};
 use crate::readings::rounds::mean_ns;
 use crate::readings::{LegReading, Readings};
-use crate::route::{Followed, Leg, LegKind, Round};
+use crate::route::{Followed, Leg, LegKind, Round, Until};
 
 /// One leg of a round, over the rounds of the measurement window; over the last five where there is none.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -139,9 +139,9 @@ impl RoundsSurvey {
     }
 }
 
-/// The leg without its round.
+/// The load of a leg: without its round, and without its end, which all of them share as a rule.
 fn bare(leg: &Leg) -> Leg {
-    Leg { turn: None, ..leg.clone() }
+    Leg { turn: None, until: Until::default(), ..leg.clone() }
 }
 
 fn leg_of_round(readings: &Readings, legs: &[&LegReading]) -> Option<LegOfRound> {

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::surveys::rounds::{LegOfRound, RoundGrid, Rounds, RoundsSurvey};
-use hollow_mile_core::quantity::units::{latency, significant};
+use hollow_mile_core::quantity::units::{counted, latency};
 use hollow_mile_core::route::Followed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -52,9 +52,11 @@ fn settling(group: &Rounds, area: Rect, buf: &mut Buffer, theme: &Theme) {
     if area.height < names + 8 || area.width < LABELS + 16 {
         return;
     }
-    let words = "share of its mean in the measurement window";
-    let words =
-        if group.window_from.is_some() { words } else { "share of its mean over the last five rounds" };
+    let words = match (group.window_from, area.width > LABELS + 44) {
+        (Some(_), true) => "share of its mean in the measurement window",
+        (None, true) => "share of its mean over the last five rounds",
+        (_, false) => "share of its mean",
+    };
     buf.set_stringn(area.x + LABELS, area.y, words, usize::from(area.width - LABELS), theme.faint());
     let plot = Rect {
         x: area.x + LABELS,
@@ -68,30 +70,43 @@ fn settling(group: &Rounds, area: Rect, buf: &mut Buffer, theme: &Theme) {
         .map(|f| f.values.iter().map(|v| Some((*v)? / f.mean.filter(|m| *m > 0.0)?)).collect())
         .collect();
     let highest = shares.iter().flatten().flatten().copied().fold(1.0 + 2.0 * BAND, f64::max);
-    let top = (highest * 4.0).ceil() / 4.0;
-    let row = |v: f64| plot.y + row_of(v / top, plot.height);
+    let least = shares.iter().flatten().flatten().copied().fold(1.0 - 2.0 * BAND, f64::min);
+    let top = (highest * 10.0).ceil() / 10.0;
+    // As near as nothing lies below: the band is what is looked at.
+    let low = ((least - 0.1) * 10.0).floor().max(0.0) / 10.0;
+    let up_to = |v: f64| ((v - low) / (top - low)).clamp(0.0, 1.0);
+    let row = |v: f64| plot.y + row_of(up_to(v), plot.height);
     let rounds = usize::from(group.most).min((group.rounds + 2).max(10));
     let x_of = |round: usize| (round as f64 + 0.5) / rounds as f64;
     let column = |round: usize| plot.x + (x_of(round) * f64::from(plot.width - 1)).round() as u16;
     // The band in which a window may move, where the window is.
     let window = group.window();
-    for y in row(1.0 + BAND)..=row(1.0 - BAND) {
-        for x in plot.x..plot.x + plot.width {
-            let inside = !window.is_empty() && (column(window.start)..=column(window.end - 1)).contains(&x);
-            let style = if group.window_from.is_some() && inside { theme.accent() } else { theme.faint() };
-            buf.set_string(x, y, if inside { "░" } else { "·" }, style);
+    let measured = group.window_from.is_some() && !window.is_empty();
+    for x in plot.x..plot.x + plot.width {
+        let inside = measured && (column(window.start)..=column(window.end - 1)).contains(&x);
+        if let (true, Some(ground)) = (inside, theme.band()) {
+            for y in row(1.0 + BAND)..=row(1.0 - BAND) {
+                buf.set_string(x, y, " ", Style::new().bg(ground));
+            }
+        }
+        for edge in [1.0 + BAND, 1.0 - BAND] {
+            buf.set_string(x, row(edge), "┄", if inside { theme.accent() } else { theme.faint() });
         }
     }
-    for (v, words) in [(0.0, "0 %"), (0.5, "50 %"), (1.0, "100 %"), (2.0, "200 %"), (3.0, "300 %")] {
-        if v <= top && (v != 0.5 || plot.height > 8) {
-            buf.set_stringn(area.x, row(v), format!("{words:>7}"), 7, theme.faint());
+    let mut told: Vec<u16> = Vec::new();
+    for percent in [100, 90, 110, 0, 50, 80, 120, 150, 200, 300, 500] {
+        let (v, y) = (f64::from(percent) / 100.0, row(f64::from(percent) / 100.0));
+        if v <= top && v >= low && !told.contains(&y) {
+            told.push(y);
+            buf.set_stringn(area.x, y, format!("{:>7}", format!("{percent} %")), 7, theme.faint());
         }
     }
-    for (i, values) in shares.iter().enumerate().take(MARKS.len()) {
+    // The first of them on top.
+    for (i, values) in shares.iter().enumerate().take(MARKS.len()).rev() {
         let style = theme.speed(i as f64 / (MARKS.len() - 1) as f64);
         let mut canvas = Canvas::new(plot);
         let (width, height) = ((canvas.columns() - 1) as f64, (canvas.rows() - 1) as f64);
-        let at = |n: usize, v: f64| (x_of(n) * width, (v / top).clamp(0.0, 1.0) * height);
+        let at = |n: usize, v: f64| (x_of(n) * width, up_to(v) * height);
         for (n, pair) in values.windows(2).enumerate() {
             if let [Some(a), Some(b)] = pair {
                 canvas.line(at(n, *a), at(n + 1, *b), |_| style);
@@ -124,7 +139,8 @@ fn settling(group: &Rounds, area: Rect, buf: &mut Buffer, theme: &Theme) {
                 theme.accent(),
             );
         }
-        let words = format!("measured in rounds {} to {}", from + 1, window.end);
+        let long = format!("measured in rounds {} to {}", from + 1, window.end);
+        let words = if long.len() > usize::from(plot.width) { "measured".to_owned() } else { long };
         let width = words.chars().count() as u16;
         let x = a.min((plot.x + plot.width).saturating_sub(width)).max(plot.x);
         buf.set_stringn(x, below + 2, words, usize::from(plot.x + plot.width - x), theme.accent());
@@ -146,7 +162,7 @@ fn settling(group: &Rounds, area: Rect, buf: &mut Buffer, theme: &Theme) {
 /// What a cell tells, as a number and in words.
 fn told(group: &Rounds, leg: &LegOfRound) -> (f64, String) {
     match group.figure {
-        Followed::Rate => (leg.operations_per_s, significant(leg.operations_per_s)),
+        Followed::Rate => (leg.operations_per_s, counted(leg.operations_per_s)),
         Followed::MeanLatency => (leg.mean_us, time(leg.mean_us)),
         Followed::P99Latency => (leg.p99_us, time(leg.p99_us)),
     }
@@ -202,10 +218,9 @@ fn cells(group: &Rounds, grid: &RoundGrid<'_>, area: Rect, buf: &mut Buffer, the
         }
     }
     let hidden = grid.columns.1.len() - fits + (grid.rows.1.len() - grid.rows.1.len().min(rows));
-    let hidden =
-        if hidden > 0 { format!("; {hidden} rows and columns more when larger") } else { String::new() };
+    let hidden = if hidden > 0 { format!("{hidden} more when larger; ") } else { String::new() };
     let over =
         if group.window_from.is_some() { "over the measurement window" } else { "over the last five rounds" };
-    let words = format!("{over}; accent: what is followed{hidden}");
+    let words = format!("{hidden}{over}; accent: what is followed");
     buf.set_stringn(area.x, area.y + area.height - 1, fit(&words, width), width, theme.faint());
 }
