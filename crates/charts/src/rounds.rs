@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::Conclusions;
-use hollow_mile_core::conclude::surveys::rounds::{LegOfRound, RoundGrid, Rounds};
+use hollow_mile_core::conclude::surveys::rounds::{RoundGrid, Rounds};
 use hollow_mile_core::quantity::units::{counted, latency, mb_s_figure};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::Followed;
@@ -126,14 +126,6 @@ fn settling(scene: &mut Scene, group: &Rounds, top: f64) -> f64 {
     p.bottom + 56.0 + legend_in(scene, (LEFT, p.bottom + 56.0), &styled, true)
 }
 
-fn told(group: &Rounds, leg: &LegOfRound) -> (f64, String) {
-    match group.figure {
-        Followed::Rate => (leg.operations_per_s, counted(leg.operations_per_s)),
-        Followed::MeanLatency => (leg.mean_us, time(leg.mean_us)),
-        Followed::P99Latency => (leg.p99_us, time(leg.p99_us)),
-    }
-}
-
 /// From white to a mid blue-green, on which black is read.
 fn tone(share: f64) -> Ink {
     let mix = |from: f64, to: f64| (from + (to - from) * share.clamp(0.0, 1.0)).round() as u8;
@@ -149,7 +141,7 @@ fn cells(scene: &mut Scene, group: &Rounds, grid: &RoundGrid<'_>, top: f64) -> f
     let heading =
         format!("{what} by {} and {}, means over the measurement window", grid.rows.0, grid.columns.0);
     scene.heavy((LEFT, top), heading, 11.5, TEXT, Anchor::Start);
-    let all = || grid.cells.iter().flatten().flatten().map(|l| told(group, l).0).filter(|v| *v > 0.0);
+    let all = || grid.cells.iter().flatten().flatten().map(|l| group.told(l).0).filter(|v| *v > 0.0);
     let (least, most) = all().fold((f64::MAX, 0.0f64), |(l, h), v| (l.min(v), h.max(v)));
     let share = |v: f64| (v / least).ln() / (most / least).ln().max(1e-9);
     let left = LEFT + 70.0;
@@ -163,7 +155,7 @@ fn cells(scene: &mut Scene, group: &Rounds, grid: &RoundGrid<'_>, top: f64) -> f
         scene.words((left - 8.0, y + 17.0), name.clone(), 10.5, FAINT, Anchor::End);
         for (n, leg) in grid.cells[i].iter().enumerate() {
             let Some(leg) = leg else { continue };
-            let (value, words) = told(group, leg);
+            let (value, words) = group.told(leg);
             let (a, b) = (left + n as f64 * width + 1.0, left + (n as f64 + 1.0) * width - 1.0);
             let ink = tone(if value > 0.0 { share(value) } else { 0.0 });
             scene.area(vec![(a, y), (b, y), (b, y + ROW - 2.0), (a, y + ROW - 2.0)], ink);

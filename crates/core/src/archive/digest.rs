@@ -18,7 +18,7 @@ use crate::readings::{CutLeg, Readings, Ruler};
 use crate::route::LegKind;
 
 /// Counts up whenever a digest would come out otherwise: an older one is made anew from the record.
-pub const VERSION: u32 = 7;
+pub const VERSION: u32 = 8;
 /// Parts that a stretch of load is cut into for the interval of its mean (batch means: neighbours are alike, parts are not).
 const BATCHES: usize = 10;
 
@@ -227,12 +227,11 @@ fn loads(readings: &Readings) -> Vec<LoadFigure> {
             LegKind::Mixed => LoadKind::Mixed,
             _ => LoadKind::Write,
         };
-        let depth = leg.depth * leg.workers.max(1);
         all.push(LoadFigure {
             kind,
             pattern: leg.pattern,
-            block_bytes: leg.block.get(),
-            depth,
+            block_bytes: leg.mean_block().get(),
+            depth: leg.depth,
             rate,
             interval,
         });
@@ -244,8 +243,7 @@ fn loads(readings: &Readings) -> Vec<LoadFigure> {
         }
         let (rate, interval) = batch_means(readings, samples);
         let s = &step.step;
-        let depth = s.depth * s.workers.max(1);
-        let block_bytes = s.block.get();
+        let (block_bytes, depth) = (s.block.get(), s.depth);
         all.push(LoadFigure { kind: s.load, pattern: s.pattern, block_bytes, depth, rate, interval });
     }
     all
@@ -326,6 +324,7 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::TimeToReturn
         | FigureId::TimeToDurable
         | FigureId::Amplification
+        | FigureId::WriteAmplification
         | FigureId::LookoutP50
         | FigureId::LookoutP99
         | FigureId::LookoutP999
@@ -351,6 +350,7 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
             let end = conclusions.findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
             end.map(|c| (c.written_low.as_f64(), c.written_high.as_f64()))
         }
+        FigureId::WriteAmplification => readings.write_amplification().map(|i| (i.low, i.high)),
         FigureId::Access => around(&s.spans.as_ref()?.spans.first()?.access_us, 1e-6),
         id => quantile(id, readings).map(|b| (b.from_ns as f64 / 1e9, b.to_ns as f64 / 1e9)),
     };

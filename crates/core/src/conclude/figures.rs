@@ -177,6 +177,7 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::TimeToReturn => Some(freight()?.returned_s),
         FigureId::TimeToDurable => freight()?.durable_s,
         FigureId::Amplification => freight()?.amplification,
+        FigureId::WriteAmplification => readings.write_amplification().map(|i| i.value),
         // Those that `quantile` could not tell.
         FigureId::LatencyP50
         | FigureId::LatencyP99

@@ -64,6 +64,7 @@ impl Vitals {
             thermal_seconds: sum(log.thermal_seconds),
             critical_warning: Some(log.critical_warning),
             self_test_percent: None,
+            media_written: None,
         }
     }
 
@@ -169,7 +170,7 @@ fn big(v: Option<u64>) -> Option<f64> {
 }
 
 /// Every figure of the vitals, in the order in which they are shown.
-pub const FIGURES: [Figure; 14] = [
+pub const FIGURES: [Figure; 15] = [
     Figure {
         name: "temperature",
         unit: Unit::Celsius,
@@ -193,6 +194,12 @@ pub const FIGURES: [Figure; 14] = [
         name: "read by hosts",
         unit: Unit::Bytes,
         of: |v| v.host_bytes_read.map(Bytes::as_f64),
+        alarming: false,
+    },
+    Figure {
+        name: "written to the media",
+        unit: Unit::Bytes,
+        of: |v| v.media_written.map(|m| m.bytes.as_f64()),
         alarming: false,
     },
     Figure { name: "power on", unit: Unit::Hours, of: |v| big(v.power_on_hours), alarming: false },

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::drive::protocol::nvme_media::MediaWritten;
 use crate::quantity::units::{Bytes, Celsius};
 
 /// One health reading. Field names after the NVMe SMART / Health Information log (NVM Express Base 2.0, 5.16.1.3).
@@ -20,6 +21,9 @@ pub struct Vitals {
     pub host_bytes_written: Option<Bytes>,
     /// Bytes read by the host over the life of the drive.
     pub host_bytes_read: Option<Bytes>,
+    /// Bytes written to the media over the life of the drive, housekeeping included; with the step in which the count moves.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub media_written: Option<MediaWritten>,
     /// Power cycles.
     pub power_cycles: Option<u64>,
     /// Unsafe shutdowns: power lost without warning.

@@ -286,6 +286,7 @@ figures! {
     TimeToReturn, "time to return", Seconds, Lower, Freight, "Time until its last file was done with, for the program.";
     TimeToDurable, "time to durable", Seconds, Lower, Freight, "Time until all its files were durable.";
     Amplification, "file system amplification", Share, Lower, Freight, "Bytes that the block layer wrote over those in its files.";
+    WriteAmplification, "write amplification", Share, Lower, Write, "Bytes that the drive wrote to its media over those that hosts wrote, by its own counts.";
     LookoutP50, "lookout p50", Seconds, Lower, Lookout, "Half of the lookout's reads waited no longer under load.";
     LookoutP99, "lookout p99", Seconds, Lower, Lookout, "99 of 100 of the lookout's reads waited no longer under load.";
     LookoutP999, "lookout p99.9", Seconds, Lower, Lookout, "999 of 1,000 of the lookout's reads waited no longer under load.";

@@ -16,6 +16,7 @@ mod segment;
 mod series;
 mod sixteens;
 mod thin;
+mod wear;
 
 use std::time::Duration;
 

@@ -11,6 +11,7 @@ mod motion;
 mod spec;
 
 use hollow_mile_core::drive::Ending;
+use hollow_mile_core::drive::protocol::nvme_media::MediaWritten;
 use std::time::Duration;
 
 use hdrhistogram::Histogram;
@@ -68,6 +69,8 @@ pub struct SimDrive {
     age: f64,
     written: u64,
     read: u64,
+    /// Bytes that left the cache for the rest of the flash.
+    moved_on: u64,
     /// Who wrote what.
     content: Content,
     /// Bad stretches that were written again since.
@@ -118,6 +121,7 @@ impl SimDrive {
             stall_left: 0.0,
             age: 0.0,
             written: 0,
+            moved_on: 0,
             read: 0,
             content: Content::default(),
             healed,
@@ -232,6 +236,8 @@ impl SimDrive {
             let part = freed.min(*cached);
             *cached -= part;
             freed -= part;
+            // What leaves the cache is written once more.
+            self.moved_on += part;
         }
     }
 
@@ -391,6 +397,9 @@ impl Drive for SimDrive {
             percentage_used: self.spec.rated_writes.map(|r| (host.as_f64() / r.as_f64() * 100.0).floor()),
             available_spare: (!self.identity.rotational).then_some(100),
             host_bytes_written: Some(host),
+            media_written: wear
+                .counts_media
+                .then(|| MediaWritten { bytes: host + Bytes::new(self.moved_on), step: Bytes::from_gb(1) }),
             power_on_hours: Some(wear.power_on_hours + (self.age / 3600.0) as u64),
             media_errors: Some(self.errors),
             thermal_transitions: self.spec.heat.throttle.map(|_| transitions),

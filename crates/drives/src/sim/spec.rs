@@ -222,6 +222,8 @@ pub struct Wear {
     pub host_written: Bytes,
     /// Hours under power.
     pub power_on_hours: u64,
+    /// It counts what it writes to its media: what hosts write, and what it moves out of its cache at rest.
+    pub counts_media: bool,
     /// Share of addresses that hold data, 0 to 100.
     pub fill_percent: f64,
 }

@@ -54,8 +54,12 @@ impl CacheModel {
     /// # Errors
     /// When no cache end was found, with why that says little or much.
     pub fn of(readings: &Readings, conclusions: &Conclusions) -> Result<Self, Refusal> {
-        let stints: Vec<Stint> =
-            readings.stints(conclusions).into_iter().filter(|s| s.kind == LoadKind::Write).collect();
+        let all = readings.stints(conclusions);
+        // A drive may tidy up while it is read: such a time is no rest, and none can tell what it was worth.
+        let only_rested = |i: usize| i > 0 && all[i - 1].kind == LoadKind::Write;
+        let writes = || (0..all.len()).filter(|i| all[*i].kind == LoadKind::Write);
+        let only_rested: Vec<bool> = writes().map(only_rested).collect();
+        let stints: Vec<Stint> = writes().map(|i| all[i].clone()).collect();
         let Some(first) = stints.iter().find(|s| !s.ends.is_empty()) else {
             let written = stints.iter().map(|s| s.written).max().unwrap_or_default();
             let why = if written == Bytes::ZERO {
@@ -85,7 +89,7 @@ impl CacheModel {
         let folds = levels.len() >= 2 && after_mb_s < 0.5 * levels.last().map_or(0.0, |l| l.mb_s);
         let whole = levels.first().map_or(Interval::around(0.0, 0.0), |l| l.bytes);
         let capacity = readings.head().map_or(0.0, |h| h.drive.capacity.as_f64());
-        let recovery = recovery(&stints, whole, capacity);
+        let recovery = recovery(&stints, &only_rested, whole, capacity);
         // A cache that was not given time to come back is small for that alone.
         let all_s = recovery.as_ref().map_or(3600.0, |r| r.all_s.high);
         let rested: Vec<Stint> =

@@ -324,7 +324,7 @@ fn apart(points: &[Point]) -> f64 {
 
 /// What was back after each rest that followed a cache that was used up, shortest rest first; each with the fill over that of the first
 /// write that ended.
-fn measured(stints: &[Stint], whole: f64, capacity: f64) -> Vec<(Restored, f64)> {
+fn measured(stints: &[Stint], only_rested: &[bool], whole: f64, capacity: f64) -> Vec<(Restored, f64)> {
     let fastest = stints.first().map_or(0.0, |s| s.fastest.get());
     let first = stints.iter().find(|s| !s.ends.is_empty());
     // Where nobody told the fill, all that was written may have gone to new places.
@@ -336,6 +336,9 @@ fn measured(stints: &[Stint], whole: f64, capacity: f64) -> Vec<(Restored, f64)>
     };
     let mut measured: Vec<(Restored, f64)> = stints
         .windows(2)
+        .zip(only_rested.iter().skip(1))
+        .filter(|(_, only_rested)| **only_rested)
+        .map(|(w, _)| w)
         .filter(|w| !w[0].ends.is_empty() || w[0].fastest.get() < 0.7 * fastest)
         .filter_map(|w| {
             let rest_s = w[1].rested_s?;
@@ -357,7 +360,7 @@ fn measured(stints: &[Stint], whole: f64, capacity: f64) -> Vec<(Restored, f64)>
     measured
 }
 
-/// How the cache comes back, from the writes of a record in order; `whole` is the first level of the first of them that ended, in bytes,
+/// How the cache comes back, from the writes of a record in order, and which of them came after nothing but a rest; `whole` is the first level of the first of them that ended, in bytes,
 /// `capacity` that of the drive.
 ///
 /// The curves that are tried (even or slowing, with or without a delay, on a cache that shrinks with fill or not) are weighed against
@@ -366,12 +369,17 @@ fn measured(stints: &[Stint], whole: f64, capacity: f64) -> Vec<(Restored, f64)>
 ///
 /// # Errors
 /// Why it cannot be told.
-pub fn recovery(stints: &[Stint], whole: Interval, capacity: f64) -> Result<Recovery, Refusal> {
+pub fn recovery(
+    stints: &[Stint],
+    only_rested: &[bool],
+    whole: Interval,
+    capacity: f64,
+) -> Result<Recovery, Refusal> {
     let remedy = "haul breather: it writes past the cache end after ever longer rests";
     let refuse = |why: &str| {
         Err(Refusal::new(format!("Cannot tell how the cache comes back, because {why}."), remedy))
     };
-    let found = measured(stints, whole.value, capacity);
+    let found = measured(stints, only_rested, whole.value, capacity);
     let complete: Vec<&Restored> = found.iter().map(|(m, _)| m).filter(|m| !m.at_least).collect();
     if complete.len() < 2 {
         return refuse("fewer than two rests were followed by a write to the cache end");

@@ -309,3 +309,37 @@ fn a_cache_that_shrinks_with_fill_is_told_from_one_that_comes_back_slowly() {
     assert!(r.half_s.low <= 210.0 && 210.0 <= r.half_s.high && r.half_s.high < 300.0, "{r:?}");
     assert!(r.all_s.low <= 399.0 && 399.0 <= r.all_s.high && r.all_s.high < 1000.0, "{r:?}");
 }
+
+#[test]
+fn what_came_back_while_it_was_read_is_no_rest() {
+    // After each write ten minutes of reading and a second of rest: all is back, and not for that second.
+    let route = "name='x'\n[[leg]]\nkind='write'\nuntil={bytes='100 %'}\n[[leg]]\nkind='rest'\nuntil={duration='1 h'}\n\
+                 [[leg]]\nkind='read'\nuntil={duration='1 h'}\n";
+    let mut bench = Bench::new(None);
+    bench.readings.push(&Event::HaulStarted(Box::new(HaulHead {
+        route: Route::from_toml(route).unwrap(),
+        ..bench.readings.head().unwrap().clone()
+    })));
+    bench = bench.write(50, 2000.0).write(40, 300.0);
+    for rest in [1, 2, 4] {
+        let at = |bench: &Bench| Duration::from_secs(bench.at);
+        bench.readings.push(&Event::LegStarted { at: at(&bench), leg: 2 });
+        for _ in 0..600 {
+            bench.at += 1;
+            bench.readings.push(&Event::Sample(Sample {
+                end: Duration::from_secs(bench.at),
+                span: Duration::from_secs(1),
+                leg: 2,
+                read: Bytes::from_gb(2),
+                ..Sample::default()
+            }));
+        }
+        bench = bench.rest(rest).write(50, 2000.0).write(40, 300.0);
+    }
+    let m = CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap();
+    assert!(
+        matches!(&m.recovery, Told::CannotTell(r) if r.why.contains("fewer than two rests")),
+        "{:?}",
+        m.recovery
+    );
+}

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::quantity::stats::{Repeated, histogram_quantile};
 use crate::quantity::steady::{Steadiness, WINDOW, first_steady_of_all, window_of_all};
-use crate::quantity::units::{Bytes, Rate, latency};
+use crate::quantity::units::{Bytes, Rate, counted, latency};
 use crate::readings::rounds::mean_ns;
 use crate::readings::{LegReading, Readings};
 use crate::route::{Followed, Leg, LegKind, Round, Until};
@@ -97,6 +97,17 @@ impl Rounds {
             Followed::MeanLatency | Followed::P99Latency => {
                 latency(Duration::from_secs_f64(value.max(0.0) / 1e6))
             }
+        }
+    }
+
+    /// What is told of a leg of the round, and in words: operations a second, or the latency that is followed in µs.
+    #[must_use]
+    pub fn told(&self, leg: &LegOfRound) -> (f64, String) {
+        let time = |us: f64| (us, latency(Duration::from_secs_f64((us / 1e6).max(0.0))));
+        match self.figure {
+            Followed::Rate => (leg.operations_per_s, counted(leg.operations_per_s)),
+            Followed::MeanLatency => time(leg.mean_us),
+            Followed::P99Latency => time(leg.p99_us),
         }
     }
 

@@ -1,10 +1,7 @@
 //! Rounds until steady as a picture: each figure that is followed over the rounds, as a share of its mean in the measurement window,
 //! with the band in which it is steady; and every leg of a round as a shaded cell.
 
-use std::time::Duration;
-
-use hollow_mile_core::conclude::surveys::rounds::{LegOfRound, RoundGrid, Rounds, RoundsSurvey};
-use hollow_mile_core::quantity::units::{counted, latency};
+use hollow_mile_core::conclude::surveys::rounds::{RoundGrid, Rounds, RoundsSurvey};
 use hollow_mile_core::route::Followed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -159,19 +156,6 @@ fn settling(group: &Rounds, area: Rect, buf: &mut Buffer, theme: &Theme) {
     }
 }
 
-/// What a cell tells, as a number and in words.
-fn told(group: &Rounds, leg: &LegOfRound) -> (f64, String) {
-    match group.figure {
-        Followed::Rate => (leg.operations_per_s, counted(leg.operations_per_s)),
-        Followed::MeanLatency => (leg.mean_us, time(leg.mean_us)),
-        Followed::P99Latency => (leg.p99_us, time(leg.p99_us)),
-    }
-}
-
-fn time(us: f64) -> String {
-    latency(Duration::from_secs_f64((us / 1e6).max(0.0)))
-}
-
 /// How full a cell is, without colour.
 const SHADES: [&str; 4] = ["░", "▒", "▓", "█"];
 
@@ -189,7 +173,7 @@ fn cells(group: &Rounds, grid: &RoundGrid<'_>, area: Rect, buf: &mut Buffer, the
         let words = format!("{name:>w$}", w = usize::from(CELL - 1));
         buf.set_string(area.x + 10 + i as u16 * CELL, area.y + 1, words, theme.faint());
     }
-    let all = || grid.cells.iter().flatten().flatten().map(|l| told(group, l).0).filter(|v| *v > 0.0);
+    let all = || grid.cells.iter().flatten().flatten().map(|l| group.told(l).0).filter(|v| *v > 0.0);
     let (least, most) = all().fold((f64::MAX, 0.0f64), |(l, h), v| (l.min(v), h.max(v)));
     // Blocks and depths span decades: shades go by the logarithm.
     let share = |v: f64| ((v / least).ln() / (most / least).ln().max(1e-9)).clamp(0.0, 1.0);
@@ -201,7 +185,7 @@ fn cells(group: &Rounds, grid: &RoundGrid<'_>, area: Rect, buf: &mut Buffer, the
         for (n, leg) in grid.cells[i].iter().take(fits).enumerate() {
             let Some(leg) = leg else { continue };
             let x = area.x + 10 + n as u16 * CELL;
-            let (value, words) = told(group, leg);
+            let (value, words) = group.told(leg);
             let full = if value > 0.0 { share(value) } else { 0.0 };
             let (shade, tone) = if theme.has_tones() {
                 ("█", theme.filled(full, Layer::Full))
