@@ -56,8 +56,13 @@ impl CacheModel {
     pub fn of(readings: &Readings, conclusions: &Conclusions) -> Result<Self, Refusal> {
         let all = readings.stints(conclusions);
         // A drive may tidy up while it is read: such a time is no rest, and none can tell what it was worth.
-        let only_rested = |i: usize| i > 0 && all[i - 1].kind == LoadKind::Write;
-        let writes = || (0..all.len()).filter(|i| all[*i].kind == LoadKind::Write);
+        // And a load of another size or order is slower or faster for that.
+        let leg = |i: usize| readings.leg_at(readings.series().end(all[i].samples.start));
+        let written = |i: &usize| all[*i].kind == LoadKind::Write;
+        let ended = (0..all.len()).filter(written).find(|i| !all[*i].ends.is_empty()).and_then(leg);
+        let alike = |i: &usize| written(i) && ended.is_none_or(|e| leg(*i).is_none_or(|l| l.same_load(e)));
+        let only_rested = |i: usize| i > 0 && alike(&(i - 1));
+        let writes = || (0..all.len()).filter(alike);
         let only_rested: Vec<bool> = writes().map(only_rested).collect();
         let stints: Vec<Stint> = writes().map(|i| all[i].clone()).collect();
         let Some(first) = stints.iter().find(|s| !s.ends.is_empty()) else {

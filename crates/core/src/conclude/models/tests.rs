@@ -343,3 +343,28 @@ fn what_came_back_while_it_was_read_is_no_rest() {
         m.recovery
     );
 }
+
+#[test]
+fn a_load_of_another_size_is_no_cache_that_is_used_up() {
+    // Small random writes at 400 MB/s between large ones at 2,000: they used nothing up, and a second brought nothing back.
+    let route = "name='x'\n[[leg]]\nkind='write'\nuntil={bytes='100 %'}\n[[leg]]\nkind='rest'\nuntil={duration='1 h'}\n\
+                 [[leg]]\nkind='write'\nblock='4 KiB'\npattern='random'\nuntil={duration='1 h'}\n";
+    let mut bench = Bench::new(None);
+    bench.readings.push(&Event::HaulStarted(Box::new(HaulHead {
+        route: Route::from_toml(route).unwrap(),
+        ..bench.readings.head().unwrap().clone()
+    })));
+    bench = bench.rest(10).write(50, 2000.0).write(40, 300.0);
+    for rest in [1, 3, 2] {
+        bench = bench.rest(3600);
+        bench.readings.push(&Event::LegStarted { at: Duration::from_secs(bench.at), leg: 2 });
+        (0..30).for_each(|_| bench.second(400.0, 2));
+        bench = bench.rest(rest).write(50, 2000.0).write(40, 300.0);
+    }
+    let m = CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap();
+    assert!(
+        matches!(&m.recovery, Told::CannotTell(r) if r.why.contains("fewer than two rests")),
+        "{:?}",
+        m.recovery
+    );
+}
