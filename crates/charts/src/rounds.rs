@@ -190,7 +190,7 @@ fn times(scene: &mut Scene, group: &Rounds, top: f64) {
     }
     for (i, followed) in group.followed.iter().enumerate() {
         let y = top + 16.0 + i as f64 * 15.0;
-        let Some(leg) = group.legs.iter().find(|l| l.measure == followed.of) else { continue };
+        let Some(leg) = group.legs.iter().find(|l| l.leg == followed.leg) else { continue };
         scene.words((LEFT, y), leg.measure.clone(), 10.5, TEXT, Anchor::Start);
         let few = "too few".to_owned();
         let values = [

@@ -10,6 +10,7 @@ use crate::archive::warmth::{Wait, Warmth};
 use crate::conclude::models::Told;
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::FigureId;
+use crate::quantity::steady::WINDOW;
 use crate::quantity::units::{Bytes, Rate};
 use crate::record::forecast::Forecast;
 use crate::route::{Leg, LegKind, Route};
@@ -253,7 +254,10 @@ impl Known {
         let by_cache = leg.until.past_cache_end.and_then(|past| self.past_the_cache(leg, since_rest, past));
         let by_heat = leg.until.temperature.and(warmth).and_then(of_waits);
         // Whichever comes first ends it; what nothing tells of may end it sooner.
+        let round = leg.turn.as_ref().and_then(|t| t.rounds.as_ref());
+        // Rounds beyond the first five may not be needed.
         let sooner = leg.until.steady
+            || round.is_some_and(|r| usize::from(r.number) >= WINDOW)
             || (leg.until.past_cache_end.is_some() && by_cache.is_none())
             || (leg.until.temperature.is_some() && by_heat.is_none());
         let ends = [leg.takes().map(exact), by_bytes, by_cache, by_heat];

@@ -512,3 +512,19 @@ fn a_round_that_was_ended_by_hand_counts_for_nothing() {
     let group = &readings.conclude().surveys.rounds.unwrap().groups[0];
     assert_eq!((group.followed[0].values[2], group.window_from, group.rounds), (None, Some(3), 8));
 }
+
+#[test]
+fn rounds_of_a_haul_that_goes_on_have_their_own_numbers() {
+    let mut haul = rounds(&[200; 10]);
+    // At the write of the third round.
+    haul.setup.resume = Some(Resume { leg: 4, moved: Bytes::ZERO, filled: Bytes::ZERO });
+    let mut events = Vec::new();
+    while haul.step(&mut events) == Progress::Going {}
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let group = &readings.conclude().surveys.rounds.unwrap().groups[0];
+    assert_eq!((&group.followed[0].values[..2], group.window_from), (&[None, None][..], Some(2)));
+    let told: Vec<(u16, usize)> = group.legs.iter().map(|l| (l.leg, l.mb_s.repeats)).collect();
+    assert_eq!(told, [(1, 5), (2, 5)], "each leg over the five rounds of the window");
+    assert!(group.legs.iter().all(|l| group.follows(l)));
+}

@@ -38,6 +38,8 @@ impl Readings {
         for leg in self.legs.iter().filter(|l| l.ended.is_some()) {
             let Some(round) = self.round_of(leg).filter(|r| r.group == of.group) else { continue };
             if let Some(values) = round.followed().and_then(|i| all.get_mut(i)) {
+                // A haul that goes on where another stopped has not the rounds before.
+                values.resize(usize::from(round.number), None);
                 values.push(self.followed(leg));
             }
         }

@@ -39,8 +39,15 @@ pub struct CacheScore {
 }
 
 /// Ways in which a cache comes back.
-pub const SHAPES: [&str; 5] =
-    ["even", "slowing", "even after a while", "quick, then slow", "slow, then quick"];
+pub const SHAPES: [&str; 7] = [
+    "even",
+    "slowing",
+    "even after a while",
+    "quick, then slow",
+    "slow, then quick",
+    "as a power",
+    "slow at both ends",
+];
 
 /// A way of coming back: the share after a rest.
 struct Shape {

@@ -32,7 +32,7 @@ pub struct Recovery {
     pub measured: Vec<Restored>,
     /// Bytes in the long run, at the fill of the first write.
     pub whole_bytes: Interval,
-    /// Share of the cache that rest restores in a second at first.
+    /// Bytes that rest restores in a second, up to half of the cache.
     pub bytes_per_s: f64,
     /// It comes back at an even pace until it is whole; otherwise ever slower, with this time constant in seconds.
     pub tau_s: Option<f64>,
@@ -360,8 +360,8 @@ fn measured(stints: &[Stint], only_rested: &[bool], whole: f64, capacity: f64) -
     measured
 }
 
-/// How the cache comes back, from the writes of a record in order, and which of them came after nothing but a rest; `whole` is the first level of the first of them that ended, in bytes,
-/// `capacity` that of the drive.
+/// How the cache comes back, from the writes of one load in order, and which of them came after nothing but a rest; `whole` is the first
+/// level of the first of them that ended, in bytes, `capacity` that of the drive.
 ///
 /// The curves that are tried (even or slowing, with or without a delay, on a cache that shrinks with fill or not) are weighed against
 /// each other by what they leave over; an interval holds whatever curve is not refused at 95 % (profile likelihood, with the scatter of
@@ -480,7 +480,7 @@ pub fn recovery(
     Ok(Recovery {
         measured,
         whole_bytes,
-        bytes_per_s: best.whole / best.curve.scale,
+        bytes_per_s: 0.5 * best.whole / half_s.value,
         tau_s: (best.curve.shape == Shape::Slowing).then_some(best.curve.scale),
         half_s,
         all_s,

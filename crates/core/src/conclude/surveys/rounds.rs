@@ -14,6 +14,8 @@ use crate::route::{Followed, Leg, LegKind, Round, Until};
 /// One leg of a round, over the rounds of the measurement window; over the last five where there is none.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LegOfRound {
+    /// Which leg of the round, from 1.
+    pub leg: u16,
     /// The leg in words, without its round.
     pub measure: String,
     /// Which way the bytes go.
@@ -47,6 +49,8 @@ pub struct LegOfRound {
 /// A leg whose figure is followed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FollowedLeg {
+    /// Which leg of the round, from 1.
+    pub leg: u16,
     /// Which leg, in words.
     pub of: String,
     /// Its figure in each round so far: MB/s, or µs. `None` where it did not run to its end.
@@ -87,6 +91,12 @@ impl Rounds {
     pub fn window(&self) -> std::ops::Range<usize> {
         let from = self.window_from.unwrap_or_else(|| self.rounds.saturating_sub(WINDOW));
         from..(from + WINDOW).min(self.rounds)
+    }
+
+    /// The leg is one of those that are followed.
+    #[must_use]
+    pub fn follows(&self, leg: &LegOfRound) -> bool {
+        self.followed.iter().any(|f| f.leg == leg.leg)
     }
 
     /// A value of the figure with its unit.
@@ -155,7 +165,7 @@ fn bare(leg: &Leg) -> Leg {
     Leg { turn: None, until: Until::default(), ..leg.clone() }
 }
 
-fn leg_of_round(readings: &Readings, legs: &[&LegReading]) -> Option<LegOfRound> {
+fn leg_of_round(readings: &Readings, place: u16, legs: &[&LegReading]) -> Option<LegOfRound> {
     let leg = readings.leg(legs.first()?.leg)?;
     let rates: Vec<f64> = legs.iter().filter_map(|l| Some(readings.rate_of(l)?.mb_s())).collect();
     let mb_s = Repeated::of(&rates)?;
@@ -167,6 +177,7 @@ fn leg_of_round(readings: &Readings, legs: &[&LegReading]) -> Option<LegOfRound>
     let operations = histogram.iter().map(|(_, n)| n).sum();
     let us = |q: f64| histogram_quantile(&histogram, q).unwrap_or(0.0) / 1e3;
     Some(LegOfRound {
+        leg: place + 1,
         measure: bare(leg).words(),
         kind: leg.kind,
         read_percent: match leg.kind {
@@ -232,6 +243,7 @@ fn rounds(readings: &Readings, of: &[(&LegReading, &Round)]) -> Option<Rounds> {
             let inside: Vec<f64> =
                 values.get(within.clone()).unwrap_or(&[]).iter().copied().flatten().collect();
             FollowedLeg {
+                leg: round.steady.legs[i],
                 of: words(i),
                 steadiness: steady.as_ref().and_then(|s| s.get(i).copied()),
                 mean: Repeated::of(&inside).map(|r| r.mean),
@@ -246,7 +258,7 @@ fn rounds(readings: &Readings, of: &[(&LegReading, &Round)]) -> Option<Rounds> {
     all.legs = (0..=places)
         .filter_map(|place| {
             let legs: Vec<&LegReading> = of.iter().filter(|l| over(l, place)).map(|(l, _)| *l).collect();
-            leg_of_round(readings, &legs)
+            leg_of_round(readings, place, &legs)
         })
         .collect();
     Some(all)

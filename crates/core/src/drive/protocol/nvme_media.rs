@@ -72,8 +72,8 @@ pub struct OcpHealth {
     pub media_written: MediaWritten,
     /// Physical Media Units Read, bytes.
     pub media_read: Bytes,
-    /// Bad User NAND Blocks, raw count.
-    pub bad_blocks: u64,
+    /// Blocks of the user's part that are out of use, raw count.
+    pub retired: u64,
     /// Soft ECC Error Count: reads that the drive corrected.
     pub soft_corrections: u64,
     /// PCIe Correctable Error Count.
@@ -106,7 +106,7 @@ impl OcpHealth {
         Ok(Self {
             media_written: MediaWritten { bytes: Bytes::new(u128_at(b, 0)), step: Bytes::new(1) },
             media_read: Bytes::new(u128_at(b, 16)),
-            bad_blocks: raw(32),
+            retired: raw(32),
             soft_corrections: u64_at(b, 64),
             pcie_corrections: u64_at(b, 104),
             incomplete_shutdowns: u32_at(b, 112),
@@ -190,7 +190,7 @@ mod tests {
     fn the_open_health_log_is_known_by_its_guid_alone() {
         let log = OcpHealth::decode(&ocp()).unwrap();
         assert_eq!(log.media_written.bytes, Bytes::new(1_234_567_890_123));
-        assert_eq!((log.media_read.get(), log.bad_blocks, log.soft_corrections), (77, 5, 9));
+        assert_eq!((log.media_read.get(), log.retired, log.soft_corrections), (77, 5, 9));
         assert_eq!((log.pcie_corrections, log.incomplete_shutdowns, log.free_blocks), (4, 2, 88));
         let mut other = ocp();
         other[500] ^= 1;

@@ -193,7 +193,7 @@ fn cells(group: &Rounds, grid: &RoundGrid<'_>, area: Rect, buf: &mut Buffer, the
                 (SHADES[((full * 4.0) as usize).min(3)], theme.speed(full))
             };
             buf.set_string(x, y, shade, tone);
-            let followed = group.followed.iter().any(|f| f.of == leg.measure);
+            let followed = group.follows(leg);
             let style = if followed { theme.accent() } else { Style::new() };
             buf.set_stringn(x + 1, y, format!("{words:>7}"), 7, style);
             for under in 1..each {
