@@ -75,6 +75,15 @@ fn time_and_bytes_end_a_leg_whichever_comes_first() {
 }
 
 #[test]
+fn rounds_take_five_at_least_and_all_at_most() {
+    let group = route(
+        "[[leg]]\nkind = \"group\"\nrepeat = 25\nsteady = { legs = [1] }\n[[leg.leg]]\nkind = \"write\"\nuntil = { duration = \"60 s\" }\n",
+    );
+    let span = known().route(&group.laid_out(crate::route::LaidOn::Drive), TERA).unwrap();
+    assert_eq!((span.low, span.high), (s(5 * 60), Some(s(25 * 60))));
+}
+
+#[test]
 fn a_rest_until_it_is_cool_takes_what_its_heat_says() {
     let interval = |value: f64, off: f64| Interval { value, low: value - off, high: value + off };
     let heat = HeatDigest {
