@@ -25,6 +25,10 @@ pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64),
     let mut free_from = plot.x;
     for tick in &axis.ticks {
         let share = (tick.value - from) / (to - from).max(f64::MIN_POSITIVE);
+        // Of a window without width even its own tick may lie beside it.
+        if !(0.0..=1.0 + 1e-6).contains(&share) {
+            continue;
+        }
         let x = plot.x + (share * f64::from(plot.width - 1)).round() as u16;
         buf.set_string(x, plot.y, "┬", theme.faint());
         let length = cells(&tick.words) as u16;
@@ -46,4 +50,27 @@ pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64),
     let middle = plot.x + (middle.clamp(0.0, 1.0) * f64::from(plot.width)) as u16;
     let start = middle.saturating_sub(length / 2).max(plot.x).min(plot.x + plot.width - length);
     buf.set_stringn(start, plot.y, &name, usize::from(length), theme.strong());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ui::theme::Depth;
+
+    #[test]
+    fn what_lies_beside_the_window_is_not_drawn() {
+        let area = Rect::new(3, 2, 80, 2);
+        let theme = Theme::new(Depth::Mono);
+        for window in [(4.999_999_999_99, 4.999_999_999_99), (5.0, 5.0), (0.0, 0.0), (7.0, 3.0), (0.0, f64::NAN)] {
+            for ruler in [Ruler::Elapsed, Ruler::Moved, Ruler::Position] {
+                let mut buf = Buffer::empty(Rect::new(0, 0, 90, 6));
+                named(area, &mut buf, ruler, window, "elapsed", &theme);
+                let beyond = buf.content.iter().enumerate().filter(|(i, _)| {
+                    let (x, y) = buf.pos_of(*i);
+                    !area.contains((x, y).into())
+                });
+                assert!(beyond.clone().all(|(_, c)| c.symbol() == " "), "{window:?}");
+            }
+        }
+    }
 }

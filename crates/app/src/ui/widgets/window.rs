@@ -23,7 +23,8 @@ impl Window {
     pub fn span(&self, extent: f64) -> (f64, f64) {
         let extent = extent.max(f64::MIN_POSITIVE);
         match (self.follows, self.shown) {
-            (Some(width), _) => ((extent - width).max(0.0), extent),
+            // The width may be from before the first sample, or from a ruler of another unit.
+            (Some(width), _) => ((extent - width.max(extent * CLOSEST)).max(0.0), extent),
             (None, Some(shown)) => shown,
             (None, None) => (0.0, extent),
         }
@@ -167,6 +168,22 @@ mod tests {
         w.act(Action::ZoomOut, 1000.0);
         w.act(Action::ZoomOut, 1000.0);
         assert_eq!((w.span(1000.0), w.place(1000.0)), ((800.0, 1000.0), 925.0));
+    }
+
+    #[test]
+    fn what_followed_a_haul_without_a_sample_shows_something_once_it_has_some() {
+        let mut w = Window::default();
+        w.follow(600.0, 0.0);
+        w.act(Action::ZoomIn, 0.0);
+        w.act(Action::CursorLeft, 0.0);
+        let (from, to) = w.span(4.999_999_999_9);
+        assert!(to - from > 1e-3, "{from} to {to}");
+        w.go_to(2.0, 5.0);
+        assert!(w.cursor.is_some_and(f64::is_finite), "{w:?}");
+        // So many seconds are nothing in bytes.
+        w.follow(600.0, 4000.0);
+        let (from, to) = w.span(4e18);
+        assert!(to - from > 1e12, "{from} to {to}");
     }
 
     #[test]
