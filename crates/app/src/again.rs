@@ -45,6 +45,7 @@ impl Again {
                 erase,
                 give_up,
                 thermometers: Vec::new(),
+                meters: Vec::new(),
                 number,
             }],
             continues: None,

@@ -5,8 +5,8 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use hollow_mile_core::drive::DriveIdentity;
 use hollow_mile_core::drive::freight::{Cargo, Trees};
+use hollow_mile_core::drive::{DriveIdentity, MeterUnit};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
@@ -19,7 +19,7 @@ use crate::command::Speed;
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::session::Session;
-use crate::targets::{self, Opened, Target, Wish};
+use crate::targets::{self, MeterWish, Opened, Target, Wish};
 use crate::told::estimate::forecast_of;
 use crate::{freight, going_on, machine};
 
@@ -36,8 +36,12 @@ pub struct Seat {
     pub erase: Option<String>,
     /// What on the device may be lost.
     pub give_up: Vec<String>,
-    /// The user's thermometers: name and path.
+    /// The user's thermometers, as orders of before there were other meters have them: name and path.
+    #[serde(default)]
     pub thermometers: Vec<(String, String)>,
+    /// The user's meters.
+    #[serde(default)]
+    pub meters: Vec<MeterWish>,
     /// Which haul on this drive it is; varies the noise of a simulated one.
     pub number: u64,
 }
@@ -70,6 +74,10 @@ pub struct Ready {
     pub doubts: Vec<String>,
 }
 
+fn thermometer((name, path): &(String, String)) -> MeterWish {
+    MeterWish { name: name.clone(), path: path.clone(), unit: Some(MeterUnit::Celsius) }
+}
+
 impl Seat {
     fn wish(&self, route: &Route, ledger: &Ledger, target: &Target, cargo: (Cargo, Cargo)) -> Wish {
         Wish {
@@ -85,7 +93,7 @@ impl Seat {
                 protect: machine::protected(ledger.home()),
             },
             lived: targets::lived(ledger, target),
-            thermometers: self.thermometers.clone(),
+            meters: self.meters.iter().cloned().chain(self.thermometers.iter().map(thermometer)).collect(),
         }
     }
 }

@@ -5,19 +5,21 @@ use hollow_mile_core::route::LaidOn;
 use std::path::{Path, PathBuf};
 
 use hollow_mile_core::drive::freight::Cargo;
-use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind};
+use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind, MeterUnit};
 use hollow_mile_core::quantity::units::{Bytes, ParseUnitError};
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route;
 use hollow_mile_core::route::{Amount, LegKind, Route};
 use hollow_mile_drives::linux::guard::{Consent, remove_own_folder};
 use hollow_mile_drives::linux::{
-    BlockDrive, EngineChoice, FileDrive, FolderDrive, FolderError, Outside, WithThermometers, filler_path,
+    BlockDrive, EngineChoice, FileDrive, FolderDrive, FolderError, Meter, WithMeters, filler_path,
     room_for_level,
 };
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 
 use hollow_mile_ledger::{Ledger, Leftover};
+
+use serde::{Deserialize, Serialize};
 
 use crate::error::AppError;
 use crate::freight;
@@ -100,8 +102,19 @@ pub struct Wish {
     pub consent: Consent,
     /// What earlier hauls have written to a simulated drive over its life: its wear goes on, its data does not.
     pub lived: Option<Bytes>,
-    /// The user's thermometers: name and path.
-    pub thermometers: Vec<(String, String)>,
+    /// The user's meters.
+    pub meters: Vec<MeterWish>,
+}
+
+/// A meter of the user's beside a drive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MeterWish {
+    /// Its name.
+    pub name: String,
+    /// A file, FIFO, serial line, or `hwmon:CHIP/INPUT`.
+    pub path: String,
+    /// What it measures; a sensor of the kernel's says that itself.
+    pub unit: Option<MeterUnit>,
 }
 
 /// What the ledger knows to have been written to a simulated drive.
@@ -119,17 +132,17 @@ pub fn lived(ledger: &Ledger, target: &Target) -> Option<Bytes> {
 /// When there is no such drive, the file cannot be made, or the guard refuses.
 pub fn open(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
     let opened = open_drive(target, wish)?;
-    if wish.thermometers.is_empty() {
+    if wish.meters.is_empty() {
         return Ok(opened);
     }
-    let outside = wish
-        .thermometers
+    let meters = wish
+        .meters
         .iter()
-        .map(|(name, path)| Outside::open(name, Path::new(path)))
+        .map(|m| Meter::open(&m.name, &m.path, m.unit))
         .collect::<Result<Vec<_>, _>>()
         .map_err(AppError::usage)?;
     let Opened { drive, files, said } = opened;
-    Ok(Opened { drive: Box::new(WithThermometers::new(drive, outside)), files, said })
+    Ok(Opened { drive: Box::new(WithMeters::new(drive, meters)), files, said })
 }
 
 fn engine_choice() -> EngineChoice {

@@ -171,6 +171,7 @@ fn simulated(home: &Path, legs: &str, speed: Speed) -> Session {
         erase: None,
         give_up: Vec::new(),
         thermometers: Vec::new(),
+        meters: Vec::new(),
         number: 0,
     };
     let orders = Orders {

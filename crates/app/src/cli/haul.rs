@@ -2,6 +2,7 @@
 
 use crate::told::findings;
 use crate::told::headline;
+use crate::told::power::PowerRow;
 use crate::told::words;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
@@ -13,6 +14,7 @@ use hollow_mile_core::conclude::limits;
 use hollow_mile_core::conclude::limits::{Judged, Verdict};
 use hollow_mile_core::conclude::surveys::Surveys;
 use hollow_mile_core::conclude::{Figures, Finding};
+use hollow_mile_core::drive::MeterReading;
 use hollow_mile_core::drive::stamp::Wrong;
 use hollow_mile_core::quantity::units::{Bytes, clock};
 use hollow_mile_core::readings::CutLeg;
@@ -27,7 +29,7 @@ use crate::error::{AppError, Exit};
 use crate::metrics::Metrics;
 use crate::orders::{Orders, Seat};
 use crate::session::{Outcome, Session};
-use crate::targets::{self, Target};
+use crate::targets::{self, MeterWish, Target};
 use crate::watch::keeper;
 use crate::{home, machine, metrics, ui};
 
@@ -53,6 +55,12 @@ struct HaulDocument<'a> {
     remarks: Vec<&'a str>,
     /// Thermometers and further sensors: the newest reading of each.
     temperatures: Vec<(&'a str, f64)>,
+    /// What meters beside it said last.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    meters: Vec<MeterReading>,
+    /// Power, where meters tell it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    power: Option<PowerRow>,
     /// How the limits of the route stand.
     limits: &'a [Judged],
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
@@ -82,8 +90,36 @@ fn said_of(all: &[String], of: usize, drives: usize, option: &str) -> Result<Opt
     }
 }
 
+/// The meters, each with its unit: one for all, or one for each that is no sensor of the kernel's, in their order.
+fn meters(args: &HaulArgs) -> Result<Vec<MeterWish>, AppError> {
+    let kernels = |path: &str| path.starts_with("hwmon:");
+    let need = args.meters.iter().filter(|(_, path)| !kernels(path)).count();
+    if !matches!(args.units.len(), 0 | 1) && args.units.len() != need {
+        return Err(AppError::usage(format!(
+            "--unit is given {} times for {need} meters: once for all, or once for each that is no hwmon: sensor, in their order",
+            args.units.len()
+        )));
+    }
+    if need == 0 && !args.units.is_empty() {
+        return Err(AppError::usage(
+            "--unit goes with --meter NAME=PATH; sensors of hwmon: say their unit themselves",
+        ));
+    }
+    let mut units = args.units.iter().copied();
+    let one = |(name, path): &(String, String)| {
+        let unit = match args.units.as_slice() {
+            _ if kernels(path) => None,
+            [one] => Some(*one),
+            _ => units.next(),
+        };
+        MeterWish { name: name.clone(), path: path.clone(), unit }
+    };
+    Ok(args.meters.iter().map(one).collect())
+}
+
 fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
     let mut all = Vec::new();
+    let meters = meters(args)?;
     for (i, name) in args.on.iter().enumerate() {
         let said = |all: &[String], option| said_of(all, i, args.on.len(), option);
         let conditions = Conditions {
@@ -118,6 +154,7 @@ fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
             erase,
             give_up: args.give_up.clone(),
             thermometers: args.thermometers.clone(),
+            meters: meters.clone(),
             number: i as u64,
         });
     }
@@ -393,6 +430,8 @@ impl Report<'_> {
                 .iter()
                 .filter_map(|l| Some((l.name.as_str(), l.readings.last()?.1.degrees())))
                 .collect(),
+            meters: r.meters().newest(),
+            power: PowerRow::of(r.meters()),
             limits: &self.limits,
             surveys: &self.outcome.conclusions.surveys,
             cut_legs: &self.outcome.conclusions.cut_legs,

@@ -22,6 +22,7 @@ use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
 use clap::{Parser, Subcommand};
+use hollow_mile_core::drive::MeterUnit;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::route::Stream;
 use hollow_mile_ledger::Ledger;
@@ -106,6 +107,14 @@ pub struct HaulArgs {
     /// line; any number
     #[arg(long = "thermometer", value_name = "NAME=PATH", value_parser = tag)]
     thermometers: Vec<(String, String)>,
+    /// A meter of yours, recorded beside the drive: a file, FIFO or serial line that gives one number a line, or a
+    /// sensor of the kernel's as hwmon:CHIP/INPUT; any number. Meters in W, and in V and A of one name, are lines that
+    /// feed the drive, and add up to its power
+    #[arg(long = "meter", value_name = "NAME=PATH", value_parser = tag)]
+    meters: Vec<(String, String)>,
+    /// What meters measure, in their order, or one for all: W, V, A, C, %, rpm, m/s
+    #[arg(long = "unit", value_name = "UNIT", requires = "meters")]
+    units: Vec<MeterUnit>,
     /// Go on where this haul of the same route was stopped
     #[arg(long, value_name = "HAUL", conflicts_with = "repeat")]
     continues: Option<String>,

@@ -7,6 +7,7 @@ pub mod estimate;
 pub mod findings;
 mod haul;
 pub mod headline;
+pub mod power;
 pub mod report;
 pub mod road;
 pub mod tags;

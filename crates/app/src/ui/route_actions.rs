@@ -216,6 +216,7 @@ impl App {
             erase: (!erase.is_empty()).then(|| erase.to_owned()),
             give_up: plan.consent.give_up.clone(),
             thermometers: Vec::new(),
+            meters: Vec::new(),
             number: self.yard.count_hauls(serial),
         }
     }

@@ -8,7 +8,7 @@ use crate::conclude::models::cache::CacheModel;
 use crate::conclude::models::heat::HeatModel;
 use crate::conclude::models::{Models, Refusal, Told};
 use crate::conclude::{Conclusions, Finding, slope_ends};
-use crate::conclude::{figure, quantile};
+use crate::conclude::{figure, measured, quantile};
 use crate::drive::{LoadKind, Pattern};
 use crate::quantity::stats::Repeated;
 use crate::quantity::units::significant;
@@ -307,8 +307,13 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::LongestOperation
         | FigureId::LatencyP50
         | FigureId::LatencyP99
-        | FigureId::LatencyP999 => true,
-        FigureId::Hottest
+        | FigureId::LatencyP999
+        | FigureId::PowerUnderLoad
+        | FigureId::HighestPower
+        | FigureId::EnergyPerByte
+        | FigureId::RatePerWatt => true,
+        FigureId::PowerAtRest
+        | FigureId::Hottest
         | FigureId::RiseAboveAmbient
         | FigureId::Throttlings
         | FigureId::UntilItThrottles
@@ -350,9 +355,10 @@ fn figures(readings: &Readings, conclusions: &Conclusions, loads: &[LoadFigure])
             let end = conclusions.findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
             end.map(|c| (c.written_low.as_f64(), c.written_high.as_f64()))
         }
-        FigureId::WriteAmplification => readings.write_amplification().map(|i| (i.low, i.high)),
         FigureId::Access => around(&s.spans.as_ref()?.spans.first()?.access_us, 1e-6),
-        id => quantile(id, readings).map(|b| (b.from_ns as f64 / 1e9, b.to_ns as f64 / 1e9)),
+        id => quantile(id, readings)
+            .map(|b| (b.from_ns as f64 / 1e9, b.to_ns as f64 / 1e9))
+            .or_else(|| measured(id, readings).map(|i| (i.low, i.high)).filter(|i| i.1.is_finite())),
     };
     let of = |id: FigureId| {
         if of_one_load(id) && !one_load {

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::quantity::histogram::Bin;
 use crate::quantity::steady::Steadiness;
 use crate::quantity::units::{Celsius, Rate};
-use crate::quantity::{FigureId, FindingKind, mb_s};
+use crate::quantity::{FigureId, FindingKind, Interval, mb_s};
 use crate::readings::{Consistency, During, Readings};
 
 use super::surveys::freight::Costs;
@@ -136,6 +136,20 @@ pub fn quantile(id: FigureId, readings: &Readings) -> Option<Bin> {
     }
 }
 
+/// A figure that the readings give together with its interval; without bounds where nothing tells them. `None` of other figures.
+#[must_use]
+pub fn measured(id: FigureId, readings: &Readings) -> Option<Interval> {
+    let meters = readings.meters();
+    match id {
+        FigureId::WriteAmplification => readings.write_amplification(),
+        FigureId::PowerAtRest => meters.rest().watts(),
+        FigureId::PowerUnderLoad => meters.load().watts(),
+        FigureId::EnergyPerByte => meters.load().joules_per_byte(),
+        FigureId::RatePerWatt => meters.load().bytes_per_joule(),
+        _ => None,
+    }
+}
+
 /// One figure, in the unit of its quantity; `None` where the record cannot give it.
 #[must_use]
 pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> Option<f64> {
@@ -177,7 +191,12 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::TimeToReturn => Some(freight()?.returned_s),
         FigureId::TimeToDurable => freight()?.durable_s,
         FigureId::Amplification => freight()?.amplification,
-        FigureId::WriteAmplification => readings.write_amplification().map(|i| i.value),
+        FigureId::WriteAmplification
+        | FigureId::PowerAtRest
+        | FigureId::PowerUnderLoad
+        | FigureId::EnergyPerByte
+        | FigureId::RatePerWatt => measured(id, readings).map(|i| i.value),
+        FigureId::HighestPower => readings.meters().highest(),
         // Those that `quantile` could not tell.
         FigureId::LatencyP50
         | FigureId::LatencyP99

@@ -21,7 +21,7 @@ pub mod surveys;
 mod tests;
 pub mod verdict;
 
-pub use figures::{Figures, figure, quantile};
+pub use figures::{Figures, figure, measured, quantile};
 pub use finding::{Assumption, Candidate, Conclusions, Finding};
 pub use range::Between;
 pub use slope::{Slope, slope_ends};

@@ -8,6 +8,7 @@ pub mod health;
 mod identity;
 mod latency;
 mod load;
+mod meter;
 pub mod mixture;
 pub mod permutation;
 pub mod protocol;
@@ -26,6 +27,7 @@ use crate::quantity::units::{Bytes, Celsius};
 pub use identity::{DeviceFacts, DriveIdentity, DriveKind, Link};
 pub use latency::LatencySummary;
 pub use load::{Load, LoadKind, Pattern, lookout_block};
+pub use meter::{MeterReading, MeterUnit, MeterValue};
 pub use vitals::Vitals;
 
 /// How a load is ended.
@@ -229,6 +231,11 @@ pub trait Drive: Send {
         Vec::new()
     }
 
+    /// Meters beside it, but for thermometers. Asked once a second; must not make the load wait.
+    fn meters(&mut self) -> Vec<MeterReading> {
+        Vec::new()
+    }
+
     /// True when the drive computes its own time, so that it may be run faster than real time.
     fn is_simulated(&self) -> bool {
         false
@@ -267,6 +274,9 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
     }
     fn temperatures(&mut self) -> Vec<(String, Celsius)> {
         (**self).temperatures()
+    }
+    fn meters(&mut self) -> Vec<MeterReading> {
+        (**self).meters()
     }
     fn is_simulated(&self) -> bool {
         (**self).is_simulated()

@@ -92,9 +92,11 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::HaulStarted(_) => Some("haul".into()),
             Event::LegStarted { leg, .. } => Some(format!("leg {leg}")),
             Event::Sample(s) => Some(format!("{}", s.written)),
-            Event::Vitals { .. } | Event::Temperatures { .. } | Event::Latencies(_) | Event::Freight(_) => {
-                None
-            }
+            Event::Vitals { .. }
+            | Event::Temperatures { .. }
+            | Event::Meters { .. }
+            | Event::Latencies(_)
+            | Event::Freight(_) => None,
             Event::Fault { .. } => Some("fault".into()),
             Event::StepStarted { .. } => Some("step".into()),
             Event::StepEnded { .. } => Some("step over".into()),

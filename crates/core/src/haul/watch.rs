@@ -10,7 +10,7 @@ use crate::record::Event;
 const VITALS_EVERY: Duration = Duration::from_secs(10);
 /// So often it is looked whether something in it is news.
 const VITALS_LOOK_EVERY: Duration = Duration::from_secs(1);
-/// Other temperatures are read this often.
+/// Other temperatures, and meters, are read this often.
 const TEMPERATURES_EVERY: Duration = Duration::from_secs(1);
 /// Failed operations that are told one by one; after these, one a second.
 const FAULTS_TOLD: u64 = 2000;
@@ -56,6 +56,10 @@ impl HealthWatch {
             let readings = drive.temperatures();
             if !readings.is_empty() {
                 events.push(Event::Temperatures { at, readings });
+            }
+            let readings = drive.meters();
+            if !readings.is_empty() {
+                events.push(Event::Meters { at, readings });
             }
         }
         events

@@ -36,6 +36,25 @@ pub enum Quantity {
     /// A share, 0 to 1.
     #[serde(rename = "share")]
     Share,
+    /// Watts.
+    #[serde(rename = "W")]
+    Watts,
+    /// Joules a byte.
+    #[serde(rename = "J/B")]
+    JoulesPerByte,
+    /// Bytes a joule: bytes per second for each watt.
+    #[serde(rename = "B/J")]
+    BytesPerJoule,
+}
+
+/// In three significant digits, as much as meters are worth.
+fn three(v: f64) -> String {
+    let digits = match v.abs() {
+        a if a >= 99.5 => 0,
+        a if a >= 9.95 => 1,
+        _ => 2,
+    };
+    format!("{v:.digits$}")
 }
 
 impl Quantity {
@@ -53,6 +72,9 @@ impl Quantity {
             Self::Kelvin => format!("{} K", significant((v * 10.0).round() / 10.0)),
             Self::Count => grouped(v.max(0.0).round() as u64),
             Self::Share => format!("{:.1} %", v * 100.0),
+            Self::Watts => format!("{} W", three(v)),
+            Self::JoulesPerByte => format!("{} J/GB", three(v * 1e9)),
+            Self::BytesPerJoule => format!("{} MB/s a watt", three(v / 1e6)),
         }
     }
 
@@ -80,6 +102,9 @@ impl Quantity {
             Self::Kelvin => ("K", 1.0),
             Self::Count => ("", 1.0),
             Self::Share => ("%", 0.01),
+            Self::Watts => ("W", 1.0),
+            Self::JoulesPerByte => ("J/GB", 1e-9),
+            Self::BytesPerJoule => ("MB/s a watt", 1e6),
         }
     }
 
@@ -130,6 +155,13 @@ impl Quantity {
             Self::Share => {
                 number("%").map(|p| p / 100.0).ok_or_else(|| format!("\"{shown}\" is no share such as 5 %"))
             }
+            Self::Watts => number("W").ok_or_else(|| format!("\"{shown}\" is no power such as 4.5 W")),
+            Self::JoulesPerByte => number("J/GB")
+                .map(|v| v * 1e-9)
+                .ok_or_else(|| format!("\"{shown}\" is no energy such as 2.5 J/GB")),
+            Self::BytesPerJoule => number("MB/s a watt")
+                .map(|v| v * 1e6)
+                .ok_or_else(|| format!("\"{shown}\" is no rate for a watt such as 400 MB/s a watt")),
             Self::PerSecond => {
                 number("IOPS").ok_or_else(|| format!("\"{shown}\" is no rate such as 900 IOPS"))
             }
@@ -189,6 +221,8 @@ pub enum Needs {
     Nothing,
     /// A leg that reads or writes.
     Load,
+    /// A rest leg.
+    Rest,
     /// A leg that writes.
     Write,
     /// A scan leg.
@@ -214,6 +248,7 @@ impl Needs {
         match self {
             Self::Nothing => "any leg",
             Self::Load => "a leg that reads or writes",
+            Self::Rest => "a rest leg",
             Self::Write => "a leg that writes",
             Self::Scan => "a scan leg",
             Self::Spans => "a spans leg",
@@ -287,6 +322,11 @@ figures! {
     TimeToDurable, "time to durable", Seconds, Lower, Freight, "Time until all its files were durable.";
     Amplification, "file system amplification", Share, Lower, Freight, "Bytes that the block layer wrote over those in its files.";
     WriteAmplification, "write amplification", Share, Lower, Write, "Bytes that the drive wrote to its media over those that hosts wrote, by its own counts.";
+    PowerAtRest, "power at rest", Watts, Lower, Rest, "Mean power at rest, its first five seconds left out, by the meters.";
+    PowerUnderLoad, "power under load", Watts, Lower, Load, "Mean power under load, by the meters.";
+    HighestPower, "highest power", Watts, Lower, Load, "Highest power of a second under load, by the meters.";
+    EnergyPerByte, "energy per gigabyte", JoulesPerByte, Lower, Load, "Energy under load over what was read and written, by the meters.";
+    RatePerWatt, "rate per watt", BytesPerJoule, Higher, Load, "Bytes read and written for a joule under load, by the meters.";
     LookoutP50, "lookout p50", Seconds, Lower, Lookout, "Half of the lookout's reads waited no longer under load.";
     LookoutP99, "lookout p99", Seconds, Lower, Lookout, "99 of 100 of the lookout's reads waited no longer under load.";
     LookoutP999, "lookout p99.9", Seconds, Lower, Lookout, "999 of 1,000 of the lookout's reads waited no longer under load.";
@@ -435,6 +475,9 @@ mod tests {
                 Quantity::Kelvin => "K",
                 Quantity::Count => "a number",
                 Quantity::Share => "%",
+                Quantity::Watts => "W",
+                Quantity::JoulesPerByte => "J/GB",
+                Quantity::BytesPerJoule => "MB/s a watt",
             };
             out.push_str(&format!("| `{}` | {unit} | {} | {} |\n", r.name, r.needs.words(), r.about));
         }
@@ -451,6 +494,9 @@ mod tests {
     fn a_number_has_no_more_digits_than_its_interval_allows() {
         for (quantity, value, half, words) in [
             (Quantity::Rate, 1487.3e6, 21.4e6, "1 487 ± 21 MB/s"),
+            (Quantity::Watts, 4.3512, 0.031, "4.351 ± 0.031 W"),
+            (Quantity::JoulesPerByte, 2.5e-9, 0.12e-9, "2.50 ± 0.12 J/GB"),
+            (Quantity::BytesPerJoule, 4e8, 1.2e7, "400 ± 12 MB/s a watt"),
             (Quantity::Rate, 1487.3e6, 214e6, "1 490 ± 210 MB/s"),
             (Quantity::Rate, 1082.83e6, 2.51e6, "1 082.8 ± 2.5 MB/s"),
             (Quantity::Seconds, 0.4, 1e-17, "400 ± 0 ms"),

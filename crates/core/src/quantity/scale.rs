@@ -163,15 +163,37 @@ fn on_rows(low: f64, high: f64, between: usize, most: usize, steps: &[f64], whol
 /// Rates from zero up on a plot of `rows` rows, with at most `most` ticks, each on a row: the axis and its top in B/s.
 #[must_use]
 pub fn rates_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
-    let largest = if largest > 0.0 { largest * 1.02 } else { 1e6 };
+    let largest = if largest > 0.0 { largest } else { 1e6 };
+    from_zero_on_rows(largest, rows, most, "MB/s", |v| mb_s_figure(v / 1e6))
+}
+
+/// Power from zero up on a plot of `rows` rows, each tick on a row: the axis, and its top in W.
+#[must_use]
+pub fn watts_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
+    from_zero_on_rows(if largest > 0.0 { largest } else { 1.0 }, rows, most, "W", significant)
+}
+
+fn from_zero_on_rows(
+    largest: f64,
+    rows: usize,
+    most: usize,
+    unit: &'static str,
+    words: impl Fn(f64) -> String,
+) -> (Axis, f64) {
+    let largest = largest * 1.02;
     let decade = largest.log10().floor();
     let steps: Vec<f64> =
         (-2..=1).flat_map(|d| ROUND.map(|m| m * 10f64.powf(decade + f64::from(d)))).collect();
     let at = on_rows(0.0, largest, rows.saturating_sub(1), most, &steps, f64::INFINITY);
     let tick = |i: usize| i as f64 * at.step;
-    let ticks =
-        (0..at.ticks).map(tick).map(|value| Tick { value, words: mb_s_figure(value / 1e6) }).collect();
-    (Axis { unit: "MB/s", ticks }, at.high)
+    let ticks = (0..at.ticks).map(tick).map(|value| Tick { value, words: words(value) }).collect();
+    (Axis { unit, ticks }, at.high)
+}
+
+/// Power from zero up, W.
+#[must_use]
+pub fn watts(to: f64, most: usize) -> Axis {
+    Axis { unit: "W", ticks: linear(0.0, to, most, 1.0, significant) }
 }
 
 /// Temperatures on a plot of `rows` rows, each tick on a row: the axis, and its ends in °C.
@@ -270,6 +292,7 @@ mod tests {
             }
         }
         assert_eq!(words(&rates_on_rows(3.18e9, 11, 6).0), ["0", "1 000", "2 000", "3 000"]);
+        assert_eq!(words(&watts_on_rows(5.8, 7, 6).0), ["0", "2", "4", "6"]);
     }
 
     #[test]

@@ -8,6 +8,7 @@ mod expected;
 mod field;
 mod freight;
 mod ground;
+mod power;
 pub mod rounds;
 pub(crate) mod run;
 mod scan;
@@ -32,6 +33,7 @@ pub use cut::CutLeg;
 pub use field::{During, LatencyField};
 pub use freight::FreightLog;
 pub use ground::Ground;
+pub use power::{Does, Energy, MeterLane, Meters};
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};
@@ -136,6 +138,7 @@ pub struct Readings {
     faults: Vec<FaultReading>,
     vitals: Vec<(Duration, Vitals)>,
     temperatures: Vec<TemperatureLane>,
+    meters: Meters,
     latencies: LatencyField,
     lookout: LatencyField,
     freight: FreightLog,
@@ -170,6 +173,7 @@ impl Readings {
             }
             Event::LegStarted { at, leg } => {
                 self.paused = false;
+                self.meters.turn();
                 self.legs.push(LegReading {
                     leg: *leg,
                     from: *at,
@@ -209,6 +213,16 @@ impl Readings {
                         }
                     }
                 }
+            }
+            Event::Meters { at, readings } => {
+                let leg = self.legs.last().map_or(0, |l| l.leg);
+                let does = match self.leg_kind(leg) {
+                    _ if self.paused => Does::Rest,
+                    LegKind::Rest => Does::Rest,
+                    kind if kind.moves() => Does::Load,
+                    _ => Does::Other,
+                };
+                self.meters.push(*at, readings, does, leg, (self.written + self.read).get());
             }
             Event::Fault { at, position, kind, message } => {
                 // Records of before the kind was stated have it in the message alone.
@@ -250,9 +264,13 @@ impl Readings {
             Event::Note { at, text } => self.notes.push((*at, text.clone())),
             Event::Paused { .. } => {
                 self.paused = true;
+                self.meters.turn();
                 self.run_open = false;
             }
-            Event::Resumed { .. } => self.paused = false,
+            Event::Resumed { .. } => {
+                self.paused = false;
+                self.meters.turn();
+            }
             Event::LegEnded { at, leg, why, summary } => {
                 if summary.flush.is_some() {
                     self.flushed(*leg);
@@ -446,34 +464,52 @@ impl Readings {
         to: f64,
         columns: usize,
     ) -> Vec<(&str, Vec<Option<f64>>)> {
-        let width = (to - from).max(f64::MIN_POSITIVE);
-        let lane = |lane: &TemperatureLane| {
-            let mut out = vec![None; columns];
-            let mut before: Option<(usize, f64)> = None;
-            let inside = if ruler == Ruler::Elapsed {
-                let index = |s: f64| lane.readings.partition_point(|(at, _)| at.as_secs_f64() < s);
-                &lane.readings[index(from)..index(to + 1e-9)]
-            } else {
-                &lane.readings[..]
-            };
-            // A few readings a column show as much as all of them, and days of them would take too long for a frame.
-            let stride = (inside.len() / (columns * 8).max(1)).max(1);
-            for (at, value) in inside.iter().step_by(stride) {
-                let Some(place) = self.place_of(ruler, *at) else { continue };
-                let share = (place - from) / width;
-                if !(0.0..=1.0).contains(&share) || columns == 0 {
-                    continue;
-                }
-                let column = ((share * columns as f64) as usize).min(columns - 1);
-                if let Some((last, value)) = before.filter(|(last, _)| *last < column) {
-                    out[last + 1..column].fill(Some(value));
-                }
-                out[column] = Some(value.degrees());
-                before = Some((column, value.degrees()));
-            }
-            out
+        let of = |l: &TemperatureLane| {
+            self.newest_columns(&l.readings, |t| t.degrees(), ruler, (from, to), columns)
         };
-        self.temperatures.iter().map(|l| (l.name.as_str(), lane(l))).collect()
+        self.temperatures.iter().map(|l| (l.name.as_str(), of(l))).collect()
+    }
+
+    /// Power between two places of a ruler, in so many columns, W, as [`Self::temperature_columns`] has temperatures.
+    #[must_use]
+    pub fn power_columns(&self, ruler: Ruler, from: f64, to: f64, columns: usize) -> Vec<Option<f64>> {
+        self.newest_columns(self.meters.power(), |w| w, ruler, (from, to), columns)
+    }
+
+    fn newest_columns<T: Copy>(
+        &self,
+        readings: &[(Duration, T)],
+        value_of: impl Fn(T) -> f64,
+        ruler: Ruler,
+        (from, to): (f64, f64),
+        columns: usize,
+    ) -> Vec<Option<f64>> {
+        let width = (to - from).max(f64::MIN_POSITIVE);
+        let mut out = vec![None; columns];
+        let mut before: Option<(usize, f64)> = None;
+        let inside = if ruler == Ruler::Elapsed {
+            let index = |s: f64| readings.partition_point(|(at, _)| at.as_secs_f64() < s);
+            &readings[index(from)..index(to + 1e-9).max(index(from))]
+        } else {
+            readings
+        };
+        // A few readings a column show as much as all of them, and days of them would take too long for a frame.
+        let stride = (inside.len() / (columns * 8).max(1)).max(1);
+        for (at, value) in inside.iter().step_by(stride) {
+            let Some(place) = self.place_of(ruler, *at) else { continue };
+            let share = (place - from) / width;
+            if !(0.0..=1.0).contains(&share) || columns == 0 {
+                continue;
+            }
+            let column = ((share * columns as f64) as usize).min(columns - 1);
+            if let Some((last, value)) = before.filter(|(last, _)| *last < column) {
+                out[last + 1..column].fill(Some(value));
+            }
+            let value = value_of(*value);
+            out[column] = Some(value);
+            before = Some((column, value));
+        }
+        out
     }
 
     /// The head of the record.
@@ -521,6 +557,11 @@ impl Readings {
     #[must_use]
     pub fn temperatures(&self) -> &[TemperatureLane] {
         &self.temperatures
+    }
+    /// Meters beside the drive, and what they say of its power.
+    #[must_use]
+    pub const fn meters(&self) -> &Meters {
+        &self.meters
     }
     /// How long operations took, second by second; empty in records of before version 3.
     #[must_use]

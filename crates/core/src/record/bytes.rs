@@ -5,22 +5,25 @@
 //! sample; all other events are JSON at their index, but for latencies. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
-//! Layout, version 4: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
-//! before version 3) have in place of JSON: 1, end ns, span ns, leg × 2 (+ 1: the lookout's), bins.
+//! Layout, version 5: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
+//! before version 3) have in place of JSON: 1, end ns, span ns, leg × 2 (+ 1: the lookout's), bins; meters (not before version 5): 2, at ns,
+//! count, and of each: length of its name, name, unit, millionths.
 //! Columns: end ns, span ns, leg, written, read, position, temperature, latency (operations, p50, p99, max), other,
 //! errors, fill, busy (not in version 1). An optional column starts with a marker: 0 never, 1 always, 2 bitmap follows.
 
 use std::time::Duration;
 
-use crate::drive::LatencySummary;
+use crate::drive::{LatencySummary, MeterReading, MeterUnit, MeterValue};
 use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::record::{Event, Latencies, Sample, Whose};
 
-/// Version 4 brought events of freight, which older programs do not know.
-const VERSION: u8 = 4;
+/// Version 4 brought events of freight and version 5 those of meters, which older programs do not know.
+const VERSION: u8 = 5;
 /// Begins an event that is no JSON, which begins with a brace: latencies, since version 3.
 const LATENCIES: u8 = 1;
+/// The same: what meters said, since version 5.
+const METERS: u8 = 2;
 
 /// Why the bytes of a batch could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -34,7 +37,7 @@ pub enum BatchError {
         what: &'static str,
     },
     /// Written by a newer program.
-    #[error("the batch has format version {found}, this program reads up to 4")]
+    #[error("the batch has format version {found}, this program reads up to 5")]
     Version {
         /// What it says.
         found: u8,
@@ -193,6 +196,7 @@ pub fn encode<E>(events: &[Event], to_json: impl Fn(&Event) -> Result<Vec<u8>, E
         if !matches!(event, Event::Sample(_)) {
             let bytes = match event {
                 Event::Latencies(latencies) => written(latencies),
+                Event::Meters { at, readings } => metered(*at, readings),
                 event => to_json(event)?,
             };
             put(&mut out, index as u64);
@@ -211,6 +215,35 @@ fn written(latencies: &Latencies) -> Vec<u8> {
     put(&mut out, u64::from(latencies.leg) << 1 | u64::from(latencies.whose == Whose::Lookout));
     latencies.counts.write(&mut out);
     out
+}
+
+/// Meters, second by second, are too many for text as well.
+fn metered(at: Duration, readings: &[MeterReading]) -> Vec<u8> {
+    let mut out = vec![METERS];
+    put(&mut out, nanos(at));
+    put(&mut out, readings.len() as u64);
+    for MeterReading { name, value } in readings {
+        put(&mut out, name.len() as u64);
+        out.extend(name.as_bytes());
+        out.push(value.unit as u8);
+        put_signed(&mut out, value.micros);
+    }
+    out
+}
+
+fn meters(bytes: &[u8]) -> Result<Event, BatchError> {
+    let mut r = Reader { bytes, at: 1, what: "meters" };
+    let damaged = |what: &str| BatchError::Damaged(format!("{what} of a meter that makes no sense"));
+    let at = Duration::from_nanos(r.get()?);
+    let count = r.count(bytes.len())?;
+    let mut readings = Vec::with_capacity(count);
+    for _ in 0..count {
+        let length = r.count(bytes.len())?;
+        let name = String::from_utf8(r.slice(length)?.to_vec()).map_err(|_| damaged("the name"))?;
+        let unit = MeterUnit::ALL.get(usize::from(r.byte()?)).copied().ok_or_else(|| damaged("the unit"))?;
+        readings.push(MeterReading { name, value: MeterValue { unit, micros: r.get_signed()? } });
+    }
+    Ok(Event::Meters { at, readings })
 }
 
 fn latencies(bytes: &[u8]) -> Result<Latencies, BatchError> {
@@ -317,10 +350,10 @@ pub fn decode(
         if events.len() != index {
             return Err(BatchError::Damaged(format!("an event stands at index {index}, which is taken")));
         }
-        let event = if json.first() == Some(&LATENCIES) {
-            Event::Latencies(Box::new(latencies(json)?))
-        } else {
-            from_json(json).map_err(BatchError::Damaged)?
+        let event = match json.first() {
+            Some(&LATENCIES) => Event::Latencies(Box::new(latencies(json)?)),
+            Some(&METERS) => meters(json)?,
+            _ => from_json(json).map_err(BatchError::Damaged)?,
         };
         if event.at() > LONGEST {
             return Err(BatchError::Damaged("a time beyond a century".into()));
@@ -397,7 +430,12 @@ mod tests {
                     counts: Histogram::of(points),
                 }))
             });
-        prop_oneof![5 => sample, 1 => note, 2 => latencies]
+        let reading = (".{0,9}", 0..MeterUnit::ALL.len(), any::<i64>()).prop_map(|(name, unit, micros)| {
+            MeterReading { name, value: MeterValue { unit: MeterUnit::ALL[unit], micros } }
+        });
+        let meters = (any::<u32>(), proptest::collection::vec(reading, 0..4))
+            .prop_map(|(at, readings)| Event::Meters { at: Duration::from_millis(at.into()), readings });
+        prop_oneof![5 => sample, 1 => note, 2 => latencies, 1 => meters]
     }
 
     proptest! {

@@ -3,7 +3,7 @@
 //! Times are spans since the haul began. A sample's `end` is the end of its interval; its own length is `span`, so
 //! samples need not be evenly spaced and a gap between two samples is visible as such.
 
-use crate::drive::{FaultKind, LatencySummary, Vitals};
+use crate::drive::{FaultKind, LatencySummary, MeterReading, Vitals};
 use crate::record::forecast::Forecast;
 use std::time::Duration;
 
@@ -253,6 +253,13 @@ pub enum Event {
         /// By name.
         readings: Vec<(String, Celsius)>,
     },
+    /// Meters beside the drive, all that answered at that moment.
+    Meters {
+        /// Since the haul began.
+        at: Duration,
+        /// By name.
+        readings: Vec<MeterReading>,
+    },
     /// Something went wrong with the drive.
     Fault {
         /// Since the haul began.
@@ -350,6 +357,7 @@ impl Event {
             Self::LegStarted { at, .. }
             | Self::Vitals { at, .. }
             | Self::Temperatures { at, .. }
+            | Self::Meters { at, .. }
             | Self::Fault { at, .. }
             | Self::StepStarted { at, .. }
             | Self::StepEnded { at, .. }

@@ -83,6 +83,7 @@ fn has(route: &Route, needs: Needs) -> Result<(), &'static str> {
     let found = match needs {
         Needs::Nothing => true,
         Needs::Load => has(&|l| l.kind.moves()),
+        Needs::Rest => has(&|l| l.kind == LegKind::Rest),
         Needs::Write => has(&|l| l.written_share() > 0.0),
         Needs::Scan => kind(LegKind::Scan),
         Needs::Spans => kind(LegKind::Spans),

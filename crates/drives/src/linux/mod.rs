@@ -12,6 +12,7 @@ pub mod guard;
 pub mod health;
 mod lookout;
 mod mapper;
+mod meter;
 mod mover;
 mod pass_through;
 mod pump;
@@ -30,7 +31,7 @@ pub use file::{FileDrive, FileError};
 pub use file_system::{FileSystem, Room};
 pub use filler::{filler_path, room_for_level};
 pub use freight::{FolderDrive, FolderError, shape_of};
-pub use thermometer::{Outside, WithThermometers};
+pub use meter::{Meter, WithMeters};
 
 #[cfg(test)]
 mod tests;

@@ -19,6 +19,8 @@ pub struct HeatModel {
     /// The sensor gives whole degrees, once a second.
     reading: Celsius,
     reading_age: f64,
+    /// Energy drawn and time passed since the meter was asked, J and s.
+    drawn: (f64, f64),
 }
 
 impl HeatModel {
@@ -43,7 +45,14 @@ impl HeatModel {
             throttled_for: 0.0,
             reading: Celsius::new(degrees.round()),
             reading_age: 0.0,
+            drawn: (0.0, 0.0),
         }
+    }
+
+    /// Mean power since it was last asked, W; at rest before any time has passed.
+    pub fn watts(&mut self) -> f64 {
+        let (joules, seconds) = std::mem::take(&mut self.drawn);
+        if seconds > 0.0 { joules / seconds } else { self.spec.idle_watts }
     }
 
     /// What is left of the rate now.
@@ -64,6 +73,7 @@ impl HeatModel {
     /// Lets `seconds` pass while so many bytes a second are moved: the exact solution for constant power.
     pub fn pass(&mut self, seconds: f64, bytes_per_second: f64) {
         let watts = self.spec.idle_watts + self.spec.watts_per_gb_s * bytes_per_second / 1e9;
+        self.drawn = (self.drawn.0 + watts * seconds, self.drawn.1 + seconds);
         let goal = self.ambient + self.cooling.resistance * watts;
         self.degrees = goal + (self.degrees - goal) * (-seconds / self.cooling.tau.as_secs_f64()).exp();
         if self.throttled {
@@ -99,6 +109,7 @@ mod tests {
             throttle: Some(Celsius::new(80.0)),
             resume: Some(Celsius::new(74.0)),
             factor: 0.4,
+            metered: false,
             cooling: vec![Cooling {
                 name: "bare".into(),
                 resistance: 10.0,
@@ -117,6 +128,16 @@ mod tests {
         assert!((h.degrees - 60.0).abs() < 0.1, "20 + 10 × (2 + 2) = 60, not {}", h.degrees);
         let hot_room = HeatModel::new(&heat(), Some(Celsius::new(38.0)), Some("bare"));
         assert_eq!(hot_room.reading().degrees(), 58.0);
+    }
+
+    #[test]
+    fn its_meter_says_the_mean_since_it_was_asked() {
+        let mut h = HeatModel::new(&heat(), None, None);
+        assert_eq!(h.watts(), 2.0);
+        h.pass(1.0, 1e9);
+        h.pass(3.0, 0.0);
+        assert!((h.watts() - (4.0 + 3.0 * 2.0) / 4.0).abs() < 1e-12);
+        assert_eq!(h.watts(), 2.0);
     }
 
     #[test]

@@ -18,7 +18,7 @@ use hdrhistogram::Histogram;
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Pattern, Tally,
 };
-use hollow_mile_core::drive::{LatencySummary, Vitals};
+use hollow_mile_core::drive::{LatencySummary, MeterReading, MeterUnit, Vitals};
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
 use rand::{RngExt, SeedableRng};
@@ -386,6 +386,14 @@ impl Drive for SimDrive {
 
     fn flush(&mut self) -> Result<LoadSummary, DriveError> {
         Ok(LoadSummary { flush: Some(self.flush_time()), ..LoadSummary::default() })
+    }
+
+    fn meters(&mut self) -> Vec<MeterReading> {
+        if !self.spec.heat.metered {
+            return Vec::new();
+        }
+        let value = MeterUnit::Watt.value(self.heat.watts());
+        value.map(|value| MeterReading { name: "supply".into(), value }).into_iter().collect()
     }
 
     fn vitals(&mut self) -> Option<Vitals> {

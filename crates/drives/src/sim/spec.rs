@@ -201,6 +201,9 @@ pub struct Heat {
     /// What is left of the rate while throttled, 0 to 1.
     #[serde(default = "half")]
     pub factor: f64,
+    /// A meter stands beside it and tells what it draws.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub metered: bool,
     /// Ways to cool it; the first is how it comes.
     pub cooling: Vec<Cooling>,
 }

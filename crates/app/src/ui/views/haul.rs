@@ -250,8 +250,9 @@ impl HaulView {
     }
 }
 
-/// Rows of all lanes from which the lookout has one beside the latency of the load.
-const ROWS_FOR_LOOKOUT: u16 = 26;
+/// Rows of all lanes from which there are three below the rate, and from which there are four.
+const ROWS_FOR_THREE: u16 = 26;
+const ROWS_FOR_FOUR: u16 = 34;
 
 /// Where everything stands.
 struct Layout {
@@ -265,6 +266,8 @@ struct Layout {
     /// None where there was no lookout; in the place of the other latency where there is room for one only.
     lookout: Option<Rect>,
     temperature: Rect,
+    /// None where no meter tells it, or where there is no room; by position it has no place.
+    power: Option<Rect>,
     /// What holds files up; of no height where there are none.
     held: Rect,
     ruler: Rect,
@@ -272,7 +275,7 @@ struct Layout {
 }
 
 impl Layout {
-    fn of(area: Rect, looked_out: bool, files: bool) -> Self {
+    fn of(area: Rect, looked_out: bool, files: bool, powered: bool) -> Self {
         let head = Rect { height: 1, ..area };
         let answer = Rect { y: area.y + 1, height: 2, ..area };
         let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
@@ -294,16 +297,33 @@ impl Layout {
         let ruler = Rect { y: lanes.y + lanes.height.saturating_sub(2), height: 2, ..lanes };
         let held = Rect { y: ruler.y.saturating_sub(1), height: u16::from(files), ..lanes };
         let rows = lanes.height.saturating_sub(3 + held.height);
-        // Half for the rate, the rest in two, or in three; never so low that a lane has no picture.
-        let three = looked_out && rows >= ROWS_FOR_LOOKOUT;
-        let low = (rows * if three { 21 } else { 26 } / 100).max(3);
-        let high = rows.saturating_sub(low * if three { 3 } else { 2 });
+        // Half for the rate, the rest in two, three or four; never so low that a lane has no picture.
+        let three = looked_out && rows >= ROWS_FOR_THREE;
+        let powered = powered && rows >= if three { ROWS_FOR_FOUR } else { ROWS_FOR_THREE };
+        let below = 2 + u16::from(three) + u16::from(powered);
+        let low = (rows * [26, 21, 17][usize::from(below) - 2] / 100).max(3);
+        let high = rows.saturating_sub(low * below);
         let rate = Rect { y: lanes.y + 1, height: high, ..lanes };
         let latency = Rect { y: rate.y + high, height: low, ..lanes };
         let second = Rect { y: latency.y + if three { low } else { 0 }, ..latency };
         let temperature = Rect { y: second.y + low, ..latency };
         let lookout = looked_out.then_some(second);
-        Self { head, answer, road, spine, flags, rate, latency, lookout, temperature, held, ruler, panel }
+        let power = powered.then_some(Rect { y: temperature.y + low, ..latency });
+        Self {
+            head,
+            answer,
+            road,
+            spine,
+            flags,
+            rate,
+            latency,
+            lookout,
+            temperature,
+            power,
+            held,
+            ruler,
+            panel,
+        }
     }
 }
 
@@ -322,7 +342,8 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let files = !readings.freight().is_empty() && !by_place;
     let copies = files && freight::copies(readings);
     let looked_out = !readings.lookout().is_empty() && !by_place;
-    let at = Layout::of(area, looked_out || copies, files);
+    let powered = !readings.meters().power().is_empty() && !by_place;
+    let at = Layout::of(area, looked_out || copies, files, powered);
     head(frame, readings, at.head, buf);
     let answer = match frame.shown_live {
         Some(live) => live.answer(),
@@ -394,6 +415,9 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     }
     let limit = readings.throttle_limit().map(|l| l.degrees());
     lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
+    if let Some(area) = at.power {
+        lane::power(area, buf, &readings.power_columns(view.ruler, from, to, columns.len()), theme);
+    }
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
     for mark in &view.marks {

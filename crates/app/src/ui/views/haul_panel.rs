@@ -2,6 +2,7 @@
 
 use crate::told::findings;
 use crate::told::headline;
+use crate::told::power::power_lines;
 use crate::told::words;
 use std::time::Duration;
 
@@ -109,6 +110,9 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     let mut all = vec![("speed", speed)];
     all.extend(f.whole().map(|c| ("the whole", even(&c))));
     all.extend(f.after_cache.as_ref().map(|c| ("after the cache end", even(c))));
+    let power = power_lines(r).into_iter().filter(|l| l.0 != "now").map(|(name, v)| format!("{name} {v}"));
+    let power: Vec<String> = power.collect();
+    all.extend((!power.is_empty()).then_some(("power", power)));
     all.extend(findings::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
     all.extend(Some(r.doubts()).filter(|d| !d.is_empty()).map(|d| ("doubts", d)));
     all
@@ -179,6 +183,8 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
             lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
         }
     }
+    let power = power_lines(r).into_iter().find(|l| l.0 == "now");
+    lines.extend(power.filter(|_| live.is_some()).map(|(_, watts)| ("power", watts)));
     if let Some(n) = live.and_then(|_| r.steady_rounds()) {
         lines.push(("steady", format!("{n} of 5 rounds inside")));
     }

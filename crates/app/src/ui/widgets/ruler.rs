@@ -61,7 +61,9 @@ mod tests {
     fn what_lies_beside_the_window_is_not_drawn() {
         let area = Rect::new(3, 2, 80, 2);
         let theme = Theme::new(Depth::Mono);
-        for window in [(4.999_999_999_99, 4.999_999_999_99), (5.0, 5.0), (0.0, 0.0), (7.0, 3.0), (0.0, f64::NAN)] {
+        for window in
+            [(4.999_999_999_99, 4.999_999_999_99), (5.0, 5.0), (0.0, 0.0), (7.0, 3.0), (0.0, f64::NAN)]
+        {
             for ruler in [Ruler::Elapsed, Ruler::Moved, Ruler::Position] {
                 let mut buf = Buffer::empty(Rect::new(0, 0, 90, 6));
                 named(area, &mut buf, ruler, window, "elapsed", &theme);

@@ -60,21 +60,24 @@ pub struct Plan {
     pub seed: u64,
 }
 
+/// Has its cache line for itself: what one thread changes at every file keeps no other from what it only looks at.
+#[repr(align(128))]
+struct Apart<T>(T);
+
 /// What all threads see.
 struct Common {
     plan: Plan,
-    next: AtomicU64,
-    gate: Gate,
+    next: Apart<AtomicU64>,
+    gate: Apart<Gate>,
     failed: Shared<Option<(At, Trouble)>>,
     /// Blocks that wait in queues.
     queued: AtomicUsize,
-    /// Number of the next block that is written: what must not be like any before has one of its own.
-    number: AtomicU64,
 }
 
 impl Common {
-    /// The next number. A thread alone needs no locked addition, which waits for all that it stored before.
-    fn claim(&self, numbers: &AtomicU64) -> u64 {
+    /// The next file's place in the order. A thread alone needs no locked addition, which waits for all that it stored before.
+    fn claim(&self) -> u64 {
+        let numbers = &self.next.0;
         if self.plan.threads > 1 || self.plan.carry == Carry::Copy {
             return numbers.fetch_add(1, Ordering::Relaxed);
         }
@@ -118,18 +121,17 @@ impl Job {
         let copies = plan.carry == Carry::Copy;
         let threads = if copies { 2 * pairs } else { pairs };
         let common = Arc::new(Common {
-            next: AtomicU64::new(0),
-            gate: Gate::new(threads),
+            next: Apart(AtomicU64::new(0)),
+            gate: Apart(Gate::new(threads)),
             failed: Shared::default(),
             queued: AtomicUsize::new(0),
-            number: AtomicU64::new(1),
             plan,
         });
         let mut job = Self { common, hands: Vec::new(), threads: Vec::new() };
         for pair in 0..pairs {
             // A thread that cannot be had: those that can are let go again.
             if let Err(e) = job.pair(pair, copies) {
-                job.common.gate.stop();
+                job.common.gate.0.stop();
                 return Err(e);
             }
         }
@@ -172,17 +174,18 @@ impl Job {
             _ => common.plan.inside.way(),
         };
         let thread = std::thread::Builder::new().name(format!("freight-{pair}")).spawn(move || {
-            let mut hand = Hand { common, account, in_hand, way, pair, looks: Looks::default(), mark: None };
+            let mut hand =
+                Hand { common, account, in_hand, way, pair, looks: Looks::default(), mark: None, blocks: 0 };
             if let Err(trouble) = work(&mut hand) {
                 let mut failed = hand.common.failed.lock();
                 if failed.is_none() {
                     *failed = Some((at, trouble));
                 }
                 drop(failed);
-                hand.common.gate.stop();
+                hand.common.gate.0.stop();
             }
             *over.lock() = Some(Instant::now());
-            hand.common.gate.leave();
+            hand.common.gate.0.leave();
         })?;
         self.threads.push(thread);
         Ok(())
@@ -190,7 +193,7 @@ impl Job {
 
     /// Waits for so long, or until nothing is left to do; tells whether nothing is.
     pub fn wait(&self, within: Duration) -> bool {
-        self.common.gate.all_over(within)
+        self.common.gate.0.all_over(within)
     }
 
     /// What every thread did since it was last asked, and how long those that are over had nothing to do.
@@ -238,23 +241,23 @@ impl Job {
 
     /// Takes the load off.
     pub fn pause(&self) {
-        self.common.gate.pause(Duration::from_secs(60));
+        self.common.gate.0.pause(Duration::from_secs(60));
     }
 
     /// Puts it on again.
     pub fn go_on(&self) {
         // A pause is no time in which others still work.
         self.hands.iter().filter_map(|h| h.over.lock().as_mut().map(|o| *o = Instant::now())).for_each(drop);
-        self.common.gate.go();
+        self.common.gate.0.go();
     }
 
     /// Ends it, and waits for what is in flight. True when every file was done with.
     pub fn end(&mut self) -> bool {
-        self.common.gate.stop();
+        self.common.gate.0.stop();
         for thread in self.threads.drain(..) {
             let _ = thread.join();
         }
-        self.common.next.load(Ordering::Relaxed) >= self.files() && self.failed().is_none()
+        self.common.next.0.load(Ordering::Relaxed) >= self.files() && self.failed().is_none()
     }
 }
 
@@ -274,23 +277,25 @@ struct Hand {
     looks: Looks,
     /// When the file before was done with, where this one follows at once.
     mark: Option<Instant>,
+    /// Blocks that it wrote from memory.
+    blocks: u64,
 }
 
 impl Hand {
     /// The next file; `None` when there is none, or it is over.
     fn next(&mut self) -> Option<u32> {
-        if !self.common.gate.is_open() {
+        if !self.common.gate.0.is_open() {
             // What a pause takes is no file's.
             self.mark = None;
-            if !self.common.gate.wait_until_open() {
+            if !self.common.gate.0.wait_until_open() {
                 return None;
             }
         }
-        let next = self.common.claim(&self.common.next);
+        let next = self.common.claim();
         let file = self.common.plan.order.get(next as usize).copied();
         if file.is_none() {
             // Not counted on for ever.
-            self.common.next.store(self.common.plan.order.len() as u64, Ordering::Relaxed);
+            self.common.next.0.store(self.common.plan.order.len() as u64, Ordering::Relaxed);
         }
         file
     }
@@ -302,7 +307,7 @@ impl Hand {
         // Where it could not make them, the others learn that it is over.
         if result.is_ok() {
             let account = &self.account;
-            common.gate.meet(common.plan.threads.max(1), |t| account.lock().done.spent.metadata += t);
+            common.gate.0.meet(common.plan.threads.max(1), |t| account.lock().done.spent.metadata += t);
         }
         result
     }
@@ -311,7 +316,7 @@ impl Hand {
         let tree = self.common.plan.tree.clone();
         let many = tree.folders() as u32;
         for n in 1..=many {
-            if !self.common.gate.may_go_on() {
+            if !self.common.gate.0.may_go_on() {
                 break;
             }
             let began = Instant::now();
@@ -355,7 +360,7 @@ impl Hand {
         self.in_hand.store(0, Ordering::Relaxed);
         if plan.carry == Carry::Delete {
             let account = &self.account;
-            common.gate.meet(plan.threads.max(1), |t| account.lock().done.spent.idle += t);
+            common.gate.0.meet(plan.threads.max(1), |t| account.lock().done.spent.idle += t);
             if self.pair == 0 {
                 self.each_folder(true)?;
             }
@@ -364,7 +369,7 @@ impl Hand {
     }
 
     fn write(&mut self, file: u32, buffers: &Buffers) -> Result<(), Trouble> {
-        let Self { common, account, in_hand, way, looks, mark, .. } = self;
+        let Self { common, account, in_hand, way, looks, mark, blocks, pair, .. } = self;
         let plan = &common.plan;
         in_hand.store(plan.tree.size(file as usize), Ordering::Relaxed);
         // Between two files lies nothing that takes time, but where the load was paused.
@@ -372,16 +377,16 @@ impl Hand {
         let mut writing = Writing::begin(way, &plan.tree, file, plan.direct, began)?;
         while writing.left() > 0 {
             // The first block follows at once.
-            if writing.has_begun() && !common.gate.may_go_on() {
+            if writing.has_begun() && !common.gate.0.may_go_on() {
                 return Ok(());
             }
             let length = writing.left().min(plan.block as u64) as usize;
-            let number = common.claim(&common.number);
-            // Evenly spread, and not the first.
-            let like_before = (number * u64::from(plan.duplicates_percent)) % 100
-                < u64::from(plan.duplicates_percent)
-                && number > 8;
-            let number = if like_before { number % 8 + 1 } else { number };
+            // Evenly spread over the blocks of each thread, and not the first. What is like none before has a number of its own.
+            let (turn, percent) = (*blocks, u64::from(plan.duplicates_percent));
+            let own = turn * plan.threads.max(1) as u64 + *pair as u64 + 1;
+            let like_before = (turn * percent) % 100 < percent && own > 8;
+            let number = if like_before { turn % 8 + 1 } else { own };
+            *blocks += 1;
             // SAFETY: this thread alone has this memory, and no operation of it is in flight.
             let data = unsafe {
                 buffers.stamp(0, length.next_multiple_of(UNIT), 0, number);
@@ -400,7 +405,7 @@ impl Hand {
         let mut reading = Reading::begin(way, &plan.tree, file, plan.direct)?;
         let mut came = 0;
         while came < reading.size {
-            if !common.gate.may_go_on() {
+            if !common.gate.0.may_go_on() {
                 return Ok(());
             }
             // SAFETY: this thread alone has this memory, and no operation of it is in flight.
@@ -425,13 +430,13 @@ impl Hand {
         }
         loop {
             let began = Instant::now();
-            let got = self.common.gate.while_waiting(|| channel.recv_timeout(A_WHILE));
+            let got = self.common.gate.0.while_waiting(|| channel.recv_timeout(A_WHILE));
             let waited = began.elapsed();
             *told(&mut self.account.lock()) += waited;
             match got {
                 Ok(value) => return Some(value),
                 Err(RecvTimeoutError::Disconnected) => return None,
-                Err(RecvTimeoutError::Timeout) if self.common.gate.may_go_on() => {}
+                Err(RecvTimeoutError::Timeout) if self.common.gate.0.may_go_on() => {}
                 Err(RecvTimeoutError::Timeout) => return None,
             }
         }
@@ -444,7 +449,7 @@ impl Hand {
             Err(TrySendError::Disconnected(_)) => false,
             Err(TrySendError::Full(parcel)) => {
                 let began = Instant::now();
-                let sent = self.common.gate.while_waiting(|| give.send(parcel)).is_ok();
+                let sent = self.common.gate.0.while_waiting(|| give.send(parcel)).is_ok();
                 self.account.lock().done.spent.held += began.elapsed();
                 sent
             }
@@ -476,7 +481,7 @@ impl Hand {
             let mut came = 0;
             while came < size {
                 let Some(slot) = self.wait_for(free, |a| &mut a.done.spent.held) else { return Ok(()) };
-                if !common.gate.may_go_on() {
+                if !common.gate.0.may_go_on() {
                     return Ok(());
                 }
                 // SAFETY: a slot is with this thread from when it comes out of `free` until it goes into `give`.
@@ -516,7 +521,7 @@ impl Hand {
         self.make_folders()?;
         let mut writing: Option<Writing> = None;
         while let Some(parcel) = self.wait_for(take, |a| &mut a.done.spent.starved) {
-            if !common.gate.may_go_on() {
+            if !common.gate.0.may_go_on() {
                 return Ok(());
             }
             match parcel {

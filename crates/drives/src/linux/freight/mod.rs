@@ -237,6 +237,7 @@ impl FolderDrive {
             }
             (laid.inside.clone(), laid.tree.clone(), laid.partial)
         };
+        let largest = (0..tree.files()).map(|f| tree.size(f)).max().unwrap_or(0);
         Ok(Some(Plan {
             carry: freight.carry,
             order: Arc::new(tree.order(freight.order)),
@@ -244,7 +245,8 @@ impl FolderDrive {
             inside,
             from: from.map(|f| f.0),
             partial,
-            block: load.block.get() as usize,
+            // No more memory than the largest file needs.
+            block: load.block.get().min(largest).max(1) as usize,
             threads: load.workers as usize,
             depth: load.depth as usize,
             direct: freight.through == Through::Direct,

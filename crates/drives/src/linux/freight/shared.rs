@@ -96,6 +96,7 @@ impl Gate {
     }
 
     /// Nobody asked for a pause or the end.
+    #[inline]
     pub fn is_open(&self) -> bool {
         self.shut.load(Ordering::Acquire) == 0
     }
