@@ -1,6 +1,7 @@
 //! The drives of this machine: who they are, whether they may be written, how they are.
 
 use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::protocol::nvme_power::PowerState;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::record::Conditions;
@@ -156,6 +157,9 @@ pub struct HealthDocument {
     thermal_transitions: Option<u64>,
     thermal_seconds: Option<u64>,
     critical_warning: Option<u8>,
+    /// NVMe power states, and which is set.
+    power_states: Vec<PowerState>,
+    power_state: Option<u8>,
     warnings: Vec<String>,
     attributes: Vec<hollow_mile_core::drive::protocol::ata::Attribute>,
     errors: Vec<String>,
@@ -206,6 +210,8 @@ impl HealthDocument {
             thermal_transitions: v.thermal_transitions,
             thermal_seconds: v.thermal_seconds,
             critical_warning: v.critical_warning,
+            power_states: health.power_states.clone(),
+            power_state: v.power_state,
             warnings: health.warnings.clone(),
             attributes: health.attributes.clone(),
             errors: health.errors.clone(),

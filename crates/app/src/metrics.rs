@@ -1,6 +1,7 @@
 //! Live figures of hauls as OpenMetrics text, for the dashboards that people already have. Off unless asked for; on the
 //! loopback unless another address is named.
 
+use hollow_mile_core::drive::power;
 use hollow_mile_core::quantity::text::named;
 use std::fmt::Write as _;
 use std::io::{Read, Write};
@@ -30,6 +31,7 @@ struct Told {
     leg: u16,
     running: bool,
     last: Option<Sample>,
+    watts: Option<f64>,
 }
 
 /// Figures of all hauls of this program.
@@ -58,7 +60,7 @@ fn seconds(us: u32) -> f64 {
     f64::from(us) / 1e6
 }
 
-const FAMILIES: [Family; 11] = [
+const FAMILIES: [Family; 12] = [
     ("hollow_mile_written_bytes", "counter", "bytes", "Bytes written.", |t| Some(t.written as f64)),
     ("hollow_mile_read_bytes", "counter", "bytes", "Bytes read.", |t| Some(t.read as f64)),
     ("hollow_mile_errors", "counter", "", "Operations that failed.", |t| Some(t.errors as f64)),
@@ -82,6 +84,9 @@ const FAMILIES: [Family; 11] = [
         "Longest operation of the newest interval.",
         |t| Some(seconds(t.last.as_ref()?.latency?.max_us)),
     ),
+    ("hollow_mile_power_watts", "gauge", "watts", "Power that the meters beside the drive tell.", |t| {
+        t.watts
+    }),
     ("hollow_mile_temperature_celsius", "gauge", "celsius", "Temperature of the drive.", |t| {
         Some(t.last.as_ref()?.temperature?.degrees())
     }),
@@ -118,6 +123,7 @@ impl Metrics {
                     told.errors += u64::from(s.errors);
                     told.last = Some(s.clone());
                 }
+                Event::Meters { readings, .. } => told.watts = power(readings),
                 Event::HaulEnded { .. } => told.running = false,
                 _ => {}
             }

@@ -101,3 +101,57 @@ fn a_thermometer_of_the_users_is_recorded_and_a_bad_one_is_named() {
     let args = ["haul", &r, "--on", &file, "--size", "1MiB", "--thermometer", &none];
     assert!(bench.refusal(&args, 2).contains("thermometer air"));
 }
+
+#[test]
+fn meters_beside_a_drive_tell_what_it_draws() {
+    let bench = Bench::new();
+    for (file, text) in [("rail", "4500 mW\n"), ("volts", "5.0\n"), ("amps", "0.1\n")] {
+        std::fs::write(bench.path(file), text).unwrap();
+    }
+    let text = "name = \"t\"\n[[leg]]\nkind = \"rest\"\nuntil = { duration = \"9 s\" }\n\
+                [[leg]]\nkind = \"write\"\nloops = true\nuntil = { duration = \"4 s\" }\n";
+    let r = route(&bench, text);
+    let file = format!("file:{}", bench.path("f"));
+    let meter = |name: &str, path: &str| format!("{name}={}", bench.path(path));
+    let (rail, volts, amps) = (meter("riser", "rail"), meter("5 V", "volts"), meter("5 V", "amps"));
+    let args = ["haul", &r, "--on", &file, "--size", "16MiB", "--json"];
+    let all = ["--meter", &rail, "--meter", &volts, "--meter", &amps];
+    let units = ["--unit", "W", "--unit", "V", "--unit", "A"];
+    let haul = bench.json(&[&args[..], &all, &units].concat());
+    assert_eq!(haul["power"]["load_w"]["value"], 5.0, "{haul}");
+    assert_eq!(haul["power"]["rest_w"]["value"], 5.0);
+    assert_eq!(haul["meters"].as_array().unwrap().len(), 3);
+    let legs = haul["power"]["legs"].as_array().unwrap();
+    assert_eq!((legs.len(), &legs[0]["leg"]), (1, &serde_json::json!(1)));
+    let rows = bench.run(&["export", haul["haul"].as_str().unwrap(), "--of", "meters"]).stdout;
+    let rows = String::from_utf8(rows).unwrap();
+    assert!(rows.starts_with("elapsed_s,meter,unit,value\n") && rows.contains(",riser,W,4.5\n"), "{rows}");
+    let one = ["--meter", &rail];
+    for (meters, told) in [
+        (one.to_vec(), "--unit W"),
+        ([&all[..], &units[..4]].concat(), "--unit is given 2 times for 3 meters"),
+        (vec!["--meter", "a=hwmon:nothing/power1"], "there is no sensor chip nothing"),
+        ([&one[..], &["--unit", "kWh"]].concat(), "give °C (or C), W"),
+    ] {
+        let refused = bench.refusal(&[&args[..], &meters].concat(), 2);
+        assert!(refused.contains(told), "{refused}");
+    }
+}
+
+#[test]
+fn a_simulated_drive_with_a_meter_draws_what_its_file_says() {
+    let bench = Bench::new();
+    let text = "name = \"t\"\n[[leg]]\nkind = \"read\"\nuntil = { duration = \"5 min\" }\n\
+                [[leg]]\nkind = \"rest\"\nuntil = { duration = \"1 min\" }\n";
+    let r = route(&bench, text);
+    let haul = bench.json(&["haul", &r, "--on", "sim:skerry-4t", "--json"]);
+    let power = &haul["power"];
+    assert_eq!(power["rest_w"]["value"], 3.6, "{power}");
+    // 3.6 W and 9 W for each GB/s.
+    let rate = haul["figures"]["mean_mb_s"].as_f64().unwrap() / 1e3;
+    let load = power["load_w"]["value"].as_f64().unwrap();
+    assert!((load - (3.6 + 9.0 * rate)).abs() < 0.02 * load, "{load} W at {rate} GB/s");
+    let energy = power["joules_per_gb"]["value"].as_f64().unwrap();
+    assert!((energy - load / rate).abs() < 0.02 * energy, "{energy} J/GB");
+    assert!(power["load_w"]["low"].as_f64().unwrap() < load);
+}

@@ -93,10 +93,12 @@ pub fn lanes_between(
     let flags = flags_between(readings, conclusions, ruler, (from, to));
     // What others waited has a lane of its own, where somebody looked out; by address nothing is known of it.
     let looked = !readings.lookout().is_empty() && ruler != Ruler::Position;
+    let more = more_lanes(readings, ruler, (from, to));
     let lanes_height = if looked { 530.0 } else { 420.0 };
+    let more_height = MORE_HEIGHT * more.len() as f64;
     let told: f64 =
         flags.iter().take(MOST_FLAGS).map(|f| 17.0 + beyond_one_line(&f.line, 11.5, FLAG_WORDS)).sum();
-    let height = TOP + lanes_height + 96.0 + told + 20.0;
+    let height = TOP + lanes_height + more_height + 96.0 + told + 20.0;
     let head = readings.head();
     let title = head.map_or_else(
         || "A haul".to_owned(),
@@ -125,7 +127,7 @@ pub fn lanes_between(
         [lane(0.0, 0.50), lane(0.56, 0.18), lane(0.56, 0.18), lane(0.80, 0.20)]
     };
     let rate = Plot { y: Range::even(0.0, scale::rate_top(fastest)), ..rate };
-    let along = Plot { top: TOP, bottom: TOP + lanes_height, ..rate };
+    let along = Plot { top: TOP, bottom: TOP + lanes_height + more_height, ..rate };
     along.axis_x(&mut scene, &ruler_axis(ruler, from, to, 8), ruler_words(ruler, readings));
     draw_expected(&mut scene, &rate, &expected);
     draw_rate(&mut scene, &rate, &columns);
@@ -144,14 +146,20 @@ pub fn lanes_between(
         field::draw(&mut scene, lookout, &waits, "others wait");
     }
     draw_heat(&mut scene, heat, &columns, readings);
-    draw_flags(&mut scene, &rate, &flags, TOP + lanes_height);
+    for (i, (what, unit, values)) in more.iter().enumerate() {
+        let top = TOP + lanes_height + MORE_HEIGHT * i as f64;
+        let lane = Plot { top: top + 30.0, bottom: top + MORE_HEIGHT, ..lane(0.0, 0.0) };
+        draw_plain(&mut scene, lane, what, unit, values);
+    }
+    let foot = TOP + lanes_height + more_height;
+    draw_flags(&mut scene, &rate, &flags, foot);
     let told = readings.columns(ruler, from, to, TOLD);
     let width = (RIGHT - LEFT) / TOLD as f64;
     for (i, c) in told.iter().enumerate() {
         let x = LEFT + width * i as f64;
         let at = from + (to - from) * (i as f64 + 0.5) / TOLD as f64;
         if let Some(words) = column_words(ruler, at, c) {
-            scene.spot((x, TOP), (x + width, TOP + lanes_height), words);
+            scene.spot((x, TOP), (x + width, foot), words);
         }
     }
     scene
@@ -276,6 +284,46 @@ fn draw_latency(scene: &mut Scene, mut plot: Plot, columns: &[Column]) {
         let place = |us: f64| plot.y(us.max(1.0));
         let points = stretch.iter().map(|(i, v)| (column_x(*i), place(v.as_secs_f64() * 1e6)));
         scene.line(points.collect(), LATENCY, 1.2);
+    }
+}
+
+/// Height of a lane below the usual ones, with room for its name.
+const MORE_HEIGHT: f64 = 105.0;
+
+/// What few hauls have: the name of each such lane, its unit and its columns.
+type More = (&'static str, &'static str, Vec<Option<f64>>);
+
+/// What the drive draws, and what it writes to its media for what hosts write. By position neither has a place.
+fn more_lanes(readings: &Readings, ruler: Ruler, (from, to): (f64, f64)) -> Vec<More> {
+    if ruler == Ruler::Position {
+        return Vec::new();
+    }
+    let mut all = Vec::new();
+    if !readings.meters().power().is_empty() {
+        all.push(("power", "W", readings.power_columns(ruler, from, to, COLUMNS)));
+    }
+    if !readings.write_amplification_over_time().is_empty() {
+        let values = readings.write_amplification_columns(ruler, from, to, COLUMNS);
+        all.push(("written to the media", "over hosts'", values));
+    }
+    all
+}
+
+/// A line from zero up.
+fn draw_plain(scene: &mut Scene, mut plot: Plot, what: &str, unit: &'static str, values: &[Option<f64>]) {
+    let most = values.iter().flatten().copied().fold(0.0, f64::max);
+    plot.y = Range::even(0.0, scale::rate_top(most * 1e6) / 1e6);
+    plot.axis_y(scene, &scale::plain(plot.y.high, 4, unit), what);
+    let mut open: Vec<(f64, f64)> = Vec::new();
+    for (i, value) in values.iter().enumerate() {
+        match value {
+            Some(v) => open.push((column_x(i), plot.y(*v))),
+            None if open.is_empty() => {}
+            None => scene.line(std::mem::take(&mut open), LATENCY, 1.2),
+        }
+    }
+    if !open.is_empty() {
+        scene.line(open, LATENCY, 1.2);
     }
 }
 

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use clap::ValueEnum;
 use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::drive::MeterReading;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::{Event, FreightSecond, HaulHead, Sample, Whose};
@@ -48,6 +49,8 @@ pub enum Of {
     Latencies,
     /// What happened to files, second by second
     Freight,
+    /// What meters beside the drive said
+    Meters,
 }
 
 /// What is written out, and where to.
@@ -216,6 +219,25 @@ fn latencies(events: &[Event]) -> Table {
             ("from_us", Cells::Number(rows.iter().map(|(_, b)| us(b.from_ns)).collect())),
             ("to_us", Cells::Number(rows.iter().map(|(_, b)| us(b.to_ns)).collect())),
             ("operations", Cells::Count(rows.iter().map(|(_, b)| Some(count(b.count))).collect())),
+        ],
+    }
+}
+
+/// A row a reading of meters.
+fn meters(events: &[Event]) -> Table {
+    let moments = events.iter().filter_map(|e| match e {
+        Event::Meters { at, readings } => Some((*at, readings)),
+        _ => None,
+    });
+    let rows: Vec<_> = moments.flat_map(|(at, all)| all.iter().map(move |r| (at, r))).collect();
+    let text =
+        |of: &dyn Fn(&MeterReading) -> String| Cells::Text(rows.iter().map(|(_, r)| Some(of(r))).collect());
+    Table {
+        columns: vec![
+            ("elapsed_s", Cells::Number(rows.iter().map(|(at, _)| Some(at.as_secs_f64())).collect())),
+            ("meter", text(&|r| r.name.clone())),
+            ("unit", text(&|r| r.value.unit.to_string())),
+            ("value", Cells::Number(rows.iter().map(|(_, r)| Some(r.value.get())).collect())),
         ],
     }
 }
@@ -427,6 +449,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
         Of::Figures => figures(&readings, &conclusions),
         Of::Latencies => latencies(&events),
         Of::Freight => freight(&events),
+        Of::Meters => meters(&events),
     };
     let bytes = match (args.kind, args.of) {
         // The telemetry CSV of the contract carries more than its rows: it comes back the same.
@@ -444,6 +467,7 @@ pub fn run(args: &ExportArgs) -> Result<Exit, AppError> {
                 Of::Figures => "figures",
                 Of::Latencies => "latencies",
                 Of::Freight => "freight",
+                Of::Meters => "meters",
             };
             let document =
                 serde_json::json!({ "haul": row.haul, "head": readings.head(), name: table.json() });

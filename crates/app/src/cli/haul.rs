@@ -3,6 +3,7 @@
 use crate::told::findings;
 use crate::told::headline;
 use crate::told::power::PowerRow;
+use crate::told::wear::WearRow;
 use crate::told::words;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
@@ -61,6 +62,9 @@ struct HaulDocument<'a> {
     /// Power, where meters tell it.
     #[serde(skip_serializing_if = "Option::is_none")]
     power: Option<PowerRow>,
+    /// What it wrote to its media for what hosts wrote, where it counts that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    write_amplification: Option<WearRow>,
     /// How the limits of the route stand.
     limits: &'a [Judged],
     /// What scans, spans, ladders, streams, fill sweeps and verifies say.
@@ -432,6 +436,7 @@ impl Report<'_> {
                 .collect(),
             meters: r.meters().newest(),
             power: PowerRow::of(r.meters()),
+            write_amplification: WearRow::of(r, &self.outcome.conclusions),
             limits: &self.limits,
             surveys: &self.outcome.conclusions.surveys,
             cut_legs: &self.outcome.conclusions.cut_legs,

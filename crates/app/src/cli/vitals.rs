@@ -1,6 +1,6 @@
 //! `hollow-mile vitals`: one health reading, and self-tests.
 
-use crate::told::drive;
+use crate::told::{drive, power};
 use clap::ValueEnum;
 use hollow_mile_core::drive::health::FIGURES;
 
@@ -71,6 +71,9 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, answer: Answer) -> Resu
     }
     if !rows.is_empty() {
         say(&table(&rows))?;
+    }
+    for state in power::power_states(&health) {
+        say(&format!("power state {state}"))?;
     }
     if !health.attributes.is_empty() {
         let mut rows = vec![["ATTRIBUTE", "VALUE", "WORST", "THRESHOLD", "RAW"].map(String::from).to_vec()];

@@ -7,10 +7,12 @@ pub mod estimate;
 pub mod findings;
 mod haul;
 pub mod headline;
+pub mod measured;
 pub mod power;
 pub mod report;
 pub mod road;
 pub mod tags;
+pub mod wear;
 pub mod words;
 pub mod wrap;
 

@@ -1,18 +1,15 @@
 //! What the drive draws, as a haul tells it.
 
+use std::time::Duration;
+
+use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::protocol::nvme_power::PowerState;
+use hollow_mile_core::quantity::units::{latency, significant};
 use hollow_mile_core::quantity::{Interval, Quantity};
 use hollow_mile_core::readings::{Energy, Meters, Readings};
 use serde::Serialize;
 
-/// A value, with the bounds of its 95 % interval where there is one.
-#[derive(Debug, Serialize)]
-pub struct Bounded {
-    value: f64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    low: Option<f64>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    high: Option<f64>,
-}
+use super::measured::{Bounded, bounded, measured_words};
 
 /// Power under load of one leg.
 #[derive(Debug, Serialize)]
@@ -33,11 +30,6 @@ pub struct PowerRow {
     joules_per_gb: Option<Bounded>,
     mb_s_per_w: Option<Bounded>,
     legs: Vec<LegPower>,
-}
-
-fn bounded(i: Option<Interval>, scale: f64) -> Option<Bounded> {
-    let bound = |v: f64| v.is_finite().then_some(v * scale);
-    i.map(|i| Bounded { value: i.value * scale, low: bound(i.low), high: bound(i.high) })
 }
 
 impl PowerRow {
@@ -62,13 +54,6 @@ impl PowerRow {
     }
 }
 
-/// A value as far as its interval allows: `4.35 ± 0.12 W`.
-#[must_use]
-pub fn measured_words(quantity: Quantity, i: Interval) -> String {
-    let half = (i.high - i.low) / 2.0;
-    if half.is_finite() && half > 0.0 { quantity.plus_minus(i.value, half) } else { quantity.words(i.value) }
-}
-
 /// What the panel and the report say of power: name and words, nothing where no meter tells it.
 #[must_use]
 pub fn power_lines(readings: &Readings) -> Vec<(&'static str, String)> {
@@ -85,4 +70,61 @@ pub fn power_lines(readings: &Readings) -> Vec<(&'static str, String)> {
     .into_iter()
     .filter_map(|(name, words)| Some((name, words?)))
     .collect()
+}
+
+/// The power states of a drive, one a line; the one that is set says so.
+#[must_use]
+pub fn power_states(health: &Health) -> Vec<String> {
+    let time = |us: u32| latency(Duration::from_micros(us.into()));
+    let one = |s: &PowerState| {
+        let mut parts: Vec<String> = Vec::new();
+        parts.extend(s.maximum_w.map(|w| format!("{} W at most", significant(w))));
+        parts.extend(s.active_w.map(|w| format!("{} W active", significant(w))));
+        parts.extend(s.idle_w.map(|w| format!("{} W idle", significant(w))));
+        parts.extend((!s.operational).then(|| "moves no data".to_owned()));
+        parts.extend(s.entry_us.map(|us| format!("{} in", time(us))));
+        parts.extend(s.exit_us.map(|us| format!("{} out", time(us))));
+        if parts.is_empty() {
+            parts.push("nothing is told of it".into());
+        }
+        let set = if health.vitals.power_state == Some(s.number) { ", set now" } else { "" };
+        format!("{}: {}{set}", s.number, parts.join(", "))
+    };
+    health.power_states.iter().map(one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hollow_mile_core::drive::Vitals;
+
+    #[test]
+    fn states_say_what_they_draw_and_which_is_set() {
+        let state = |number, maximum_w, operational, exit_us| PowerState {
+            number,
+            maximum_w,
+            operational,
+            entry_us: None,
+            exit_us,
+            idle_w: None,
+            active_w: None,
+        };
+        let health = Health {
+            power_states: vec![
+                state(0, Some(8.25), true, None),
+                state(1, None, true, None),
+                state(4, Some(0.005), false, Some(45_000)),
+            ],
+            vitals: Vitals { power_state: Some(0), ..Vitals::default() },
+            ..Health::default()
+        };
+        assert_eq!(
+            power_states(&health),
+            [
+                "0: 8.25 W at most, set now",
+                "1: nothing is told of it",
+                "4: 0.005 W at most, moves no data, 45.0 ms out"
+            ]
+        );
+    }
 }

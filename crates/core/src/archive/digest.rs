@@ -330,6 +330,7 @@ const fn of_one_load(id: FigureId) -> bool {
         | FigureId::TimeToDurable
         | FigureId::Amplification
         | FigureId::WriteAmplification
+        | FigureId::WearPerByte
         | FigureId::LookoutP50
         | FigureId::LookoutP99
         | FigureId::LookoutP999

@@ -142,6 +142,7 @@ pub fn measured(id: FigureId, readings: &Readings) -> Option<Interval> {
     let meters = readings.meters();
     match id {
         FigureId::WriteAmplification => readings.write_amplification(),
+        FigureId::WearPerByte => readings.wear_per_byte(),
         FigureId::PowerAtRest => meters.rest().watts(),
         FigureId::PowerUnderLoad => meters.load().watts(),
         FigureId::EnergyPerByte => meters.load().joules_per_byte(),
@@ -192,6 +193,7 @@ pub fn figure(id: FigureId, readings: &Readings, conclusions: &Conclusions) -> O
         FigureId::TimeToDurable => freight()?.durable_s,
         FigureId::Amplification => freight()?.amplification,
         FigureId::WriteAmplification
+        | FigureId::WearPerByte
         | FigureId::PowerAtRest
         | FigureId::PowerUnderLoad
         | FigureId::EnergyPerByte

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::drive::Vitals;
 use crate::drive::protocol::ata::{Attribute, DeviceStatistics, SctStatus, SmartData};
 use crate::drive::protocol::nvme::{SelfTestLog, SmartLog, critical_warning_words};
+use crate::drive::protocol::nvme_power::PowerState;
 use crate::quantity::units::{Bytes, Celsius};
 
 /// All that a drive tells of its health.
@@ -27,6 +28,9 @@ pub struct Health {
     pub critical_temperature: Option<Celsius>,
     /// Temperatures at which the host told the drive to slow down (TMT1, TMT2).
     pub thermal_management: (Option<Celsius>, Option<Celsius>),
+    /// Power states of an NVMe drive.
+    #[serde(default)]
+    pub power_states: Vec<PowerState>,
     /// Attributes of an ATA drive, raw.
     pub attributes: Vec<Attribute>,
     /// Newest errors of the drive's own log, in words.
@@ -65,6 +69,7 @@ impl Vitals {
             critical_warning: Some(log.critical_warning),
             self_test_percent: None,
             media_written: None,
+            power_state: None,
         }
     }
 

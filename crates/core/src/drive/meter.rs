@@ -152,6 +152,35 @@ pub struct MeterReading {
     pub value: MeterValue,
 }
 
+impl MeterReading {
+    /// The meter that tells the current where this one tells the voltage of the same name.
+    fn current<'a>(&self, all: &'a [Self]) -> Option<&'a Self> {
+        let volts = self.value.unit == MeterUnit::Volt;
+        all.iter().find(|r| volts && r.value.unit == MeterUnit::Ampere && r.name == self.name)
+    }
+
+    /// It is one of those that tell power: in W, or in V or A with the other beside it.
+    #[must_use]
+    pub fn feeds(&self, all: &[Self]) -> bool {
+        match self.value.unit {
+            MeterUnit::Watt => true,
+            MeterUnit::Volt => self.current(all).is_some(),
+            MeterUnit::Ampere => all.iter().any(|r| r.current(all).is_some_and(|c| std::ptr::eq(c, self))),
+            _ => false,
+        }
+    }
+}
+
+/// What all lines that feed the drive carry at one moment, W: meters in W, and those in V and A of one name. `None` where there are none.
+#[must_use]
+pub fn power(all: &[MeterReading]) -> Option<f64> {
+    let of = |r: &MeterReading| match r.value.unit {
+        MeterUnit::Watt => Some(r.value.get()),
+        _ => r.current(all).map(|a| r.value.get() * a.value.get()),
+    };
+    all.iter().filter_map(of).reduce(|a, b| a + b)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

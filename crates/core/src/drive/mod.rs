@@ -27,7 +27,7 @@ use crate::quantity::units::{Bytes, Celsius};
 pub use identity::{DeviceFacts, DriveIdentity, DriveKind, Link};
 pub use latency::LatencySummary;
 pub use load::{Load, LoadKind, Pattern, lookout_block};
-pub use meter::{MeterReading, MeterUnit, MeterValue};
+pub use meter::{MeterReading, MeterUnit, MeterValue, power};
 pub use vitals::Vitals;
 
 /// How a load is ended.

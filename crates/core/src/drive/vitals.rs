@@ -24,6 +24,9 @@ pub struct Vitals {
     /// Bytes written to the media over the life of the drive, housekeeping included; with the step in which the count moves.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub media_written: Option<MediaWritten>,
+    /// NVMe power state that is set.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub power_state: Option<u8>,
     /// Power cycles.
     pub power_cycles: Option<u64>,
     /// Unsafe shutdowns: power lost without warning.

@@ -15,12 +15,12 @@ const TEMPERATURES_EVERY: Duration = Duration::from_secs(1);
 /// Failed operations that are told one by one; after these, one a second.
 const FAULTS_TOLD: u64 = 2000;
 
-/// What of a health reading is told at once when it changes: warning bits, errors, turns of thermal management.
-type Alarms = (u8, u64, u64);
+/// What of a health reading is told at once when it changes: warning bits, errors, turns of thermal management, the power state.
+type Alarms = (u8, u64, u64, Option<u8>);
 
 fn alarms(v: &Vitals) -> Alarms {
     let (errors, turns) = (v.media_errors.unwrap_or(0), v.thermal_transitions.unwrap_or(0));
-    (v.critical_warning.unwrap_or(0), errors, turns)
+    (v.critical_warning.unwrap_or(0), errors, turns, v.power_state)
 }
 
 /// Follows the health of a drive.

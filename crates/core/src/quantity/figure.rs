@@ -36,6 +36,9 @@ pub enum Quantity {
     /// A share, 0 to 1.
     #[serde(rename = "share")]
     Share,
+    /// A share for each byte.
+    #[serde(rename = "1/B")]
+    SharePerByte,
     /// Watts.
     #[serde(rename = "W")]
     Watts,
@@ -72,6 +75,7 @@ impl Quantity {
             Self::Kelvin => format!("{} K", significant((v * 10.0).round() / 10.0)),
             Self::Count => grouped(v.max(0.0).round() as u64),
             Self::Share => format!("{:.1} %", v * 100.0),
+            Self::SharePerByte => format!("{} % a TB", three(v * 1e14)),
             Self::Watts => format!("{} W", three(v)),
             Self::JoulesPerByte => format!("{} J/GB", three(v * 1e9)),
             Self::BytesPerJoule => format!("{} MB/s a watt", three(v / 1e6)),
@@ -102,6 +106,7 @@ impl Quantity {
             Self::Kelvin => ("K", 1.0),
             Self::Count => ("", 1.0),
             Self::Share => ("%", 0.01),
+            Self::SharePerByte => ("% a TB", 1e-14),
             Self::Watts => ("W", 1.0),
             Self::JoulesPerByte => ("J/GB", 1e-9),
             Self::BytesPerJoule => ("MB/s a watt", 1e6),
@@ -155,6 +160,9 @@ impl Quantity {
             Self::Share => {
                 number("%").map(|p| p / 100.0).ok_or_else(|| format!("\"{shown}\" is no share such as 5 %"))
             }
+            Self::SharePerByte => number("% a TB")
+                .map(|v| v * 1e-14)
+                .ok_or_else(|| format!("\"{shown}\" is no wear such as 0.4 % a TB")),
             Self::Watts => number("W").ok_or_else(|| format!("\"{shown}\" is no power such as 4.5 W")),
             Self::JoulesPerByte => number("J/GB")
                 .map(|v| v * 1e-9)
@@ -322,6 +330,7 @@ figures! {
     TimeToDurable, "time to durable", Seconds, Lower, Freight, "Time until all its files were durable.";
     Amplification, "file system amplification", Share, Lower, Freight, "Bytes that the block layer wrote over those in its files.";
     WriteAmplification, "write amplification", Share, Lower, Write, "Bytes that the drive wrote to its media over those that hosts wrote, by its own counts.";
+    WearPerByte, "wear per terabyte", SharePerByte, Lower, Write, "Share of its rated life that a terabyte from hosts took, by its own count.";
     PowerAtRest, "power at rest", Watts, Lower, Rest, "Mean power at rest, its first five seconds left out, by the meters.";
     PowerUnderLoad, "power under load", Watts, Lower, Load, "Mean power under load, by the meters.";
     HighestPower, "highest power", Watts, Lower, Load, "Highest power of a second under load, by the meters.";
@@ -475,6 +484,7 @@ mod tests {
                 Quantity::Kelvin => "K",
                 Quantity::Count => "a number",
                 Quantity::Share => "%",
+                Quantity::SharePerByte => "% a TB",
                 Quantity::Watts => "W",
                 Quantity::JoulesPerByte => "J/GB",
                 Quantity::BytesPerJoule => "MB/s a watt",

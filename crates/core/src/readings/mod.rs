@@ -476,6 +476,18 @@ impl Readings {
         self.newest_columns(self.meters.power(), |w| w, ruler, (from, to), columns)
     }
 
+    /// Write amplification between two places of a ruler, in so many columns.
+    #[must_use]
+    pub fn write_amplification_columns(
+        &self,
+        ruler: Ruler,
+        from: f64,
+        to: f64,
+        columns: usize,
+    ) -> Vec<Option<f64>> {
+        self.newest_columns(&self.write_amplification_over_time(), |v| v, ruler, (from, to), columns)
+    }
+
     fn newest_columns<T: Copy>(
         &self,
         readings: &[(Duration, T)],

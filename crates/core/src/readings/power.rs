@@ -1,8 +1,9 @@
 //! What the drive draws: the meters beside it, and their power against what it did meanwhile.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::drive::{MeterReading, MeterUnit};
+use crate::drive::{MeterReading, MeterUnit, power};
 use crate::quantity::Interval;
 use crate::quantity::stats::student_975;
 
@@ -150,6 +151,8 @@ impl Energy {
 #[derive(Debug, Clone, Default)]
 pub struct Meters {
     lanes: Vec<MeterLane>,
+    /// Meters that tell power.
+    feeds: BTreeSet<(String, MeterUnit)>,
     /// When power was last known, and bytes moved until then; `None` after a turn from one thing to another.
     last: Option<(Duration, u64)>,
     rests_since: Option<Duration>,
@@ -178,7 +181,7 @@ impl Meters {
                 }
             }
         }
-        let Some(watts) = self.watts(at) else {
+        let Some(watts) = self.watts(readings) else {
             self.last = None;
             return;
         };
@@ -214,26 +217,15 @@ impl Meters {
         }
     }
 
-    /// What all lines that feed the drive carry, W: meters in W, and those in V and A of one name. Without the word of one of them the
-    /// sum is not known.
-    fn watts(&self, at: Duration) -> Option<f64> {
-        let now = |l: &MeterLane| l.readings.last().filter(|(t, _)| *t == at).map(|(_, v)| *v);
-        let mut sum = None;
-        for lane in &self.lanes {
-            let watts = match lane.unit {
-                MeterUnit::Watt => now(lane)?,
-                MeterUnit::Volt => {
-                    let with = |l: &&MeterLane| l.unit == MeterUnit::Ampere && l.name == lane.name;
-                    match self.lanes.iter().find(with) {
-                        Some(amperes) => now(lane)? * now(amperes)?,
-                        None => continue,
-                    }
-                }
-                _ => continue,
-            };
-            sum = Some(sum.unwrap_or(0.0) + watts);
-        }
-        sum
+    /// What the drive draws, W. Without the word of a meter that told of it before the sum is not known.
+    fn watts(&mut self, readings: &[MeterReading]) -> Option<f64> {
+        let of = |r: &MeterReading| (r.name.clone(), r.value.unit);
+        self.feeds.extend(readings.iter().filter(|r| r.feeds(readings)).map(of));
+        let all = self
+            .feeds
+            .iter()
+            .all(|(name, unit)| readings.iter().any(|r| r.name == *name && r.value.unit == *unit));
+        power(readings).filter(|_| all)
     }
 
     /// Each meter.

@@ -16,12 +16,13 @@ use hollow_mile_core::drive::protocol::nvme;
 use hollow_mile_core::drive::protocol::nvme::{
     ERROR_ENTRY_LENGTH, IdentifyController, IdentifyNamespace, SelfTestLog, SmartLog,
 };
-use hollow_mile_core::drive::protocol::nvme_media;
-use hollow_mile_core::drive::protocol::nvme_media::{EnduranceGroup, MediaWritten, OcpHealth};
+use hollow_mile_core::drive::protocol::nvme_media::MediaWritten;
+use hollow_mile_core::drive::protocol::nvme_power::{PowerState, power_state};
 use hollow_mile_core::drive::protocol::sat;
 use hollow_mile_core::drive::protocol::sat::Transfer;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
+use super::media_log::MediaLog;
 use super::pass_through::{ALL_NAMESPACES, ata as send, nvme_admin, nvme_namespace};
 use super::sysfs::BlockDevice;
 use super::thermometer;
@@ -44,7 +45,7 @@ mod smart {
 }
 
 enum Speech {
-    Nvme { namespace: u32, controller: Box<IdentifyController>, media: MediaLog },
+    Nvme { namespace: u32, controller: Box<IdentifyController>, media: MediaLog, power: Vec<PowerState> },
     Ata { identify: Box<IdentifyDevice> },
     Nothing,
 }
@@ -71,12 +72,18 @@ fn why(e: &std::io::Error) -> String {
     }
 }
 
-fn nvme_log(file: &File, page: u8, namespace: u32, length: usize) -> std::io::Result<Vec<u8>> {
+pub(super) fn nvme_log(file: &File, page: u8, namespace: u32, length: usize) -> std::io::Result<Vec<u8>> {
     nvme_log_of(file, page, 0, namespace, length)
 }
 
 /// As [`nvme_log`], of what the Log Specific Identifier names.
-fn nvme_log_of(file: &File, page: u8, of: u16, namespace: u32, length: usize) -> std::io::Result<Vec<u8>> {
+pub(super) fn nvme_log_of(
+    file: &File,
+    page: u8,
+    of: u16,
+    namespace: u32,
+    length: usize,
+) -> std::io::Result<Vec<u8>> {
     let mut data = vec![0u8; length];
     let dwords = (length / 4 - 1) as u32;
     // Retain Asynchronous Event (bit 15): reading must not swallow what the kernel waits for.
@@ -86,7 +93,7 @@ fn nvme_log_of(file: &File, page: u8, of: u16, namespace: u32, length: usize) ->
     Ok(data)
 }
 
-fn nvme_identify(file: &File, namespace: u32, cns: u32) -> std::io::Result<Vec<u8>> {
+pub(super) fn nvme_identify(file: &File, namespace: u32, cns: u32) -> std::io::Result<Vec<u8>> {
     let mut data = vec![0u8; 4096];
     nvme_admin(file, opcode::IDENTIFY, namespace, cns, 0, &mut data)?;
     Ok(data)
@@ -96,51 +103,6 @@ fn smart_read(file: &File, subcommand: u8, address: u8) -> std::io::Result<[u8; 
     let mut data = [0u8; ata::PAGE];
     send(file, sat::smart(subcommand, address), Transfer::In(1), false, &mut data)?;
     Ok(data)
-}
-
-/// Where an NVMe drive tells what it wrote to its media.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum MediaLog {
-    /// Nowhere that is known.
-    None,
-    /// In the health log of the Open Compute Project.
-    Ocp,
-    /// In the log of this endurance group.
-    Group(u16),
-}
-
-impl MediaLog {
-    const OCP: u8 = 0xc0;
-
-    /// Only what the drive says it has is asked for: what it has not would stand in its error log as an error of ours.
-    fn of(file: &File, namespace: u32, controller: &[u8], version: (u16, u8, u8)) -> Self {
-        let told = version.0 >= 2;
-        let pages = told
-            .then(|| nvme_log(file, 0, 0, nvme_media::SUPPORTED_LOG_PAGES_LENGTH).ok())
-            .flatten()
-            .is_some_and(|p| nvme_media::has_log_page(&p, Self::OCP).unwrap_or(false));
-        if pages && Self::Ocp.read(file).is_some() {
-            return Self::Ocp;
-        }
-        let groups = nvme_media::has_endurance_groups(controller).unwrap_or(false);
-        let of_namespace = |page: Vec<u8>| nvme_media::endurance_group_of(&page).ok().flatten();
-        let group = groups.then(|| nvme_identify(file, namespace, 0).ok().and_then(of_namespace)).flatten();
-        group.map_or(Self::None, Self::Group)
-    }
-
-    fn read(self, file: &File) -> Option<MediaWritten> {
-        match self {
-            Self::None => None,
-            Self::Ocp => {
-                let page = nvme_log(file, Self::OCP, ALL_NAMESPACES, OcpHealth::LENGTH).ok()?;
-                OcpHealth::decode(&page).ok().map(|h| h.media_written)
-            }
-            Self::Group(group) => {
-                let page = nvme_log_of(file, 9, group, 0, EnduranceGroup::LENGTH).ok()?;
-                EnduranceGroup::decode(&page).ok()?.media_written
-            }
-        }
-    }
 }
 
 /// A drive of the ATA family, or behind a bridge that may translate.
@@ -182,7 +144,8 @@ impl Prober {
         let page = nvme_identify(file, 0, 1).map_err(ask)?;
         let controller = IdentifyController::decode(&page).map_err(|e| e.to_string())?;
         let media = MediaLog::of(file, namespace, &page, controller.version);
-        Ok(Speech::Nvme { namespace, controller: Box::new(controller), media })
+        let power = PowerState::decode_all(&page).unwrap_or_default();
+        Ok(Speech::Nvme { namespace, controller: Box::new(controller), media, power })
     }
 
     fn find_ata(file: &File) -> Result<Speech, String> {
@@ -280,8 +243,9 @@ impl Prober {
                     .and_then(|page| SmartLog::decode(&page).ok());
                 log.map_or_else(by_sensor, |log| {
                     let sensors = log.sensors.iter().map(|(n, t)| (format!("sensor {n}"), *t)).collect();
-                    let media_written = if under_load { None } else { media.read(file) };
-                    (Vitals { media_written, ..Vitals::of_nvme(&log) }, sensors)
+                    let media_written = media.read(file);
+                    let power_state = self.power_state();
+                    (Vitals { media_written, power_state, ..Vitals::of_nvme(&log) }, sensors)
                 })
             }
             (Speech::Ata { identify }, Some(file)) => {
@@ -340,6 +304,23 @@ impl Prober {
         health
     }
 
+    /// The power state that is set; a controller with one alone is not asked.
+    fn power_state(&self) -> Option<u8> {
+        match (&self.speech, &self.file) {
+            (Speech::Nvme { power, .. }, Some(file)) if power.len() > 1 => {
+                nvme_admin(file, opcode::GET_FEATURES, 0, 0x02, 0, &mut []).ok().map(power_state)
+            }
+            _ => None,
+        }
+    }
+
+    fn power_states(&self) -> Vec<PowerState> {
+        match &self.speech {
+            Speech::Nvme { power, .. } => power.clone(),
+            _ => Vec::new(),
+        }
+    }
+
     fn media_written(&self) -> Option<MediaWritten> {
         match (&self.speech, &self.file) {
             (Speech::Nvme { media, .. }, Some(file)) => media.read(file),
@@ -353,6 +334,7 @@ impl Prober {
             warning_temperature: controller.warning_temperature,
             critical_temperature: controller.critical_temperature,
             thermal_management: self.thermal_management(),
+            power_states: self.power_states(),
             self_test_supported: controller.self_test,
             extended_self_test_minutes: Some(controller.extended_self_test_minutes).filter(|m| *m > 0),
             ..Health::default()
@@ -360,7 +342,8 @@ impl Prober {
         let page = nvme_log(file, 2, ALL_NAMESPACES, SmartLog::LENGTH).map_err(|e| why(&e));
         match page.and_then(|p| SmartLog::decode(&p).map_err(|e| e.to_string())) {
             Ok(log) => {
-                h.vitals = Vitals { media_written: self.media_written(), ..Vitals::of_nvme(&log) };
+                let (media_written, power_state) = (self.media_written(), self.power_state());
+                h.vitals = Vitals { media_written, power_state, ..Vitals::of_nvme(&log) };
                 h.warnings = h.vitals.warnings().into_iter().map(Into::into).collect();
                 h.temperatures = log.sensors.iter().map(|(n, t)| (format!("sensor {n}"), *t)).collect();
             }

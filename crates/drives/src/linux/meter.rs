@@ -100,7 +100,8 @@ impl Meter {
     /// # Errors
     /// In a sentence, when it cannot be opened, or its unit is not known or another than was said.
     pub fn open(name: &str, path: &str, unit: Option<MeterUnit>) -> Result<Self, String> {
-        let whose = format!("meter {name}");
+        let what = if unit == Some(MeterUnit::Celsius) { "thermometer" } else { "meter" };
+        let whose = format!("{what} {name}");
         if let Some(named) = path.strip_prefix("hwmon:") {
             let found = sensor(Path::new(HWMON), named).map_err(|e| format!("{whose}: {e}"))?;
             if let Some(said) = unit.filter(|u| *u != found.unit) {
@@ -113,7 +114,7 @@ impl Meter {
         }
         let unit = unit
             .ok_or_else(|| format!("{whose}: say what {path} measures: --unit W, V, A, °C, %, rpm or m/s"))?;
-        Self::follow_lines(name, Path::new(path), unit)
+        Self::follow_lines(name, &whose, Path::new(path), unit)
     }
 
     fn start(
@@ -143,13 +144,11 @@ impl Meter {
         Ok(meter)
     }
 
-    fn follow_lines(name: &str, path: &Path, unit: MeterUnit) -> Result<Self, String> {
+    fn follow_lines(name: &str, whose: &str, path: &Path, unit: MeterUnit) -> Result<Self, String> {
         let shown = path.display();
-        let meta = std::fs::metadata(path).map_err(|e| format!("meter {name}: {shown}: {e}"))?;
+        let meta = std::fs::metadata(path).map_err(|e| format!("{whose}: {shown}: {e}"))?;
         if meta.is_dir() {
-            return Err(format!(
-                "meter {name}: {shown} is a folder: give a file that holds one number a line"
-            ));
+            return Err(format!("{whose}: {shown} is a folder: give a file that holds one number a line"));
         }
         let streams = meta.file_type().is_fifo() || meta.file_type().is_char_device();
         // Without a writer, opening a FIFO would wait; a serial line must not become our terminal.
@@ -158,7 +157,7 @@ impl Meter {
             .read(true)
             .custom_flags(flags)
             .open(path)
-            .map_err(|e| format!("meter {name}: {shown}: {e}"))?;
+            .map_err(|e| format!("{whose}: {shown}: {e}"))?;
         let path = path.to_owned();
         let last_line = move || {
             let text = std::fs::read_to_string(&path).ok()?;

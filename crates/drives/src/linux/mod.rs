@@ -12,6 +12,7 @@ pub mod guard;
 pub mod health;
 mod lookout;
 mod mapper;
+mod media_log;
 mod meter;
 mod mover;
 mod pass_through;

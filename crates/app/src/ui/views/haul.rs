@@ -266,8 +266,8 @@ struct Layout {
     /// None where there was no lookout; in the place of the other latency where there is room for one only.
     lookout: Option<Rect>,
     temperature: Rect,
-    /// None where no meter tells it, or where there is no room; by position it has no place.
-    power: Option<Rect>,
+    /// What few hauls have, as many as there is room for; by position it has no place.
+    more: Vec<Rect>,
     /// What holds files up; of no height where there are none.
     held: Rect,
     ruler: Rect,
@@ -275,7 +275,7 @@ struct Layout {
 }
 
 impl Layout {
-    fn of(area: Rect, looked_out: bool, files: bool, powered: bool) -> Self {
+    fn of(area: Rect, looked_out: bool, files: bool, more: u16) -> Self {
         let head = Rect { height: 1, ..area };
         let answer = Rect { y: area.y + 1, height: 2, ..area };
         let body = Rect { y: area.y + 4, height: area.height.saturating_sub(4), ..area };
@@ -298,9 +298,10 @@ impl Layout {
         let held = Rect { y: ruler.y.saturating_sub(1), height: u16::from(files), ..lanes };
         let rows = lanes.height.saturating_sub(3 + held.height);
         // Half for the rate, the rest in two, three or four; never so low that a lane has no picture.
-        let three = looked_out && rows >= ROWS_FOR_THREE;
-        let powered = powered && rows >= if three { ROWS_FOR_FOUR } else { ROWS_FOR_THREE };
-        let below = 2 + u16::from(three) + u16::from(powered);
+        let most = 2 + u16::from(rows >= ROWS_FOR_THREE) + u16::from(rows >= ROWS_FOR_FOUR);
+        let three = looked_out && most > 2;
+        let more = more.min(most - 2 - u16::from(three));
+        let below = 2 + u16::from(three) + more;
         let low = (rows * [26, 21, 17][usize::from(below) - 2] / 100).max(3);
         let high = rows.saturating_sub(low * below);
         let rate = Rect { y: lanes.y + 1, height: high, ..lanes };
@@ -308,7 +309,7 @@ impl Layout {
         let second = Rect { y: latency.y + if three { low } else { 0 }, ..latency };
         let temperature = Rect { y: second.y + low, ..latency };
         let lookout = looked_out.then_some(second);
-        let power = powered.then_some(Rect { y: temperature.y + low, ..latency });
+        let more = (1..=more).map(|i| Rect { y: temperature.y + i * low, ..latency }).collect();
         Self {
             head,
             answer,
@@ -319,7 +320,7 @@ impl Layout {
             latency,
             lookout,
             temperature,
-            power,
+            more,
             held,
             ruler,
             panel,
@@ -342,8 +343,9 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     let files = !readings.freight().is_empty() && !by_place;
     let copies = files && freight::copies(readings);
     let looked_out = !readings.lookout().is_empty() && !by_place;
-    let powered = !readings.meters().power().is_empty() && !by_place;
-    let at = Layout::of(area, looked_out || copies, files, powered);
+    let powered = !by_place && !readings.meters().power().is_empty();
+    let amplified = !by_place && !readings.write_amplification_over_time().is_empty();
+    let at = Layout::of(area, looked_out || copies, files, u16::from(powered) + u16::from(amplified));
     head(frame, readings, at.head, buf);
     let answer = match frame.shown_live {
         Some(live) => live.answer(),
@@ -415,8 +417,13 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     }
     let limit = readings.throttle_limit().map(|l| l.degrees());
     lane::temperature(at.temperature, buf, &columns, limit, &others, &band(|p| p.degrees), theme);
-    if let Some(area) = at.power {
-        lane::power(area, buf, &readings.power_columns(view.ruler, from, to, columns.len()), theme);
+    if let Some(area) = at.more.first().filter(|_| powered) {
+        let values = readings.power_columns(view.ruler, from, to, columns.len());
+        lane::plain(*area, buf, &values, "power, W", theme);
+    }
+    if let Some(area) = at.more.get(usize::from(powered)).filter(|_| amplified) {
+        let values = readings.write_amplification_columns(view.ruler, from, to, columns.len());
+        lane::plain(*area, buf, &values, "written to the media over hosts'", theme);
     }
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);

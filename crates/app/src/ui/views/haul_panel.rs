@@ -3,6 +3,7 @@
 use crate::told::findings;
 use crate::told::headline;
 use crate::told::power::power_lines;
+use crate::told::wear::wear_lines;
 use crate::told::words;
 use std::time::Duration;
 
@@ -113,6 +114,7 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     let power = power_lines(r).into_iter().filter(|l| l.0 != "now").map(|(name, v)| format!("{name} {v}"));
     let power: Vec<String> = power.collect();
     all.extend((!power.is_empty()).then_some(("power", power)));
+    all.extend(Some(wear_lines(r, c)).filter(|l| !l.is_empty()).map(|l| ("written to the media", l)));
     all.extend(findings::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
     all.extend(Some(r.doubts()).filter(|d| !d.is_empty()).map(|d| ("doubts", d)));
     all

@@ -2,6 +2,7 @@
 
 use crate::claims;
 use crate::told::drive;
+use crate::told::power::power_states;
 use crate::told::words;
 use hollow_mile_core::archive::life::{Projection, WearPoint, project};
 use hollow_mile_core::drive::Vitals;
@@ -251,6 +252,14 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 
     }
     for (name, t) in &h.temperatures {
         pair(&mut out, name, &t.to_string());
+    }
+    let states = power_states(h);
+    if !states.is_empty() {
+        out.gap();
+        out.line("power states", theme.faint());
+        for line in &states {
+            out.text(line, 2, theme.strong());
+        }
     }
     out.gap();
     out.line("self-tests", theme.faint());

@@ -132,13 +132,13 @@ pub fn latency(area: Rect, buf: &mut Buffer, columns: &[Column], what: &str, the
     line(&layout, buf, &us, share, |_| theme.latency());
 }
 
-/// Power from zero up, as a line.
-pub fn power(area: Rect, buf: &mut Buffer, values: &[Option<f64>], theme: &Theme) {
+/// Anything from zero up, as a line.
+pub fn plain(area: Rect, buf: &mut Buffer, values: &[Option<f64>], what: &str, theme: &Theme) {
     let layout = LaneLayout::of(area);
     let most = values.iter().flatten().copied().fold(0.0, f64::max);
     let rows = usize::from(layout.plot.height);
-    let (axis, top) = scale::watts_on_rows(most, rows, most_ticks(&layout));
-    title(buf, &layout, "power, W", theme);
+    let (axis, top) = scale::plain_on_rows(most, rows, most_ticks(&layout), "");
+    title(buf, &layout, what, theme);
     upright(layout.plot, &axis, |v| v / top, buf, theme);
     line(&layout, buf, values, |v| v / top, |_| theme.latency());
 }

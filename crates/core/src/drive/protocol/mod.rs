@@ -6,6 +6,7 @@
 pub mod ata;
 pub mod nvme;
 pub mod nvme_media;
+pub mod nvme_power;
 pub mod sat;
 pub mod signature;
 

@@ -1,9 +1,10 @@
 //! What is done with single files: made and written, read, removed; each with what it took.
 
 use std::os::fd::{IntoRawFd, OwnedFd};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use hollow_mile_core::drive::freight::{Durable, Tree};
+use quanta::Instant;
 use rustix::fs::{Advice, fadvise, fsync, ftruncate};
 use rustix::io::{Errno, read, write};
 use rustix::time::{ClockId, clock_gettime};

@@ -4,10 +4,11 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::thread::JoinHandle;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded};
 use hollow_mile_core::drive::freight::{Carry, Durable, Tree};
+use quanta::Instant;
 use rustix::io::Errno;
 
 use super::super::buffers::Buffers;

@@ -83,6 +83,8 @@ impl FolderDrive {
     /// # Errors
     /// When there is no such folder, or none can be made in it.
     pub fn create(folder: &Path, seed: u64) -> Result<Self, FolderError> {
+        // The clock of the threads reads the processor's own counter, and takes a moment to learn how fast that is.
+        let _ = quanta::Instant::now();
         let (target, fs) = Place::make(folder)?;
         let (kind, source) = fs.map_or(("unknown".into(), "unknown".into()), |f| (f.kind, f.source));
         // The whole, and not what is free: that is another from haul to haul.
