@@ -91,6 +91,7 @@ impl Seat {
                 erase: self.erase.clone(),
                 give_up: self.give_up.clone(),
                 protect: machine::protected(ledger.home()),
+                erasures: route.whole_erasures(),
             },
             lived: targets::lived(ledger, target),
             meters: self.meters.iter().cloned().chain(self.thermometers.iter().map(thermometer)).collect(),

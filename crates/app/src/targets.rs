@@ -337,6 +337,9 @@ pub fn fits(route: &Route, drive: &DriveIdentity, source: Option<&str>) -> Resul
             let (odd, block) = (odd.binary(), block.binary());
             return refuse(format!("its block of {odd} is not a multiple of the drive's {block}"));
         }
+        if leg.by.is_whole() && !matches!(drive.kind, DriveKind::Block | DriveKind::Simulated) {
+            return refuse(format!("{} erases whole NVMe drives, and this is none: wipe by discard", leg.by));
+        }
         let (start, end) = leg.region.on(capacity, leg.block);
         if (leg.kind.moves() || leg.kind == LegKind::Wipe) && (start >= end || end > capacity) {
             return refuse(format!(

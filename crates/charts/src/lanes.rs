@@ -293,7 +293,7 @@ const MORE_HEIGHT: f64 = 105.0;
 /// What few hauls have: the name of each such lane, its unit and its columns.
 type More = (&'static str, &'static str, Vec<Option<f64>>);
 
-/// What the drive draws, and what it writes to its media for what hosts write. By position neither has a place.
+/// What the drive draws, and its write amplification. By position neither has a place.
 fn more_lanes(readings: &Readings, ruler: Ruler, (from, to): (f64, f64)) -> Vec<More> {
     if ruler == Ruler::Position {
         return Vec::new();
@@ -304,7 +304,7 @@ fn more_lanes(readings: &Readings, ruler: Ruler, (from, to): (f64, f64)) -> Vec<
     }
     if !readings.write_amplification_over_time().is_empty() {
         let values = readings.write_amplification_columns(ruler, from, to, COLUMNS);
-        all.push(("written to the media", "over hosts'", values));
+        all.push(("write amplification", "×", values));
     }
     all
 }

@@ -65,7 +65,7 @@ pub fn power_lines(readings: &Readings) -> Vec<(&'static str, String)> {
         ("under load", words(Quantity::Watts, meters.load().watts())),
         ("highest", meters.highest().map(|w| Quantity::Watts.words(w))),
         ("energy", words(Quantity::JoulesPerByte, meters.load().joules_per_byte())),
-        ("for a watt", words(Quantity::BytesPerJoule, meters.load().bytes_per_joule())),
+        ("rate", words(Quantity::BytesPerJoule, meters.load().bytes_per_joule())),
     ]
     .into_iter()
     .filter_map(|(name, words)| Some((name, words?)))
@@ -123,7 +123,7 @@ mod tests {
             [
                 "0: 8.25 W at most, set now",
                 "1: nothing is told of it",
-                "4: 0.005 W at most, moves no data, 45.0 ms out"
+                "4: 0.005 W at most, moves no data, 45 ms out"
             ]
         );
     }

@@ -1,6 +1,7 @@
 //! What the cells wrote for what hosts wrote, as a haul tells it.
 
 use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::quantity::{FindingKind, Interval};
 use hollow_mile_core::readings::Readings;
 use serde::Serialize;
@@ -21,6 +22,8 @@ pub struct WearRow {
     whole: Option<Bounded>,
     before_cache_end: Option<Bounded>,
     after_cache_end: Option<Bounded>,
+    /// What it wrote to its media in rest legs.
+    at_rest_bytes: Option<u64>,
     legs: Vec<LegWear>,
 }
 
@@ -46,6 +49,7 @@ impl WearRow {
             whole: bounded(Some(whole), 1.0),
             before_cache_end: before,
             after_cache_end: after,
+            at_rest_bytes: r.media_written_at_rest().map(Bytes::get),
             legs: legs.collect(),
         })
     }
@@ -66,6 +70,8 @@ pub fn wear_lines(r: &Readings, c: &Conclusions) -> Vec<String> {
     let [before, after] = around_cache_end(r, c);
     out.extend(before.map(|i| format!("{} up to the cache end", times(i))));
     out.extend(after.map(|i| format!("{} after it", times(i))));
+    let at_rest = r.media_written_at_rest().filter(|b| *b > Bytes::ZERO);
+    out.extend(at_rest.map(|b| format!("{b} of it while it rested")));
     let legs = r.write_amplification_of_legs();
     if legs.len() > 1 {
         out.extend(legs.into_iter().map(|(leg, i)| format!("{} in leg {}", times(i), leg + 1)));

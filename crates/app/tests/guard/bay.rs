@@ -296,6 +296,7 @@ impl Bay {
                 erase,
                 give_up: give_up.iter().map(|s| (*s).to_owned()).collect(),
                 protect: hollow_mile::machine::protected(&self.home),
+                erasures: route.whole_erasures(),
             },
             ..Wish::default()
         };

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::erasure::Erasure;
 use super::freight::Freight;
 use super::mixture::Mixture;
 use super::stamp::{Expected, Origin};
@@ -148,6 +149,8 @@ pub struct Load {
     pub lookout: Option<Duration>,
     /// Sizes and places of operations, where they are drawn; `block` is the largest then.
     pub mixture: Option<Arc<Mixture>>,
+    /// How it erases, for [`LoadKind::Wipe`].
+    pub erasure: Erasure,
     /// What is done with files, for [`LoadKind::Freight`].
     pub freight: Option<Freight>,
     /// Bytes that were moved under this load before, from the start of its region on: stamps go on in that lap.
@@ -177,6 +180,7 @@ impl Load {
             from: None,
             lookout: None,
             mixture: None,
+            erasure: Erasure::Discard,
             freight: None,
             done: Bytes::ZERO,
         }

@@ -3,6 +3,7 @@
 //! A drive is its own clock: [`Drive::work`] returns the time that has passed since the last call, so a real drive
 //! measures and a simulated one computes, and the runner needs no clock.
 
+pub mod erasure;
 pub mod freight;
 pub mod health;
 mod identity;

@@ -6,6 +6,7 @@ use super::{LegReading, Readings};
 use crate::drive::protocol::nvme_media::MediaWritten;
 use crate::quantity::Interval;
 use crate::quantity::units::Bytes;
+use crate::route::LegKind;
 
 /// NVMe counts what hosts wrote in units of 1,000 × 512 B (Base 2.0, 5.16.1.3).
 const HOST_STEP: f64 = 512_000.0;
@@ -72,23 +73,37 @@ impl Readings {
     #[must_use]
     pub fn write_amplification_over_time(&self) -> Vec<(Duration, f64)> {
         let mut out = Vec::new();
-        let mut before: Option<Counts> = None;
-        for now in self.counts(Duration::ZERO, Duration::MAX) {
-            let Some(first) = before else {
-                before = Some(now);
-                continue;
-            };
-            // Where hosts write nothing and the drive goes on, there is no ratio, and the next begins after it.
-            let rests = now.host.saturating_sub(first.host).as_f64() < FEWEST_STEPS * HOST_STEP;
-            let back = now.host < first.host || now.media.bytes < first.media.bytes;
-            if let Some(i) = grown(first, now) {
-                out.push((now.at, i.value));
-            }
-            if back || rests || out.last().is_some_and(|o| o.0 == now.at) {
-                before = Some(now);
+        // What the drive does at rest belongs to no load: each leg begins anew.
+        for leg in &self.legs {
+            let mut before: Option<Counts> = None;
+            for now in self.counts(leg.from, leg.ended.as_ref().map_or(Duration::MAX, |e| e.0)) {
+                let Some(first) = before else {
+                    before = Some(now);
+                    continue;
+                };
+                // Where hosts write nothing there is no ratio, and the next begins after it.
+                let rests = now.host.saturating_sub(first.host).as_f64() < FEWEST_STEPS * HOST_STEP;
+                let back = now.host < first.host || now.media.bytes < first.media.bytes;
+                let told = grown(first, now);
+                out.extend(told.map(|i| (now.at, i.value)));
+                if back || rests || told.is_some() {
+                    before = Some(now);
+                }
             }
         }
         out
+    }
+
+    /// Bytes that the drive wrote to its media in rest legs, moving what it had; `None` where it does not count them.
+    #[must_use]
+    pub fn media_written_at_rest(&self) -> Option<Bytes> {
+        let rests = self.legs.iter().filter(|l| self.leg_kind(l.leg) == LegKind::Rest);
+        let of = |l: &LegReading| {
+            let mut all = self.counts(l.from, l.ended.as_ref().map_or(Duration::MAX, |e| e.0));
+            let (first, last) = (all.next()?, all.next_back()?);
+            Some(last.media.bytes.saturating_sub(first.media.bytes))
+        };
+        rests.filter_map(of).reduce(|a, b| a + b)
     }
 
     /// Share of the rated life that a terabyte from hosts took, with what the steps of a hundredth leave open; `None` where the drive
@@ -121,6 +136,11 @@ mod tests {
 
     fn read(readings: &[(u64, Option<u64>)]) -> Readings {
         let mut r = Readings::new();
+        tell(&mut r, readings);
+        r
+    }
+
+    fn tell(r: &mut Readings, readings: &[(u64, Option<u64>)]) {
         for (i, (host, media)) in readings.iter().enumerate() {
             let media_written =
                 media.map(|gb| MediaWritten { bytes: Bytes::from_gb(gb), step: Bytes::from_gb(1) });
@@ -128,20 +148,22 @@ mod tests {
             let vitals = Box::new(Vitals { media_written, host_bytes_written, ..Vitals::default() });
             r.push(&Event::Vitals { at: Duration::from_secs(i as u64), vitals });
         }
-        r
     }
 
     #[test]
     fn over_time_each_stretch_has_its_own_and_a_rest_has_none() {
         // 100 GB at 1.0, then 50 GB at 3.0 in two readings of which the first is too close, a rest in which 40 GB are moved, 100 GB at 1.0.
-        let r = read(&[
+        let mut r = Readings::new();
+        r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        let counts = [
             (1000, Some(2000)),
             (1100, Some(2100)),
             (1105, Some(2115)),
             (1150, Some(2250)),
             (1150, Some(2290)),
             (1250, Some(2390)),
-        ]);
+        ];
+        tell(&mut r, &counts);
         let told: Vec<(u64, f64)> =
             r.write_amplification_over_time().iter().map(|(at, v)| (at.as_secs(), *v)).collect();
         assert_eq!(told, [(1, 1.0), (3, 3.0), (5, 1.0)]);

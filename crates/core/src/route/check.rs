@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde::Deserialize;
 use toml::de::{DeTable, DeValue, ValueDeserializer};
 
-use super::amount::Amount;
+use super::amount::{Amount, Region};
 use super::group::{LaidOn, MOST_LEGS, legs_when_laid_out};
 use super::leg::{Leg, LegKind, Until};
 use super::{Field, Route, RouteError, line_and_column};
@@ -396,6 +396,11 @@ fn check_idle_fields(leg: &Leg, f: &mut Faults) {
 
 /// The fields that belong to one kind of leg.
 fn check_own_fields(leg: &Leg, before: &[Leg], f: &mut Faults) {
+    f.unless(
+        !leg.by.is_whole() || leg.region == Region::default(),
+        "region",
+        &format!("a {} erases the whole drive: leave the region out, or wipe by discard", leg.by),
+    );
     use LegKind::{Breather, Fill, Freight, Ladder, Pace, Scan, Spans, Verify};
     match leg.kind {
         Fill => {

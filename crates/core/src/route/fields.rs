@@ -8,6 +8,7 @@ use super::amount::{Amount, Region};
 use super::leg::{Leg, LegKind, Operation, SelfTestLength};
 use super::rounds::{Followed, Steady};
 use crate::drive::Pattern;
+use crate::drive::erasure::Erasure;
 use crate::drive::freight::{Carry, Durable, FileOrder, Side, Through};
 use crate::quantity::plain::Plain;
 use crate::quantity::units::{Bytes, Celsius, Rate};
@@ -105,6 +106,8 @@ fields! {
         "Share of the written 4 KiB that are like some before, 0 to 100.";
     Seed, "seed", "seed", [Freight], "0", "7",
         "Draws sizes and order: another seed, another tree.";
+    By, "by", "erase by", [Wipe], "discard", "sanitize-crypto",
+        "discard or write-zeroes, of a region; format, format-crypto, sanitize-block, sanitize-crypto or sanitize-overwrite (NVMe), of the whole drive.";
     Test, "test", "test", [Selftest], "short", "extended",
         "short: minutes at most. extended: hours at most.";
     Stream, "stream", "stream", [Pace], "", "16 channels x 24 bit x 96 kHz",
@@ -193,6 +196,9 @@ fn number<T: std::str::FromStr>(text: &str) -> Result<T, String> {
 fn one_of<T: Copy>(text: &str, choices: &[(&str, T)]) -> Result<T, String> {
     let wanted = text.trim().to_lowercase();
     let words: Vec<&str> = choices.iter().map(|c| c.0).collect();
+    if let Some(exact) = choices.iter().find(|c| c.0 == wanted) {
+        return Ok(exact.1);
+    }
     let found = choices.iter().filter(|c| !wanted.is_empty() && c.0.starts_with(&wanted)).collect::<Vec<_>>();
     match found.as_slice() {
         [one] => Ok(one.1),
@@ -334,6 +340,7 @@ impl Field {
             Self::Lookout => or_empty(leg.lookout),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
+            Self::By => leg.by.word().to_owned(),
             Self::Carry => word_of(leg.carry, &CARRIES),
             Self::At => word_of(leg.at, &SIDES),
             Self::Files => list(&leg.files, Plain::plain),
@@ -411,6 +418,7 @@ impl Field {
             Self::Lookout => leg.lookout = optional(text, plain::<Duration>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
+            Self::By => leg.by = one_of(text, &Erasure::ALL.map(|e| (e.word(), e)))?,
             Self::Carry => leg.carry = one_of(text, &CARRIES)?,
             Self::At => leg.at = one_of(text, &SIDES)?,
             Self::Files => leg.files = read_list(text, plain)?,

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::amount::{Amount, Region};
 use super::group::{Over, Turn};
 use super::rounds::Steady;
+use crate::drive::erasure::Erasure;
 use crate::drive::freight::{Carry, Durable, FileClass, FileOrder, Side, Through, TreeSpec};
 use crate::drive::mixture::{Mixture, PartShare, SizeShare};
 use crate::drive::stamp::Origin;
@@ -166,6 +167,11 @@ pub struct Until {
     pub steady: bool,
 }
 
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_discard(by: &Erasure) -> bool {
+    *by == Erasure::Discard
+}
+
 fn default_block() -> Bytes {
     Bytes::from_mib(1)
 }
@@ -222,6 +228,9 @@ pub struct Leg {
     /// Which self-test.
     #[serde(default, skip_serializing_if = "is_default")]
     pub test: SelfTestLength,
+    /// How a wipe erases.
+    #[serde(default, skip_serializing_if = "is_discard")]
+    pub by: Erasure,
     /// What a scan, a ladder or a stream does: read without it.
     #[serde(default, skip_serializing_if = "is_default")]
     pub operation: Operation,
@@ -376,6 +385,7 @@ impl Leg {
             lookout: None,
             region: Region::default(),
             test: SelfTestLength::Short,
+            by: Erasure::Discard,
             operation: Operation::Read,
             passes: None,
             bins: None,
@@ -506,6 +516,7 @@ impl Leg {
             read_percent: if self.kind == LegKind::Mixed { self.read_percent.unwrap_or(50) } else { 0 },
             rate: self.rate,
             lookout: self.lookout,
+            erasure: self.by,
             compressible_percent: self.compressible_percent,
             // Who writes is known when the haul begins.
             stamp: self.stamped.then(Origin::default),

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::drive::erasure::Erasure;
 use crate::quantity::plain;
 use crate::quantity::units::Bytes;
 
@@ -90,6 +91,15 @@ impl Route {
     /// Never for a route that passed [`Route::check`].
     pub fn to_toml(&self) -> Result<String, toml::ser::Error> {
         toml::to_string(self)
+    }
+
+    /// The ways to erase a whole drive that it has, each once.
+    #[must_use]
+    pub fn whole_erasures(&self) -> Vec<Erasure> {
+        let flat = self.laid_out(LaidOn::Drive);
+        let has =
+            |e: &Erasure| e.is_whole() && flat.legs.iter().any(|l| l.kind == LegKind::Wipe && l.by == *e);
+        Erasure::ALL.into_iter().filter(has).collect()
     }
 
     /// Bytes that will be written at most on a drive of this capacity; `None` when a write leg has no such bound.

@@ -2,6 +2,7 @@
 
 use super::leg::{Leg, LegKind, SelfTestLength};
 use crate::drive::Pattern;
+use crate::drive::erasure::Erasure;
 use crate::drive::freight::Side;
 use crate::quantity::plain::Plain;
 use crate::quantity::text::named;
@@ -56,7 +57,8 @@ impl Leg {
                 );
             }
             LegKind::Breather => return format!("breather, {}", many(self.rests.len(), "rest")),
-            LegKind::Wipe => word.to_owned(),
+            LegKind::Wipe if self.by == Erasure::Discard => word.to_owned(),
+            LegKind::Wipe => format!("wipe by {}", self.by),
             LegKind::Fill => format!("fill to {}", self.level.map(|l| l.plain()).unwrap_or_default()),
             LegKind::Scan => {
                 let passes = many(self.passes().into(), "pass").replace("passs", "passes");

@@ -6,11 +6,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::protocol::nvme::SelfTestLog;
 use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::EngineChoice;
+use super::erase::WholeErase;
 use super::guard::{self, Access, Consent, Refusal, Writable};
 use super::health::Prober;
 use super::mover::Mover;
@@ -40,11 +42,17 @@ pub struct BlockDrive {
     node: PathBuf,
     mover: Mover,
     watch: Watch,
-    wipe: Option<Wipe>,
+    wipe: Option<Erasing>,
     self_test: Option<SelfTest>,
     loaded: bool,
     looked: Instant,
     capacity: Bytes,
+}
+
+/// What a wipe leg is at.
+enum Erasing {
+    Stretches(Wipe),
+    Whole(Box<WholeErase>),
 }
 
 struct SelfTest {
@@ -134,6 +142,19 @@ impl BlockDrive {
         }
     }
 
+    fn erase_whole(&self, by: Erasure) -> Result<Erasing, DriveError> {
+        let refused = |why: String| DriveError::Refused {
+            target: self.identity.target.clone(),
+            doing: "erasing the drive",
+            why,
+        };
+        let Access::Write(writable) = self.mover.access() else {
+            return Err(refused("it was opened for reading only".into()));
+        };
+        let begun = WholeErase::begin(&self.device, writable, by, self.capacity);
+        begun.map(|e| Erasing::Whole(Box::new(e))).map_err(refused)
+    }
+
     fn self_test_remark(&self, test: &SelfTest) -> String {
         if !test.ended {
             return match self.watch.ask(|p| p.self_test(None)) {
@@ -165,7 +186,11 @@ impl Drive for BlockDrive {
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.loaded = load.kind.moves();
         self.watch.under_load(self.loaded);
-        self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load));
+        self.wipe = match load.kind {
+            LoadKind::Wipe if load.erasure.is_whole() => Some(self.erase_whole(load.erasure)?),
+            LoadKind::Wipe => Some(Erasing::Stretches(Wipe::new(load))),
+            _ => None,
+        };
         self.self_test = None;
         if let LoadKind::SelfTest { extended } = load.kind {
             let before = self.watch.ask(Prober::self_tests).map_or(0, |l| l.results.len());
@@ -182,7 +207,8 @@ impl Drive for BlockDrive {
     fn work(&mut self, interval: Duration) -> Result<Tally, DriveError> {
         let temperature = self.watch.temperature();
         let mut tally = match &mut self.wipe {
-            Some(wipe) => wipe.work(&mut self.mover, interval, temperature)?,
+            Some(Erasing::Stretches(wipe)) => wipe.work(&mut self.mover, interval, temperature)?,
+            Some(Erasing::Whole(erase)) => erase.work(&mut self.mover, interval, temperature)?,
             None => self.mover.work(interval, temperature)?,
         };
         if tally.errors > 0 && !self.device.exists() {
@@ -194,7 +220,10 @@ impl Drive for BlockDrive {
     }
 
     fn finish(&mut self, ending: Ending) -> Result<LoadSummary, DriveError> {
-        let wiped = self.wipe.take().map(|w| w.confirm(&self.node));
+        let wiped = self.wipe.take().map(|w| match w {
+            Erasing::Stretches(wipe) => wipe.confirm(&self.node),
+            Erasing::Whole(erase) => erase.confirm(&self.node),
+        });
         let tested = self.self_test.take().map(|t| self.self_test_remark(&t));
         self.watch.note_self_test(None);
         let summary = self.mover.finish(ending)?;

@@ -4,6 +4,7 @@ mod buffers;
 mod calls;
 mod crew;
 mod device;
+mod erase;
 mod file;
 mod file_system;
 mod filler;

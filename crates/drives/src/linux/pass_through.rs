@@ -60,6 +60,16 @@ pub fn nvme_admin(
     cdw11: u32,
     data: &mut [u8],
 ) -> std::io::Result<u32> {
+    nvme_admin_within(file, (opcode, nsid, cdw10, cdw11), data, TIMEOUT_MS)
+}
+
+/// As [`nvme_admin`], of a command (opcode, namespace, dwords 10 and 11) that may take so long, ms.
+pub fn nvme_admin_within(
+    file: &impl AsRawFd,
+    (opcode, nsid, cdw10, cdw11): (u8, u32, u32, u32),
+    data: &mut [u8],
+    timeout_ms: u32,
+) -> std::io::Result<u32> {
     let mut command = NvmeCommand {
         opcode,
         nsid,
@@ -67,7 +77,7 @@ pub fn nvme_admin(
         data_len: u32::try_from(data.len()).map_err(|_| Error::from(ErrorKind::InvalidInput))?,
         cdw10,
         cdw11,
-        timeout_ms: TIMEOUT_MS,
+        timeout_ms,
         ..NvmeCommand::default()
     };
     // SAFETY: the structure is what the kernel expects, and its buffer lives and is ours through the call.

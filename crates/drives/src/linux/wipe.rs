@@ -1,9 +1,11 @@
-//! Discards a region, a stretch at a time, and reads back whether what was there is gone.
+//! Discards a region, or writes zeroes to it, a stretch at a time, and reads back whether what was there is gone.
 
+use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher};
 use std::os::unix::fs::{FileExt, OpenOptionsExt};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::permutation::Permutation;
 use hollow_mile_core::drive::{DriveError, Load, Tally};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
@@ -23,15 +25,16 @@ pub struct Wipe {
     start: u64,
     end: u64,
     next: u64,
+    by: Erasure,
 }
 
 impl Wipe {
     /// Of the region of this load.
     pub const fn new(load: &Load) -> Self {
-        Self { start: load.start.get(), end: load.end.get(), next: load.start.get() }
+        Self { start: load.start.get(), end: load.end.get(), next: load.start.get(), by: load.erasure }
     }
 
-    /// Discards stretches until the interval is over.
+    /// Erases stretches until the interval is over.
     ///
     /// # Errors
     /// When the device refuses, with what else would empty it.
@@ -43,17 +46,25 @@ impl Wipe {
     ) -> Result<Tally, DriveError> {
         let deadline = mover.deadline(interval);
         let access = mover.access().clone();
+        let (doing, unknown) = match self.by {
+            Erasure::WriteZeroes => {
+                ("writing zeroes", "the drive knows no such command: write it over instead")
+            }
+            _ => ("discarding", "the drive knows no discard: write it over instead"),
+        };
         let Access::Write(writable) = access else {
-            return Err(mover.refused("discarding", &std::io::ErrorKind::PermissionDenied.into()));
+            return Err(mover.refused(doing, &std::io::ErrorKind::PermissionDenied.into()));
         };
         while self.next < self.end && Instant::now() < deadline {
             let length = STRETCH.min(self.end - self.next);
-            writable.discard(self.next, length).map_err(|e| match e.raw_os_error() {
-                Some(libc::EOPNOTSUPP) => mover.refused(
-                    "discarding",
-                    &std::io::Error::other("the drive knows no discard: write it over instead"),
-                ),
-                _ => mover.refused("discarding", &e),
+            let result = match self.by {
+                Erasure::Discard => writable.discard(self.next, length),
+                Erasure::WriteZeroes => writable.zero(self.next, length),
+                by => Err(std::io::Error::other(format!("{by} is for whole NVMe drives, and this is none"))),
+            };
+            result.map_err(|e| match e.raw_os_error() {
+                Some(libc::EOPNOTSUPP) => mover.refused(doing, &std::io::Error::other(unknown)),
+                _ => mover.refused(doing, &e),
             })?;
             self.next += length;
         }
@@ -70,35 +81,65 @@ impl Wipe {
     pub fn confirm(&self, path: &Path) -> String {
         let region = Bytes::new(self.next - self.start);
         if region == Bytes::ZERO {
-            return "nothing was discarded".into();
+            return format!("nothing was {}", self.by.done());
         }
-        match self.look(path) {
-            Ok((looks, 0)) => format!("{region} discarded; {looks} of {looks} places read back hold no data"),
-            Ok((looks, kept)) => format!(
+        let done = self.by.done();
+        match Places::read(path, self.start, self.next).map(|p| p.held()) {
+            Ok((looks, 0)) => format!("{region} {done}; {looks} of {looks} places read back hold no data"),
+            Ok((looks, kept)) if self.by == Erasure::Discard => format!(
                 "{region} discarded, but {kept} of {looks} places read back still hold data: this drive need not forget what is discarded, so write it over where that matters"
             ),
-            Err(e) => format!("{region} discarded; reading back failed: {e}"),
+            Ok((looks, kept)) => {
+                format!("{region} {done}, but {kept} of {looks} places read back still hold data")
+            }
+            Err(e) => format!("{region} {done}; reading back failed: {e}"),
         }
     }
+}
 
-    /// How many places were read, and how many of them hold more than one byte over and over.
-    fn look(&self, path: &Path) -> std::io::Result<(u64, u64)> {
+/// What lies at places all over a region: a number for what it is, or `None` where one byte stands over and over.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct Places(Vec<Option<u64>>);
+
+impl Places {
+    /// Reads them; the same places of the same region each time.
+    ///
+    /// # Errors
+    /// What the kernel says.
+    pub fn read(path: &Path, start: u64, end: u64) -> std::io::Result<Self> {
         let open = |flags| std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path);
         // Past the page cache, which might still hold what the drive has forgotten.
         let file = open(libc::O_DIRECT).or_else(|_| open(0))?;
-        let blocks = (self.next - self.start) / LOOK as u64;
+        let blocks = (end - start) / LOOK as u64;
         let memory = Buffers::new(1, LOOK, 0)?;
         // SAFETY: this memory is nobody else's.
         let block = unsafe { memory.slice(0) };
         let looks = blocks.min(LOOKS);
         let stride = blocks.checked_div(looks).unwrap_or(1);
         let mut order = Permutation::new(stride.max(1), 11);
-        let mut kept = 0;
+        let mut all = Vec::with_capacity(looks as usize);
         for i in 0..looks {
-            let at = self.start + (i * stride + order.next()) * LOOK as u64;
+            let at = start + (i * stride + order.next()) * LOOK as u64;
             file.read_exact_at(block, at)?;
-            kept += u64::from(block.iter().any(|b| *b != block[0]));
+            let data = block.iter().any(|b| *b != block[0]);
+            all.push(data.then(|| BuildHasherDefault::<DefaultHasher>::default().hash_one(&*block)));
         }
-        Ok((looks, kept))
+        Ok(Self(all))
+    }
+
+    #[cfg(test)]
+    pub fn of(all: Vec<Option<u64>>) -> Self {
+        Self(all)
+    }
+
+    /// How many there are, and how many hold data.
+    pub fn held(&self) -> (usize, usize) {
+        (self.0.len(), self.0.iter().flatten().count())
+    }
+
+    /// How many of those that hold data hold the same later, and of how many.
+    pub fn same_in(&self, later: &Self) -> (usize, usize) {
+        let same = self.0.iter().zip(&later.0).filter(|(a, b)| a.is_some() && a == b).count();
+        (same, self.held().1)
     }
 }

@@ -11,6 +11,7 @@ mod motion;
 mod spec;
 
 use hollow_mile_core::drive::Ending;
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::protocol::nvme_media::MediaWritten;
 use std::time::Duration;
 
@@ -43,6 +44,10 @@ const SPREAD: [(f64, u32); 4] = [(-0.10, 1), (-0.05, 4), (0.05, 4), (0.10, 1)];
 
 /// A simulated wipe and simulated self-tests take so many seconds.
 const WIPE_S: f64 = 2.0;
+/// What erasing every cell takes.
+const BLOCK_ERASE_S: f64 = 30.0;
+/// How fast a drive writes itself over.
+const OVERWRITE_B_S: f64 = 2e9;
 
 const fn self_test_s(extended: bool) -> f64 {
     if extended { 1800.0 } else { 110.0 }
@@ -150,6 +155,15 @@ impl SimDrive {
                 let size = level.size.unwrap_or_default();
                 *room = if level.shrinks { size.share(free).get() } else { size.get() };
             }
+        }
+    }
+
+    /// How long it takes to forget.
+    fn wipe_s(&self) -> f64 {
+        match self.load.erasure {
+            Erasure::SanitizeBlock => BLOCK_ERASE_S,
+            Erasure::SanitizeOverwrite => self.spec.capacity.as_f64() / OVERWRITE_B_S,
+            _ => WIPE_S,
         }
     }
 
@@ -323,7 +337,7 @@ impl Drive for SimDrive {
         let (age, spec, stands) = (self.age, &self.spec, moves && bytes == 0);
         let seen = self.lookout.as_mut().map(|l| l.pass(spec, age, mean_s, cached, stands));
         let finished = match self.load.kind {
-            LoadKind::Wipe => self.chore >= WIPE_S,
+            LoadKind::Wipe => self.chore >= self.wipe_s(),
             LoadKind::SelfTest { extended } => self.chore >= self_test_s(extended),
             _ => self.load.limit.is_some_and(|l| self.moved >= l.get()),
         };
@@ -361,14 +375,15 @@ impl Drive for SimDrive {
         }
         let flush = (ending == Ending::Durable).then(|| self.flush_time());
         let remark = match self.load.kind {
-            LoadKind::Wipe if self.chore >= WIPE_S => {
+            LoadKind::Wipe if self.chore >= self.wipe_s() => {
                 self.high_water = 0;
                 self.cached.fill(0);
                 self.content.wipe();
                 self.healed.fill(true);
                 Some(format!(
-                    "{} discarded; simulated, so nothing was read back",
-                    self.load.end.saturating_sub(self.load.start)
+                    "{} {}; simulated, so nothing was read back",
+                    self.load.end.saturating_sub(self.load.start),
+                    self.load.erasure.done()
                 ))
             }
             LoadKind::Wipe => Some("the wipe was ended before it was complete".into()),

@@ -423,7 +423,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
     }
     if let Some(area) = at.more.get(usize::from(powered)).filter(|_| amplified) {
         let values = readings.write_amplification_columns(view.ruler, from, to, columns.len());
-        lane::plain(*area, buf, &values, "written to the media over hosts'", theme);
+        lane::plain(*area, buf, &values, "write amplification, ×", theme);
     }
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
     frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);

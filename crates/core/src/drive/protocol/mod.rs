@@ -5,6 +5,7 @@
 
 pub mod ata;
 pub mod nvme;
+pub mod nvme_erase;
 pub mod nvme_media;
 pub mod nvme_power;
 pub mod sat;

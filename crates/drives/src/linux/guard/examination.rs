@@ -4,6 +4,8 @@ use std::fmt;
 use std::os::unix::fs::MetadataExt;
 use std::path::PathBuf;
 
+use hollow_mile_core::drive::erasure::Erasure;
+
 use hollow_mile_core::drive::protocol::signature::Signature;
 
 use super::super::sysfs::{BlockDevice, Sysfs, entries, name_of};
@@ -22,6 +24,8 @@ pub struct Consent {
     pub give_up: Vec<String>,
     /// Paths whose drives are never written: the ledger, this program.
     pub protect: Vec<PathBuf>,
+    /// How the route erases the whole drive. Nothing stops that once it has begun, so that each way must be given up by its word.
+    pub erasures: Vec<Erasure>,
 }
 
 /// Something that no consent can lift.
@@ -94,6 +98,10 @@ pub enum Reason {
     Busy,
     /// The kernel would not open it, and why.
     NotOpened(String),
+    /// The route erases the whole drive in these ways, which were not agreed to.
+    Unstoppable(Vec<Erasure>),
+    /// It cannot be erased as a whole, and why.
+    NotErased(String),
     /// Its path leads to another device now.
     AnotherDevice,
     /// Another program holds its lock.
@@ -119,6 +127,17 @@ impl fmt::Display for Reason {
                     "something uses it: it is mounted, part of a volume, or another program hauls on it"
                 )
             }
+            Self::Unstoppable(all) => {
+                let words: Vec<&str> = all.iter().map(|e| e.word()).collect();
+                write!(
+                    f,
+                    "{} erases all of the drive, also what the host cannot address, and nothing stops it once it has begun: to agree, \
+                     add --give-up {}",
+                    words.join(" and "),
+                    words.join(",")
+                )
+            }
+            Self::NotErased(why) => write!(f, "{why}"),
             Self::NotOpened(why) => write!(f, "it cannot be opened for writing: {why}"),
             Self::AnotherDevice => write!(f, "its path leads to another device now"),
             Self::Locked => write!(f, "another program has locked it"),
@@ -372,6 +391,12 @@ impl Examination {
         kept.dedup();
         if !kept.is_empty() {
             reasons.push(Reason::Holds(kept));
+            costs = true;
+        }
+        let agreed = |e: &Erasure| consent.give_up.iter().any(|g| g == e.word());
+        let not_agreed: Vec<Erasure> = consent.erasures.iter().copied().filter(|e| !agreed(e)).collect();
+        if !not_agreed.is_empty() {
+            reasons.push(Reason::Unstoppable(not_agreed));
             costs = true;
         }
         let serial = self.word_to_type.clone();

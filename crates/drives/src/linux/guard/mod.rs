@@ -21,6 +21,7 @@ use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::stamp;
 use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{
@@ -29,6 +30,8 @@ use rustix::fs::{
 };
 use rustix::io::Errno;
 
+use super::erase;
+use super::pass_through::nvme_admin_within;
 use super::sysfs::{BlockDevice, Sysfs};
 
 pub use examination::{Consent, Examination, Obstacle, Reason, Refusal, Unseen, held};
@@ -41,6 +44,8 @@ pub use users::{Use, Users};
 pub struct Writable {
     file: Arc<OwnedFd>,
     device: bool,
+    /// Ways to erase the whole drive that were agreed to.
+    erasures: Vec<Erasure>,
 }
 
 /// An open file or device, with or without the right to write to it.
@@ -69,6 +74,8 @@ impl Access {
 
 /// BLKDISCARD of linux/fs.h: `_IO(0x12, 119)`; takes the first byte and the length.
 const BLKDISCARD: libc::c_ulong = 0x1277;
+/// BLKZEROOUT of linux/fs.h: `_IO(0x12, 127)`; takes the same.
+const BLKZEROOUT: libc::c_ulong = 0x127f;
 
 impl Writable {
     /// Makes a new file of our own; what exists is never touched. Direct I/O where the file system takes it.
@@ -89,9 +96,9 @@ impl Writable {
             open(path, OFlags::RDWR | OFlags::CLOEXEC | OFlags::DIRECT | OFlags::NOFOLLOW, Mode::empty());
         match direct {
             Ok(file) if fstat(&file).is_ok_and(|s| (s.st_dev, s.st_ino) == (made.st_dev, made.st_ino)) => {
-                Ok((Self { file: Arc::new(file), device: false }, true))
+                Ok((Self { file: Arc::new(file), device: false, erasures: Vec::new() }, true))
             }
-            _ => Ok((Self { file: Arc::new(plain), device: false }, false)),
+            _ => Ok((Self { file: Arc::new(plain), device: false, erasures: Vec::new() }, false)),
         }
     }
 
@@ -115,6 +122,34 @@ impl Writable {
         if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
     }
 
+    /// Makes this range read as zeroes.
+    pub(super) fn zero(&self, start: u64, length: u64) -> std::io::Result<()> {
+        if !self.device {
+            return Ok(fallocate(&*self.file, FallocateFlags::ZERO_RANGE, start, length)?);
+        }
+        let range = [start, length];
+        // SAFETY: BLKZEROOUT reads two u64 from the pointer, which lives through the call.
+        let result = unsafe { libc::ioctl(self.file.as_raw_fd(), BLKZEROOUT, range.as_ptr()) };
+        if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+    }
+
+    /// Sends the drive a command that erases all of it: opcode, namespace, dwords 10 and 11. Returns when the drive says that it is done
+    /// with the command, within so many ms.
+    ///
+    /// # Errors
+    /// When this way was not agreed to, or what the drive says.
+    pub(super) fn erase_whole(
+        &self,
+        by: Erasure,
+        command: (u8, u32, u32, u32),
+        timeout_ms: u32,
+    ) -> std::io::Result<()> {
+        if !self.erasures.contains(&by) {
+            return Err(std::io::ErrorKind::PermissionDenied.into());
+        }
+        nvme_admin_within(&*self.file, command, &mut [], timeout_ms).map(drop)
+    }
+
     /// Makes what was written durable.
     pub(super) fn flush(&self) -> std::io::Result<()> {
         Ok(rustix::fs::fdatasync(&*self.file)?)
@@ -131,6 +166,11 @@ impl Writable {
     ) -> Result<(Self, Examination), Refusal> {
         let node = device.node();
         let refuse = |why: Reason| Refusal { device: node.clone(), reasons: vec![why], losses: Vec::new() };
+        if !consent.erasures.is_empty()
+            && let Err(why) = erase::may_erase(device, &consent.erasures)
+        {
+            return Err(refuse(Reason::NotErased(why)));
+        }
         // Exclusive first: from here on the kernel lets nobody mount it or build on it while we look.
         let flags = OFlags::RDWR | OFlags::EXCL | OFlags::CLOEXEC | OFlags::DIRECT;
         let examine = || Examination::of(sysfs, &Users::now(sysfs), device, &consent.protect);
@@ -172,7 +212,7 @@ impl Writable {
         }
         before.verdict(consent)?;
         flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|_| refuse(Reason::Locked))?;
-        Ok((Self { file: Arc::new(file), device: true }, before))
+        Ok((Self { file: Arc::new(file), device: true, erasures: consent.erasures.clone() }, before))
     }
 }
 

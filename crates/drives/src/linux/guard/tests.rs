@@ -1,5 +1,6 @@
 //! Consent and its lack, on made-up machines and on files.
 
+use hollow_mile_core::drive::erasure::Erasure;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
@@ -28,7 +29,29 @@ fn consent(erase: Option<&str>, give_up: &[&str]) -> Consent {
         erase: erase.map(Into::into),
         give_up: give_up.iter().map(|s| (*s).into()).collect(),
         protect: Vec::new(),
+        erasures: Vec::new(),
     }
+}
+
+#[test]
+fn what_nothing_stops_is_agreed_to_by_its_word() {
+    let e = examination();
+    let asks = |give_up: &[&str]| {
+        let erasures = vec![Erasure::Format, Erasure::SanitizeCrypto];
+        e.verdict(&Consent { erasures, ..consent(Some("KW 0417"), give_up) })
+    };
+    assert!(asks(&["gpt", "ext4", "format", "sanitize-crypto"]).is_ok());
+    let refusal = asks(&["gpt", "ext4", "format"]).unwrap_err().to_string();
+    assert!(refusal.contains("to agree, add --give-up sanitize-crypto"), "{refusal}");
+    assert!(asks(&["format", "sanitize-crypto"]).is_err(), "what it holds is to be given up as well");
+}
+
+#[test]
+fn a_right_to_write_is_none_to_erase_the_whole() {
+    let dir = tempfile::tempdir().unwrap();
+    let (file, _) = Writable::create_file(&dir.path().join("f")).unwrap();
+    let refused = file.erase_whole(Erasure::Format, (0x80, 1, 0, 0), 1).unwrap_err();
+    assert_eq!(refused.kind(), std::io::ErrorKind::PermissionDenied);
 }
 
 #[test]

@@ -82,7 +82,9 @@ impl RouteView {
         }
         let writes_device = drive.kind == DriveKind::Block && route.destroys();
         if let Some(e) = on.examination.as_ref().filter(|_| writes_device) {
-            let consent = guard::Consent { erase: self.serial_typed_for(drive), ..self.consent.clone() };
+            let erasures = route.whole_erasures();
+            let erase = self.serial_typed_for(drive);
+            let consent = guard::Consent { erase, erasures, ..self.consent.clone() };
             let guarded = match e.verdict(&consent) {
                 Ok(()) => "consent is whole: s starts and writes".into(),
                 Err(refusal) => refusal.reasons.iter().map(reason_here).collect::<Vec<_>>().join("; "),
@@ -169,6 +171,12 @@ fn reason_here(reason: &Reason) -> String {
         Reason::Holds(names) => {
             let (held, names) = (guard::held(names), names.join(", "));
             format!("it holds {held}: to lose that, name it in the field give up: {names}")
+        }
+        Reason::Unstoppable(all) => {
+            let words = all.iter().map(|e| e.word()).collect::<Vec<_>>().join(", ");
+            format!(
+                "it erases all of the drive, and nothing stops it once it has begun: to agree, name it in the field give up: {words}"
+            )
         }
         Reason::NoConsent { serial } => format!("type its serial in the field erase serial: \"{serial}\""),
         other => other.to_string(),

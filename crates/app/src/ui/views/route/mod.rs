@@ -361,7 +361,8 @@ impl RouteView {
         let destroys = self.draft.as_ref().is_some_and(Route::destroys);
         for on in self.drives.iter().filter(|_| destroys) {
             let erase = self.serial_typed_for(&on.identity);
-            let consent = Consent { erase, ..self.consent.clone() };
+            let erasures = self.draft.as_ref().map(Route::whole_erasures).unwrap_or_default();
+            let consent = Consent { erase, erasures, ..self.consent.clone() };
             if let Some(Err(refusal)) = on.examination.as_ref().map(|e| e.verdict(&consent)) {
                 return Err(AppError { message: refusal.to_string(), exit: Exit::Refused });
             }

@@ -1,0 +1,78 @@
+//! Ways to make a drive forget.
+
+use serde::{Deserialize, Serialize};
+
+/// How a wipe leg erases.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Erasure {
+    /// The drive is told that a region is no longer needed (Deallocate, TRIM, UNMAP).
+    #[default]
+    Discard,
+    /// A region is made to read as zeroes (NVMe Write Zeroes, WRITE SAME).
+    WriteZeroes,
+    /// NVMe Format NVM with User Data Erase.
+    Format,
+    /// NVMe Format NVM with Cryptographic Erase.
+    FormatCrypto,
+    /// NVMe Sanitize, block erase: every cell.
+    SanitizeBlock,
+    /// NVMe Sanitize, crypto erase: the key is changed.
+    SanitizeCrypto,
+    /// NVMe Sanitize, overwrite: once, with zeroes.
+    SanitizeOverwrite,
+}
+
+impl Erasure {
+    /// Each.
+    pub const ALL: [Self; 7] = [
+        Self::Discard,
+        Self::WriteZeroes,
+        Self::Format,
+        Self::FormatCrypto,
+        Self::SanitizeBlock,
+        Self::SanitizeCrypto,
+        Self::SanitizeOverwrite,
+    ];
+
+    /// As in a route file.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Discard => "discard",
+            Self::WriteZeroes => "write-zeroes",
+            Self::Format => "format",
+            Self::FormatCrypto => "format-crypto",
+            Self::SanitizeBlock => "sanitize-block",
+            Self::SanitizeCrypto => "sanitize-crypto",
+            Self::SanitizeOverwrite => "sanitize-overwrite",
+        }
+    }
+
+    /// What it did, before how much of it.
+    #[must_use]
+    pub const fn done(self) -> &'static str {
+        match self {
+            Self::Discard => "discarded",
+            Self::WriteZeroes => "written with zeroes",
+            Self::Format => "formatted with user data erase",
+            Self::FormatCrypto => "formatted with cryptographic erase",
+            Self::SanitizeBlock => "sanitized by block erase",
+            Self::SanitizeCrypto => "sanitized by crypto erase",
+            Self::SanitizeOverwrite => "sanitized by overwriting",
+        }
+    }
+
+    /// It reaches the whole drive, and nothing stops it once it has begun.
+    #[must_use]
+    pub const fn is_whole(self) -> bool {
+        !matches!(self, Self::Discard | Self::WriteZeroes)
+    }
+}
+
+/// A word, before those of a sentence.
+impl std::fmt::Display for Erasure {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.word())
+    }
+}
