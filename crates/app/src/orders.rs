@@ -208,6 +208,7 @@ fn said_of_device(path: &Path, home: &Path, written: bool) -> Result<Vec<String>
     if let Some(less) = device.identity.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall) {
         said.push(format!("{} has less of a link than it could: {less}", path.display()));
     }
+    said.extend(device.block.array_doubts().iter().map(|d| format!("{}: {d}", path.display())));
     if written {
         said.extend(device.examination.unseen.iter().map(|u| format!("{}: {u}", path.display())));
     }

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use hollow_mile_core::conclude::surveys::freight::held_up;
 use hollow_mile_core::conclude::surveys::lookout::LookoutSurvey;
+use hollow_mile_core::conclude::surveys::members::MembersSurvey;
 use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
 use hollow_mile_core::quantity::FindingKind;
@@ -62,6 +63,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
     let surveyed = c.surveys.sentences();
     let has_survey = !surveyed.is_empty();
     parts.extend(surveyed);
+    parts.extend(c.surveys.members.as_ref().and_then(MembersSurvey::sentence));
     let cache: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).collect();
     let heat: Vec<&Finding> = c.findings.iter().filter(|f| f.kind == FindingKind::Throttle).collect();
     let open = c.findings.iter().filter(|f| f.kind == FindingKind::Unexplained).count();

@@ -32,11 +32,17 @@ pub enum MeterUnit {
     /// Metres per second, as of air.
     #[serde(rename = "m/s")]
     MetresPerSecond,
+    /// Megabytes per second that a member of an array moves; the name is the member's.
+    #[serde(rename = "MB/s")]
+    MegabytesPerSecond,
+    /// Share of the time in which a member of an array has something to do, percent.
+    #[serde(rename = "% busy")]
+    Busy,
 }
 
 impl MeterUnit {
-    /// Each.
-    pub const ALL: [Self; 7] = [
+    /// Each, in the order in which records number them.
+    pub const ALL: [Self; 9] = [
         Self::Celsius,
         Self::Watt,
         Self::Volt,
@@ -44,7 +50,15 @@ impl MeterUnit {
         Self::Percent,
         Self::Rpm,
         Self::MetresPerSecond,
+        Self::MegabytesPerSecond,
+        Self::Busy,
     ];
+
+    /// It is measured of the members of an array alone.
+    #[must_use]
+    pub const fn is_of_member(self) -> bool {
+        matches!(self, Self::MegabytesPerSecond | Self::Busy)
+    }
 
     /// As it is written.
     #[must_use]
@@ -57,6 +71,8 @@ impl MeterUnit {
             Self::Percent => "%",
             Self::Rpm => "rpm",
             Self::MetresPerSecond => "m/s",
+            Self::MegabytesPerSecond => "MB/s",
+            Self::Busy => "% busy",
         }
     }
 
@@ -70,6 +86,8 @@ impl MeterUnit {
             Self::Percent => (-1e3, 1e3),
             Self::Rpm => (0.0, 1e6),
             Self::MetresPerSecond => (-100.0, 100.0),
+            Self::MegabytesPerSecond => (0.0, 1e6),
+            Self::Busy => (0.0, 100.0),
         }
     }
 
@@ -112,7 +130,8 @@ impl FromStr for MeterUnit {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let known = Self::ALL.into_iter().find(|u| u.symbol() == text);
+        // What members of an array do is measured here, and by no meter.
+        let known = Self::ALL.into_iter().find(|u| u.symbol() == text && !u.is_of_member());
         known.or((text == "C").then_some(Self::Celsius)).ok_or_else(|| {
             format!("\"{}\" is no unit of a meter: give °C (or C), W, V, A, %, rpm or m/s", named(text))
         })
@@ -208,7 +227,7 @@ mod tests {
     #[test]
     fn units_read_back_what_they_say() {
         for unit in MeterUnit::ALL {
-            assert_eq!(unit.to_string().parse(), Ok(unit));
+            assert_eq!(unit.to_string().parse::<MeterUnit>().is_ok(), !unit.is_of_member());
             let text = serde_json::to_string(&unit).unwrap();
             assert_eq!(text, format!("\"{unit}\""));
             assert_eq!(serde_json::from_str::<MeterUnit>(&text).unwrap(), unit);

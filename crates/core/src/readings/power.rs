@@ -147,9 +147,32 @@ impl Energy {
     }
 }
 
+/// A member of an array under load, second by second added up.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MemberLoad {
+    /// Its name.
+    pub name: String,
+    /// Moments at which it was looked at.
+    pub moments: u64,
+    /// What it moved at them, MB/s, added up.
+    pub mb_s: f64,
+    /// How busy it was, 0 to 1, added up.
+    pub busy: f64,
+    /// Moments at which it alone was at its end: busy nine tenths of the time or more, and no other more than four fifths of that.
+    pub alone: u64,
+}
+
+/// Busy for this share a member is at its end.
+const AT_ITS_END: f64 = 0.9;
+/// Others that are busy for no more than this share of that are not.
+const NOT_AS_BUSY: f64 = 0.8;
+
 /// Meters, and what they say of power.
 #[derive(Debug, Clone, Default)]
 pub struct Meters {
+    members: Vec<MemberLoad>,
+    /// Something was told since the last turn: what comes next lies on one side of it.
+    goes_on: bool,
     lanes: Vec<MeterLane>,
     /// Meters that tell power.
     feeds: BTreeSet<(String, MeterUnit)>,
@@ -166,7 +189,7 @@ pub struct Meters {
 impl Meters {
     /// The drive does something else from here on: what is measured across it belongs to neither.
     pub(super) fn turn(&mut self) {
-        (self.last, self.rests_since) = (None, None);
+        (self.last, self.rests_since, self.goes_on) = (None, None, false);
     }
 
     /// Takes what all meters said at a moment, with what the drive does, in which leg, and how many bytes it has moved so far.
@@ -180,6 +203,9 @@ impl Meters {
                     self.lanes.push(MeterLane { name: name.clone(), unit: value.unit, readings });
                 }
             }
+        }
+        if std::mem::replace(&mut self.goes_on, true) && does == Does::Load {
+            self.add_members(readings);
         }
         let Some(watts) = self.watts(readings) else {
             self.last = None;
@@ -215,6 +241,35 @@ impl Meters {
                 Does::Other => {}
             }
         }
+    }
+
+    fn add_members(&mut self, readings: &[MeterReading]) {
+        let of = |unit: MeterUnit| readings.iter().filter(move |r| r.value.unit == unit);
+        let busiest = |but: &str| {
+            let others = of(MeterUnit::Busy).filter(|r| r.name != but);
+            others.map(|r| r.value.get() / 100.0).reduce(f64::max)
+        };
+        for r in of(MeterUnit::Busy) {
+            let busy = r.value.get() / 100.0;
+            let rate = of(MeterUnit::MegabytesPerSecond).find(|o| o.name == r.name);
+            let alone = busy >= AT_ITS_END && busiest(&r.name).is_some_and(|o| o <= NOT_AS_BUSY * busy);
+            let known = self.members.iter().position(|m| m.name == r.name).unwrap_or_else(|| {
+                let name = r.name.clone();
+                self.members.push(MemberLoad { name, moments: 0, mb_s: 0.0, busy: 0.0, alone: 0 });
+                self.members.len() - 1
+            });
+            let member = &mut self.members[known];
+            member.moments += 1;
+            member.busy += busy;
+            member.mb_s += rate.map_or(0.0, |o| o.value.get());
+            member.alone += u64::from(alone);
+        }
+    }
+
+    /// The members of an array, under load.
+    #[must_use]
+    pub fn members(&self) -> &[MemberLoad] {
+        &self.members
     }
 
     /// What the drive draws, W. Without the word of a meter that told of it before the sum is not known.

@@ -5,16 +5,17 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::protocol::nvme::SelfTestLog;
 use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
+use hollow_mile_core::drive::{MeterReading, Vitals};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::crew::EngineChoice;
 use super::erase::WholeErase;
 use super::guard::{self, Access, Consent, Refusal, Writable};
 use super::health::Prober;
+use super::members::Members;
 use super::mover::Mover;
 use super::sysfs::{BlockDevice, Sysfs};
 use super::traffic::{Counters, Others};
@@ -42,6 +43,7 @@ pub struct BlockDrive {
     node: PathBuf,
     mover: Mover,
     watch: Watch,
+    members: Members,
     wipe: Option<Erasing>,
     self_test: Option<SelfTest>,
     loaded: bool,
@@ -100,6 +102,7 @@ impl BlockDrive {
         let prober = Prober::of(&device);
         let identity = identify(&device, &prober);
         let others = Counters::of(&device.disk().folder).map(Others::new);
+        let members = Members::of(&sysfs, &device);
         let target = identity.target.clone();
         let block = identity.block.get();
         Ok(Self {
@@ -110,6 +113,7 @@ impl BlockDrive {
             node,
             device,
             watch: Watch::new(prober),
+            members,
             wipe: None,
             self_test: None,
             loaded: false,
@@ -244,7 +248,13 @@ impl Drive for BlockDrive {
     }
 
     fn temperatures(&mut self) -> Vec<(String, Celsius)> {
-        self.watch.temperatures()
+        let mut all = self.watch.temperatures();
+        all.extend(self.members.temperatures());
+        all
+    }
+
+    fn meters(&mut self) -> Vec<MeterReading> {
+        self.members.readings()
     }
 
     fn release(&mut self) -> Result<(), DriveError> {

@@ -14,6 +14,7 @@ pub mod health;
 mod lookout;
 mod mapper;
 mod media_log;
+mod members;
 mod meter;
 mod mover;
 mod pass_through;

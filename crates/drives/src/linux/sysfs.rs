@@ -211,7 +211,53 @@ impl Sysfs {
     }
 }
 
+impl Sysfs {
+    /// The drives that a device is finally built of, through volumes, arrays and encryption; itself where it is built of none.
+    #[must_use]
+    pub fn drives_below(&self, device: &BlockDevice) -> Vec<BlockDevice> {
+        let mut all = Vec::new();
+        self.collect_drives(device, &mut all, 0);
+        all
+    }
+
+    fn collect_drives(&self, device: &BlockDevice, all: &mut Vec<BlockDevice>, depth: usize) {
+        let disk = device.disk();
+        let slaves: Vec<BlockDevice> = disk.slaves().iter().filter_map(|s| self.device(s)).collect();
+        if slaves.is_empty() && !all.iter().any(|d| d.name == disk.name) {
+            all.push(disk.clone());
+        }
+        if depth <= 16 {
+            slaves.iter().for_each(|s| self.collect_drives(s, all, depth + 1));
+        }
+    }
+}
+
 impl BlockDevice {
+    /// What of an md array is not as it should be, in sentences (Documentation/admin-guide/md.rst of the kernel); nothing of what is none.
+    #[must_use]
+    pub fn array_doubts(&self) -> Vec<String> {
+        let md = self.disk().folder.join("md");
+        let Some(level) = line(&md.join("level")) else { return Vec::new() };
+        let mut said = Vec::new();
+        let members = number(&md.join("raid_disks")).unwrap_or(0);
+        if let Some(short) = number(&md.join("degraded")).filter(|n| *n > 0) {
+            said.push(format!(
+                "the {level} array is short of {short} of its {members} members: what is measured is not what it does when whole"
+            ));
+        }
+        if let Some(action) = line(&md.join("sync_action")).filter(|a| a != "idle" && a != "frozen") {
+            let done = line(&md.join("sync_completed")).and_then(|l| {
+                let (done, of) = l.split_once('/')?;
+                Some(done.trim().parse::<f64>().ok()? / of.trim().parse::<f64>().ok()?.max(1.0) * 100.0)
+            });
+            let done = done.map(|d| format!(", {d:.0} % done")).unwrap_or_default();
+            said.push(format!(
+                "the array is busy with itself ({action}{done}): that takes part of every member's time"
+            ));
+        }
+        said
+    }
+
     /// The whole drive: itself, unless it is a partition.
     #[must_use]
     pub fn disk(&self) -> &Self {

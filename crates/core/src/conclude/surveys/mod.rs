@@ -6,6 +6,7 @@ pub mod freight;
 pub mod ground;
 pub mod ladder;
 pub mod lookout;
+pub mod members;
 pub mod proof;
 pub mod rounds;
 pub mod spans;
@@ -44,6 +45,9 @@ pub struct Surveys {
     /// Trees of files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub freight: Option<freight::FreightSurvey>,
+    /// Members of an array.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub members: Option<members::MembersSurvey>,
     /// Blocks read back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verify: Option<verify::VerifySurvey>,
@@ -69,11 +73,12 @@ impl Surveys {
             fill: fill::survey(readings, findings),
             lookout,
             freight,
+            members: members::survey(readings),
             verify,
         }
     }
 
-    /// The answers in sentences, most telling first; a lookout is beside a load, and has its own.
+    /// The answers in sentences, most telling first; a lookout, and members, are beside a load, and have their own.
     #[must_use]
     pub fn sentences(&self) -> Vec<String> {
         let mut all = Vec::new();

@@ -105,6 +105,7 @@ pub fn sentences(page: Page, s: &Surveys) -> Vec<String> {
         fill: s.fill.clone().filter(|_| page == Page::Fill),
         lookout: None,
         freight: None,
+        members: None,
         verify: s.verify.clone().filter(|_| page == Page::Verify),
     };
     only(page).sentences()
