@@ -269,13 +269,13 @@ fn a_console_gets_the_letters_that_it_has() {
     t.sees("KW-0417");
     t.keys(&["L", "G", "Enter"]);
     // The yard has a rate too.
-    let any = t.sees("Enter evidence");
+    let any = t.sees("temperature, °C");
     assert!(any.chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{any}");
     drop(t);
     let t = Terminal::start_as(&bench, "linux", "demo", 100, 30);
     t.sees("KW-0417");
     t.keys(&["L", "G", "Enter"]);
-    let plain = t.sees("Enter evidence");
+    let plain = t.sees("temperature, °C");
     assert!(!plain.chars().any(|c| ('\u{2800}'..='\u{28ff}').contains(&c) || "▸▾┊▂▅".contains(c)), "{plain}");
     assert!(plain.contains('█') && plain.contains('▄'), "{plain}");
 }
