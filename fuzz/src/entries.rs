@@ -6,8 +6,9 @@
 use hollow_mile::targets;
 use hollow_mile::watch::frame::{Frames, Message};
 use hollow_mile_core::archive::claims::Claims;
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::freight::{Shape, Tree};
-use hollow_mile_core::drive::protocol::{ata, nvme, sat, signature};
+use hollow_mile_core::drive::protocol::{ata, nvme, nvme_erase, nvme_media, nvme_power, sat, signature};
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::readings::Readings;
@@ -22,8 +23,9 @@ use hollow_mile_ledger::{Ledger, csv, rescue};
 pub type Entry = fn(&[u8]);
 
 /// Each by its name, which is also its folder in the corpus.
-pub const ALL: [(&str, Entry); 9] = [
+pub const ALL: [(&str, Entry); 10] = [
     ("pages", pages),
+    ("nvme", nvme_pages),
     ("record", batch),
     ("csv", csv),
     ("route", route),
@@ -94,6 +96,23 @@ pub fn pages(data: &[u8]) {
             page.iter().take(4).enumerate().for_each(|(i, b)| word[i] = *b);
             shown(&nvme::thermal_management(u32::from_le_bytes(word)));
         }
+    }
+}
+
+/// Pages of NVMe drives that tell of power, of the media, and of erasing.
+pub fn nvme_pages(data: &[u8]) {
+    let Some((which, page)) = data.split_first() else { return };
+    match which % 8 {
+        0 => shown(&nvme_power::PowerState::decode_all(page)),
+        1 => shown(&nvme_media::EnduranceGroup::decode(page)),
+        2 => shown(&nvme_media::OcpHealth::decode(page)),
+        3 => shown(&nvme_media::has_log_page(page, *which)),
+        4 => shown(&(nvme_media::has_endurance_groups(page), nvme_media::endurance_group_of(page))),
+        5 => shown(
+            &nvme_erase::Offers::decode(page).map(|o| Erasure::ALL.map(|by| (o.has(by), o.reaches_all(by)))),
+        ),
+        6 => shown(&Erasure::ALL.map(|by| nvme_erase::format_dword(page, by))),
+        _ => shown(&(nvme_erase::sanitize_status(page), nvme_erase::namespaces(page))),
     }
 }
 

@@ -57,8 +57,8 @@ struct HaulDocument<'a> {
     /// Thermometers and further sensors: the newest reading of each.
     temperatures: Vec<(&'a str, f64)>,
     /// What meters beside it said last.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    meters: Vec<MeterReading>,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    meters: &'a [MeterReading],
     /// Power, where meters tell it.
     #[serde(skip_serializing_if = "Option::is_none")]
     power: Option<PowerRow>,

@@ -2,9 +2,11 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::surveys::members::{Member, MembersSurvey};
 use hollow_mile_core::drive::health::Health;
 use hollow_mile_core::drive::protocol::nvme_power::PowerState;
-use hollow_mile_core::quantity::units::{latency, significant};
+use hollow_mile_core::quantity::text::named;
+use hollow_mile_core::quantity::units::{latency, mb_s_figure, significant};
 use hollow_mile_core::quantity::{Interval, Quantity};
 use hollow_mile_core::readings::{Energy, Meters, Readings};
 use serde::Serialize;
@@ -54,22 +56,45 @@ impl PowerRow {
     }
 }
 
-/// What the panel and the report say of power: name and words, nothing where no meter tells it.
+/// What it draws now; `None` where no meter tells it.
 #[must_use]
-pub fn power_lines(readings: &Readings) -> Vec<(&'static str, String)> {
+pub fn power_now(readings: &Readings) -> Option<String> {
+    readings.meters().power().last().map(|p| Quantity::Watts.words(p.1))
+}
+
+/// What the panel says of power, nothing where no meter tells it.
+#[must_use]
+pub fn power_lines(readings: &Readings) -> Vec<String> {
     let meters = readings.meters();
-    let words = |q: Quantity, i: Option<Interval>| i.map(|i| measured_words(q, i));
+    let words =
+        |name: &str, q: Quantity, i: Option<Interval>| i.map(|i| format!("{name} {}", measured_words(q, i)));
     [
-        ("now", meters.power().last().map(|p| Quantity::Watts.words(p.1))),
-        ("at rest", words(Quantity::Watts, meters.rest().watts())),
-        ("under load", words(Quantity::Watts, meters.load().watts())),
-        ("highest", meters.highest().map(|w| Quantity::Watts.words(w))),
-        ("energy", words(Quantity::JoulesPerByte, meters.load().joules_per_byte())),
-        ("rate", words(Quantity::BytesPerJoule, meters.load().bytes_per_joule())),
+        words("at rest", Quantity::Watts, meters.rest().watts()),
+        words("under load", Quantity::Watts, meters.load().watts()),
+        meters.highest().map(|w| format!("highest {}", Quantity::Watts.words(w))),
+        words("energy", Quantity::JoulesPerByte, meters.load().joules_per_byte()),
+        words("rate", Quantity::BytesPerJoule, meters.load().bytes_per_joule()),
     ]
     .into_iter()
-    .filter_map(|(name, words)| Some((name, words?)))
+    .flatten()
     .collect()
+}
+
+/// What each meter of the user's said last, a line each; members of an array have lines of their own.
+#[must_use]
+pub fn meter_lines(readings: &Readings) -> Vec<String> {
+    let own = readings.meters().newest().iter().filter(|r| !r.value.unit.is_of_member());
+    own.map(|r| format!("{} {}", named(&r.name), r.value)).collect()
+}
+
+/// What each member of an array did under load, a line each.
+#[must_use]
+pub fn member_lines(survey: &MembersSurvey) -> Vec<String> {
+    let one = |m: &Member| {
+        let warm = m.hottest_c.map(|t| format!(", {t:.0} °C at most")).unwrap_or_default();
+        format!("{} {} MB/s, {:.0} % busy{warm}", m.name, mb_s_figure(m.mb_s), m.busy * 100.0)
+    };
+    survey.members.iter().map(one).collect()
 }
 
 /// The power states of a drive, one a line; the one that is set says so.
@@ -97,6 +122,18 @@ pub fn power_states(health: &Health) -> Vec<String> {
 mod tests {
     use super::*;
     use hollow_mile_core::drive::Vitals;
+
+    #[test]
+    fn members_say_what_they_did() {
+        let member =
+            |name: &str, hottest_c| Member { name: name.into(), mb_s: 512.4, busy: 0.971, hottest_c };
+        let members = vec![member("nvme0n1", Some(61.0)), member("nvme1n1", None)];
+        let survey = MembersSurvey { moments: 40, members, waits_for: None, warmest: None };
+        assert_eq!(
+            member_lines(&survey),
+            ["nvme0n1 512.4 MB/s, 97 % busy, 61 °C at most", "nvme1n1 512.4 MB/s, 97 % busy"]
+        );
+    }
 
     #[test]
     fn states_say_what_they_draw_and_which_is_set() {

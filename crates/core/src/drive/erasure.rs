@@ -49,7 +49,7 @@ impl Erasure {
         }
     }
 
-    /// What it did, before how much of it.
+    /// What was done, behind what it was done to: `2 TB discarded`.
     #[must_use]
     pub const fn done(self) -> &'static str {
         match self {
@@ -70,7 +70,6 @@ impl Erasure {
     }
 }
 
-/// A word, before those of a sentence.
 impl std::fmt::Display for Erasure {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(self.word())

@@ -167,10 +167,10 @@ pub fn rates_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
     from_zero_on_rows(largest, rows, most, "MB/s", |v| mb_s_figure(v / 1e6))
 }
 
-/// Anything from zero up on a plot of `rows` rows, each tick on a row: the axis, and its top.
+/// Anything from zero up on a plot of `rows` rows, each tick on a row: the axis, whose unit its title says, and its top.
 #[must_use]
-pub fn plain_on_rows(largest: f64, rows: usize, most: usize, unit: &'static str) -> (Axis, f64) {
-    from_zero_on_rows(if largest > 0.0 { largest } else { 1.0 }, rows, most, unit, significant)
+pub fn plain_on_rows(largest: f64, rows: usize, most: usize) -> (Axis, f64) {
+    from_zero_on_rows(if largest > 0.0 { largest } else { 1.0 }, rows, most, "", significant)
 }
 
 fn from_zero_on_rows(
@@ -292,7 +292,7 @@ mod tests {
             }
         }
         assert_eq!(words(&rates_on_rows(3.18e9, 11, 6).0), ["0", "1 000", "2 000", "3 000"]);
-        assert_eq!(words(&plain_on_rows(5.8, 7, 6, "W").0), ["0", "2", "4", "6"]);
+        assert_eq!(words(&plain_on_rows(5.8, 7, 6).0), ["0", "2", "4", "6"]);
     }
 
     #[test]

@@ -34,7 +34,7 @@ pub use cut::CutLeg;
 pub use field::{During, LatencyField};
 pub use freight::FreightLog;
 pub use ground::Ground;
-pub use power::{Does, Energy, MemberLoad, MeterLane, Meters};
+pub use power::{Does, Energy, MemberLoad, Meters};
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
 pub use series::{Column, Ruler, Series};

@@ -16,17 +16,6 @@ const PARTS: usize = 64;
 /// Fewer tell no interval.
 const FEWEST_PARTS: usize = 8;
 
-/// The readings of one meter.
-#[derive(Debug, Clone)]
-pub struct MeterLane {
-    /// Its name.
-    pub name: String,
-    /// Its unit.
-    pub unit: MeterUnit,
-    /// When, and what it said.
-    pub readings: Vec<(Duration, f64)>,
-}
-
 /// What the drive did while its power was measured.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Does {
@@ -173,7 +162,7 @@ pub struct Meters {
     members: Vec<MemberLoad>,
     /// Something was told since the last turn: what comes next lies on one side of it.
     goes_on: bool,
-    lanes: Vec<MeterLane>,
+    newest: Vec<MeterReading>,
     /// Meters that tell power.
     feeds: BTreeSet<(String, MeterUnit)>,
     /// When power was last known, and bytes moved until then; `None` after a turn from one thing to another.
@@ -194,14 +183,11 @@ impl Meters {
 
     /// Takes what all meters said at a moment, with what the drive does, in which leg, and how many bytes it has moved so far.
     pub(super) fn push(&mut self, at: Duration, readings: &[MeterReading], does: Does, leg: u16, moved: u64) {
-        for MeterReading { name, value } in readings {
-            let known = self.lanes.iter_mut().find(|l| l.name == *name && l.unit == value.unit);
-            match known {
-                Some(lane) => lane.readings.push((at, value.get())),
-                None => {
-                    let readings = vec![(at, value.get())];
-                    self.lanes.push(MeterLane { name: name.clone(), unit: value.unit, readings });
-                }
+        for reading in readings {
+            let same = |n: &&mut MeterReading| n.name == reading.name && n.value.unit == reading.value.unit;
+            match self.newest.iter_mut().find(same) {
+                Some(newest) => newest.value = reading.value,
+                None => self.newest.push(reading.clone()),
             }
         }
         if std::mem::replace(&mut self.goes_on, true) && does == Does::Load {
@@ -283,20 +269,10 @@ impl Meters {
         power(readings).filter(|_| all)
     }
 
-    /// Each meter.
+    /// What each meter, and each member of an array, said last; all that they said is in the record.
     #[must_use]
-    pub fn lanes(&self) -> &[MeterLane] {
-        &self.lanes
-    }
-
-    /// What each meter said last.
-    #[must_use]
-    pub fn newest(&self) -> Vec<MeterReading> {
-        let of = |l: &MeterLane| {
-            let value = l.unit.value(l.readings.last()?.1)?;
-            Some(MeterReading { name: l.name.clone(), value })
-        };
-        self.lanes.iter().filter_map(of).collect()
+    pub fn newest(&self) -> &[MeterReading] {
+        &self.newest
     }
 
     /// Power over time, W; empty where no meter tells it.

@@ -143,7 +143,7 @@ impl Commands for Format {
             return Ok(Stands::Never);
         }
         match self.over.lock().unwrap_or_else(PoisonError::into_inner).take() {
-            None => Ok(Stands::Under(0)),
+            None => Ok(Stands::Under(None)),
             Some(Ok(())) => Ok(Stands::Completed),
             Some(Err(e)) => Err(e),
         }
@@ -225,7 +225,7 @@ impl WholeErase {
         if !followed {
             commands.begin()?;
         }
-        Ok(Self { by, commands, capacity, before, followed, looked: None, stands: Stands::Under(0) })
+        Ok(Self { by, commands, capacity, before, followed, looked: None, stands: Stands::Under(None) })
     }
 
     /// Waits for the interval, and tells how far the drive is.
@@ -245,7 +245,7 @@ impl WholeErase {
         }
         Ok(Tally {
             took: mover.lap(),
-            position: Some(self.capacity.share(self.done())),
+            position: self.done().map(|d| self.capacity.share(d)),
             temperature,
             finished: self.stands == Stands::Completed,
             ..Tally::default()
@@ -267,22 +267,28 @@ impl WholeErase {
         }
     }
 
-    fn done(&self) -> f64 {
+    /// The share that is done, where the drive tells it.
+    fn done(&self) -> Option<f64> {
         match self.stands {
-            Stands::Under(parts) => f64::from(parts) / 65_536.0,
-            Stands::Completed => 1.0,
-            _ => 0.0,
+            Stands::Under(parts) => parts.map(|p| f64::from(p) / 65_536.0),
+            Stands::Completed => Some(1.0),
+            Stands::Never | Stands::Failed => None,
         }
     }
 
     /// Reads back what was looked at before, and says what came of it.
     pub fn confirm(&self, path: &Path) -> String {
-        if self.stands != Stands::Completed {
-            return format!(
-                "{}: {:.0} % done when the leg ended; nothing stops it, and the drive goes on",
-                self.by,
-                self.done() * 100.0
-            );
+        match self.stands {
+            Stands::Completed => {}
+            Stands::Failed => return format!("{} failed: nothing is known of what is still there", self.by),
+            Stands::Never => return format!("{} never began", self.by),
+            Stands::Under(_) => {
+                let done = self.done().map(|d| format!(", {:.0} % done", d * 100.0)).unwrap_or_default();
+                return format!(
+                    "{} was under way{done} when the leg ended; nothing stops it, and the drive goes on",
+                    self.by
+                );
+            }
         }
         let after = Places::read(path, 0, self.capacity.get());
         self.told(self.before.as_ref().map_err(ToString::to_string), after)
@@ -339,12 +345,14 @@ mod tests {
 
     #[test]
     fn one_that_is_under_way_is_followed_and_not_begun_again() {
-        let (mut erase, told) = erase(&[Stands::Under(100), Stands::Under(32_768), Stands::Completed]);
+        let under = |parts| Stands::Under(Some(parts));
+        let (mut erase, told) = erase(&[under(100), under(32_768), Stands::Completed]);
+        assert!(erase.confirm(Path::new("/")).contains("was under way when the leg ended"), "not told yet");
         erase.look().unwrap();
-        assert_eq!((erase.done(), told.lock().unwrap().len()), (0.5, 0));
-        assert!(erase.confirm(Path::new("/")).contains("50 % done when the leg ended; nothing stops it"));
+        assert_eq!((erase.done(), told.lock().unwrap().len()), (Some(0.5), 0));
+        assert!(erase.confirm(Path::new("/")).contains(", 50 % done when the leg ended; nothing stops it"));
         erase.look().unwrap();
-        assert_eq!(erase.done(), 1.0);
+        assert_eq!(erase.done(), Some(1.0));
         let place = |value| Places::of(vec![Some(value), None]);
         let said = erase.told(Ok(&place(7)), Ok(place(8)));
         assert_eq!(
@@ -355,9 +363,10 @@ mod tests {
 
     #[test]
     fn what_fails_is_an_error_and_the_drive_is_led_out_of_it() {
-        let (mut failed, told) = erase(&[Stands::Completed, Stands::Under(9), Stands::Failed]);
+        let (mut failed, told) = erase(&[Stands::Completed, Stands::Under(Some(9)), Stands::Failed]);
         failed.look().unwrap();
         assert!(failed.look().unwrap_err().to_string().contains("half way perhaps"));
+        assert!(failed.confirm(Path::new("/")).contains("sanitize-crypto failed"));
         assert_eq!(*told.lock().unwrap(), ["begin", "give up"], "the one before it was another");
         let (mut deaf, _) = erase(&[Stands::Never, Stands::Never]);
         assert!(deaf.look().unwrap_err().to_string().contains("never began"));

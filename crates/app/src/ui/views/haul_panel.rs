@@ -2,7 +2,7 @@
 
 use crate::told::findings;
 use crate::told::headline;
-use crate::told::power::power_lines;
+use crate::told::power::{member_lines, meter_lines, power_lines, power_now};
 use crate::told::wear::wear_lines;
 use crate::told::words;
 use std::time::Duration;
@@ -111,10 +111,15 @@ fn figures(c: &Conclusions, r: &Readings) -> Vec<Paragraph> {
     let mut all = vec![("speed", speed)];
     all.extend(f.whole().map(|c| ("the whole", even(&c))));
     all.extend(f.after_cache.as_ref().map(|c| ("after the cache end", even(c))));
-    let power = power_lines(r).into_iter().filter(|l| l.0 != "now").map(|(name, v)| format!("{name} {v}"));
-    let power: Vec<String> = power.collect();
-    all.extend((!power.is_empty()).then_some(("power", power)));
-    all.extend(Some(wear_lines(r, c)).filter(|l| !l.is_empty()).map(|l| ("written to the media", l)));
+    let members = c.surveys.members.as_ref().map(member_lines).unwrap_or_default();
+    for (name, lines) in [
+        ("power", power_lines(r)),
+        ("meters", meter_lines(r)),
+        ("members", members),
+        ("written to the media", wear_lines(r, c)),
+    ] {
+        all.extend((!lines.is_empty()).then_some((name, lines)));
+    }
     all.extend(findings::steady(f).map(|s| ("steady state, rounds of a minute", vec![s])));
     all.extend(Some(r.doubts()).filter(|d| !d.is_empty()).map(|d| ("doubts", d)));
     all
@@ -185,8 +190,7 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
             lines.push(("p99", p99.map_or_else(|| "none".into(), latency)));
         }
     }
-    let power = power_lines(r).into_iter().find(|l| l.0 == "now");
-    lines.extend(power.filter(|_| live.is_some()).map(|(_, watts)| ("power", watts)));
+    lines.extend(power_now(r).filter(|_| live.is_some()).map(|watts| ("power", watts)));
     if let Some(n) = live.and_then(|_| r.steady_rounds()) {
         lines.push(("steady", format!("{n} of 5 rounds inside")));
     }

@@ -137,7 +137,7 @@ pub fn plain(area: Rect, buf: &mut Buffer, values: &[Option<f64>], what: &str, t
     let layout = LaneLayout::of(area);
     let most = values.iter().flatten().copied().fold(0.0, f64::max);
     let rows = usize::from(layout.plot.height);
-    let (axis, top) = scale::plain_on_rows(most, rows, most_ticks(&layout), "");
+    let (axis, top) = scale::plain_on_rows(most, rows, most_ticks(&layout));
     title(buf, &layout, what, theme);
     upright(layout.plot, &axis, |v| v / top, buf, theme);
     line(&layout, buf, values, |v| v / top, |_| theme.latency());

@@ -126,8 +126,8 @@ pub enum Stands {
     Never,
     /// The last one was completed.
     Completed,
-    /// One is under way: so many parts of 65,536 are done.
-    Under(u16),
+    /// One is under way: so many parts of 65,536 are done, where that is told.
+    Under(Option<u16>),
     /// The last one failed.
     Failed,
 }
@@ -143,7 +143,7 @@ pub fn sanitize_status(bytes: &[u8]) -> Result<Stands, PageError> {
         0 => Ok(Stands::Never),
         // With, and without, what was deallocated after it.
         1 | 4 => Ok(Stands::Completed),
-        2 => Ok(Stands::Under(u16_at(b, 0))),
+        2 => Ok(Stands::Under(Some(u16_at(b, 0)))),
         3 => Ok(Stands::Failed),
         s => Err(PageError::Nonsense { page: NAME, why: format!("a status of {s}") }),
     }
@@ -211,7 +211,7 @@ mod tests {
         assert_eq!(status(0xffff, 0), Ok(Stands::Never));
         assert_eq!(status(0xffff, 1 | 1 << 8), Ok(Stands::Completed), "with Global Data Erased set");
         assert_eq!(status(0xffff, 4), Ok(Stands::Completed));
-        assert_eq!(status(16_384, 2), Ok(Stands::Under(16_384)));
+        assert_eq!(status(16_384, 2), Ok(Stands::Under(Some(16_384))));
         assert_eq!(status(0xffff, 3), Ok(Stands::Failed));
         assert!(status(0, 7).unwrap_err().to_string().contains("status of 7"));
         assert!(sanitize_status(&[0; 8]).is_err());
