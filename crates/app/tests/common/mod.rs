@@ -259,26 +259,34 @@ pub struct Loop {
     pub node: String,
     /// The file below it.
     pub backing: PathBuf,
+    /// Goes after the device.
+    _folder: TempDir,
 }
 
 impl Loop {
     /// `None` where this machine gives no loop devices; says so, since the test then proves nothing.
+    ///
+    /// The file below lies in memory where there is room: how busy the disk of this machine is with other things is then no part of what
+    /// is measured.
     pub fn new(bench: &Bench, size: u64) -> Option<Self> {
-        static MADE: AtomicU32 = AtomicU32::new(0);
-        let number = MADE.fetch_add(1, Ordering::Relaxed);
-        let backing = PathBuf::from(bench.path(&format!("backing-{number}")));
-        std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
-        let out = Command::new("losetup").args(["--find", "--show", "--direct-io=on"]).arg(&backing).output();
-        match out {
-            Ok(out) if out.status.success() => {
-                let node = String::from_utf8(out.stdout).unwrap().trim().to_owned();
-                Some(Self { node, backing })
-            }
-            _ => {
-                eprintln!("left out: no loop device to be had here");
-                None
-            }
+        let memory = Path::new("/dev/shm");
+        let room = rustix::fs::statvfs(memory).map_or(0, |s| s.f_bavail * s.f_frsize);
+        let there = (room > 4 * size).then(|| tempfile::tempdir_in(memory).ok()).flatten();
+        let made = there
+            .and_then(|folder| Self::over(folder, size, "--direct-io=off"))
+            .or_else(|| Self::over(tempfile::tempdir_in(bench.dir.path()).unwrap(), size, "--direct-io=on"));
+        if made.is_none() {
+            eprintln!("left out: no loop device to be had here");
         }
+        made
+    }
+
+    fn over(folder: TempDir, size: u64, way: &str) -> Option<Self> {
+        let backing = folder.path().join("backing");
+        std::fs::File::create(&backing).unwrap().set_len(size).unwrap();
+        let out = Command::new("losetup").args(["--find", "--show", way]).arg(&backing).output().ok()?;
+        let node = String::from_utf8(out.stdout).unwrap().trim().to_owned();
+        out.status.success().then_some(Self { node, backing, _folder: folder })
     }
 
     pub fn name(&self) -> &str {
