@@ -11,6 +11,7 @@ mod live;
 mod prove;
 mod queue;
 mod report;
+mod riddles;
 mod shell;
 mod show;
 mod vitals;
@@ -304,6 +305,9 @@ enum Verb {
         /// Where the randomness comes from
         #[arg(long, value_name = "S", default_value_t = 1)]
         seed: u64,
+        /// Experiments on drives whose record alone does not tell why they fall
+        #[arg(long)]
+        decide: bool,
         /// Tell of each haul with a mistake, on standard error
         #[arg(long)]
         mistakes: bool,
@@ -466,8 +470,9 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Export(args)) => export::run(&args),
         Some(Verb::Completions { shell }) => shell::completions(shell),
         Some(Verb::Man { folder }) => shell::man(folder.as_deref()),
-        Some(Verb::Prove { drives, seed, mistakes, json }) => {
-            prove::run(drives, seed, mistakes, Answer::json_if(json))
+        Some(Verb::Prove { drives, seed, decide, mistakes, json }) => {
+            let run = if decide { riddles::run } else { prove::run };
+            run(drives, seed, mistakes, Answer::json_if(json))
         }
         Some(Verb::Shape { folder, output, force }) => shape(&folder, &output, Existing::replace_if(force)),
         Some(Verb::Leftovers { remove, json }) => archive::leftovers(remove, Answer::json_if(json)),

@@ -73,6 +73,9 @@ pub struct Finding {
     /// Of a bottleneck: what is waited for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waits_for: Option<Waiting>,
+    /// What experiments said of it, where it was inquired into.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decided: Option<Box<super::inquiry::Decision>>,
     /// Plain sentences with numbers.
     pub evidence: Vec<String>,
 }
@@ -134,6 +137,7 @@ impl Finding {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            decided: None,
             evidence: Vec::new(),
         }
     }

@@ -8,6 +8,7 @@ mod figures;
 mod fills;
 mod finding;
 mod found;
+pub mod inquiry;
 mod levels;
 pub mod limits;
 pub mod models;
@@ -70,6 +71,7 @@ impl Readings {
         findings.extend(off_forecast::findings(self));
         let freight = freight::survey(self);
         findings.extend(freight.iter().flat_map(|f| freight::findings(self, f)));
+        inquiry::apply(self, &mut findings);
         findings.sort_by_key(|f| f.elapsed);
         let lookout = lookout::survey(self, &findings);
         findings.extend(lookout.iter().flat_map(|l| lookout::findings(self, l)));
@@ -102,7 +104,7 @@ impl Readings {
                     leg: self.leg_at(begin),
                     cache: ends.map(|f| f.written.saturating_sub(Bytes::new(from))).min(),
                     samples,
-                    rested_s: r.rested_s,
+                    rested_s: r.rested_s.filter(|_| !r.after_inquiry),
                     fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
                     levels,
                 }

@@ -33,6 +33,8 @@ pub struct Stint {
     pub seconds: f64,
     /// How long there had been no load before, seconds; `None` for the first.
     pub rested_s: Option<f64>,
+    /// It goes on after an inquiry.
+    pub after_inquiry: bool,
     /// How full the drive was when it began, 0 to 1.
     pub fill: Option<f64>,
     /// Bytes written in the haul before.
@@ -66,6 +68,7 @@ impl Readings {
                     kind: r.kind,
                     seconds: self.series.loaded_s(samples.clone()),
                     rested_s: r.rested_s,
+                    after_inquiry: r.after_inquiry,
                     fill: r.fill_ppm.map(|f| f64::from(f) / 1e6),
                     written_before: Bytes::new(written_from),
                     written: Bytes::new(written_to - written_from),

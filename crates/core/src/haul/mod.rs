@@ -5,6 +5,7 @@
 
 pub mod course;
 mod freight;
+mod inquiry;
 mod latencies;
 mod running;
 mod steps;
@@ -22,7 +23,7 @@ use crate::quantity::steady::first_steady_of_all;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
 use crate::record::forecast::Forecast;
-use crate::record::{Conditions, Event, HaulHead, HaulState, LegEnd, Sample};
+use crate::record::{Conditions, Event, Fall, HaulHead, HaulState, LegEnd, Sample};
 use crate::route::{Leg, LegKind, Route};
 use course::Course;
 use latencies::Second;
@@ -114,6 +115,8 @@ pub struct Haul<D: Drive> {
     health: HealthWatch,
     paused: bool,
     wants: Wants,
+    /// A fall that the user wants to know the cause of.
+    inquire: Option<Box<Fall>>,
     /// Kept only when the route has a stop condition that depends on findings.
     readings: Option<Readings>,
     /// When the findings are looked at next.
@@ -136,7 +139,7 @@ impl<D: Drive> Haul<D> {
         setup.route = setup.route.laid_out(LaidOn::file_system_if(identity.kind == DriveKind::File));
         let follows = |l: &Leg| {
             let rounds = l.turn.as_ref().is_some_and(|t| t.rounds.is_some());
-            l.until.past_cache_end.is_some() || l.until.steady || l.kind.has_steps() || rounds
+            l.until.past_cache_end.is_some() || l.until.steady || l.decide || l.kind.has_steps() || rounds
         };
         let follows_findings = setup.route.legs.iter().any(follows);
         let held = identity.capacity.share(identity.fill_percent.unwrap_or(0.0) / 100.0);
@@ -154,6 +157,7 @@ impl<D: Drive> Haul<D> {
             health: HealthWatch::default(),
             paused: false,
             wants: Wants::default(),
+            inquire: None,
             readings: follows_findings.then(Readings::new),
             look_at: Duration::ZERO,
         }
@@ -174,6 +178,11 @@ impl<D: Drive> Haul<D> {
     /// The drive.
     pub const fn drive(&self) -> &D {
         &self.drive
+    }
+
+    /// Gives the drive back.
+    pub fn into_drive(self) -> D {
+        self.drive
     }
 
     /// Takes the load off, or puts it on again, at the next step.
@@ -314,6 +323,11 @@ impl<D: Drive> Haul<D> {
     }
 
     fn work(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) {
+        if (self.wants.stop || self.wants.skip || self.wants.paused != self.paused)
+            && let Err(error) = self.interrupt_inquiry(out, index, leg)
+        {
+            return self.fail(out, index, &error);
+        }
         if self.wants.stop {
             return self.end_leg(out, index, LegEnd::Stopped);
         }
@@ -326,13 +340,19 @@ impl<D: Drive> Haul<D> {
         {
             return self.fail(out, index, &error);
         }
-        let tally = match self.drive.work(self.interval(leg)) {
+        let tally = match self.drive.work(self.arm_interval(self.interval(leg))) {
             Ok(tally) => tally,
             Err(error) => return self.fail(out, index, &error),
         };
         self.elapsed += tally.took;
-        self.running.moved += tally.written + tally.read;
-        self.running.load_finished |= tally.finished;
+        self.running.position = tally.position.or(self.running.position);
+        match &mut self.running.inquiry {
+            Some(inquiry) => inquiry.take(tally.written + tally.read, tally.took),
+            None => {
+                self.running.moved += tally.written + tally.read;
+                self.running.load_finished |= tally.finished;
+            }
+        }
         self.running.errors += u64::from(tally.errors);
         let events = self.faults.take(&tally.faults, self.elapsed);
         self.emit_all(out, events);
@@ -366,6 +386,17 @@ impl<D: Drive> Haul<D> {
         self.emit_all(out, events);
         if self.paused {
             return;
+        }
+        if self.running.inquiry.is_some() {
+            if let Err(error) = self.follow_inquiry(out, index, leg, tally.temperature) {
+                self.fail(out, index, &error);
+            }
+            return;
+        }
+        match self.inquire_if_due(out, index, leg) {
+            Ok(false) => {}
+            Ok(true) => return,
+            Err(error) => return self.fail(out, index, &error),
         }
         if let Err(error) = self.flush_in_leg(out, index, leg) {
             return self.fail(out, index, &error);
@@ -491,8 +522,18 @@ impl<D: Drive> Haul<D> {
         for found in &summary.late.mismatches {
             self.emit(out, Event::Mismatch { at: self.elapsed, found: *found });
         }
-        self.running.moved += summary.drained;
+        let arm_reads = match &mut self.running.inquiry {
+            Some(inquiry) => {
+                inquiry.take(summary.drained, summary.drain);
+                inquiry.reads()
+            }
+            None => {
+                self.running.moved += summary.drained;
+                false
+            }
+        };
         let read = match self.setup.route.legs.get(index) {
+            _ if arm_reads => summary.drained,
             Some(l) if matches!(l.kind, LegKind::Mixed | LegKind::Freight) => summary.drained_read,
             Some(l) if l.destroys() => Bytes::ZERO,
             _ => summary.drained,

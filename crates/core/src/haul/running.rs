@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::course::{Course, Planned};
+use super::inquiry::Inquiring;
 use super::latencies::Second;
 use crate::quantity::units::Bytes;
 
@@ -28,6 +29,10 @@ pub(super) struct Running {
     pub planned: Option<Planned>,
     /// When that began.
     pub step_began: Duration,
+    /// Experiments under way in place of the leg's load.
+    pub inquiry: Option<Inquiring>,
+    /// Address just past the last operation, where addresses have an order.
+    pub position: Option<Bytes>,
     /// Set once the drive has ended the load by itself (its limit was reached).
     pub load_finished: bool,
 }

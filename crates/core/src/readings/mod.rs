@@ -9,6 +9,7 @@ mod expected;
 mod field;
 mod freight;
 mod ground;
+mod inquiries;
 mod power;
 pub mod rounds;
 pub(crate) mod run;
@@ -26,7 +27,7 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{FaultKind, Vitals};
 use crate::drive::{LoadKind, LoadSummary, Pattern};
 use crate::quantity::units::{Bytes, Celsius};
-use crate::record::{Event, HaulHead, HaulState, LegEnd, Sample};
+use crate::record::{Event, HaulHead, HaulState, InquiryEnd, LegEnd, Sample};
 use crate::record::{Step, Whose};
 use crate::route::{Leg, LegKind};
 
@@ -34,6 +35,7 @@ pub use cut::CutLeg;
 pub use field::{During, LatencyField};
 pub use freight::FreightLog;
 pub use ground::Ground;
+pub use inquiries::{ArmReading, InquiryReading};
 pub use power::{Does, Energy, MemberLoad, Meters};
 pub use scan::{Bin, Grid, Scans};
 pub use segment::Segmenter;
@@ -143,6 +145,9 @@ pub struct Readings {
     latencies: LatencyField,
     lookout: LatencyField,
     freight: FreightLog,
+    inquiries: Vec<InquiryReading>,
+    /// The next run begins where an inquiry ended.
+    after_inquiry: bool,
     paused: bool,
     written_since_rest: u64,
     written: Bytes,
@@ -192,6 +197,7 @@ impl Readings {
                 let moved = [Bytes::new(before), self.written + self.read];
                 let during = match self.leg_kind(latencies.leg) {
                     _ if self.paused => During::Rest,
+                    _ if self.in_inquiry() => During::Other,
                     LegKind::Rest => During::Rest,
                     kind if kind.moves() => During::Load,
                     _ => During::Other,
@@ -219,6 +225,7 @@ impl Readings {
                 let leg = self.legs.last().map_or(0, |l| l.leg);
                 let does = match self.leg_kind(leg) {
                     _ if self.paused => Does::Rest,
+                    _ if self.in_inquiry() => Does::Other,
                     LegKind::Rest => Does::Rest,
                     kind if kind.moves() => Does::Load,
                     _ => Does::Other,
@@ -272,7 +279,20 @@ impl Readings {
                 self.paused = false;
                 self.meters.turn();
             }
+            Event::InquiryStarted { at, leg, fall } => {
+                self.run_open = false;
+                self.meters.turn();
+                self.inquiries.push(InquiryReading::new(*leg, (**fall).clone(), *at));
+            }
+            Event::ArmStarted { at, arm, .. } => {
+                let sample = self.series.len();
+                if let Some(open) = self.inquiries.last_mut().filter(|i| i.ended.is_none()) {
+                    open.begin(*arm, *at, sample);
+                }
+            }
+            Event::InquiryEnded { at, why, .. } => self.end_inquiry(*at, *why),
             Event::LegEnded { at, leg, why, summary } => {
+                self.end_inquiry(*at, InquiryEnd::Interrupted);
                 if summary.flush.is_some() {
                     self.flushed(*leg);
                 }
@@ -281,6 +301,21 @@ impl Readings {
                 }
             }
             Event::HaulEnded { at, state, reason } => self.ended = Some((*at, *state, reason.clone())),
+        }
+    }
+
+    /// What is moved now belongs to an experiment, and to no figure of the load.
+    fn in_inquiry(&self) -> bool {
+        self.inquiries.last().is_some_and(|i| i.ended.is_none())
+    }
+
+    fn end_inquiry(&mut self, at: Duration, why: InquiryEnd) {
+        let sample = self.series.len();
+        if let Some(open) = self.inquiries.last_mut().filter(|i| i.ended.is_none()) {
+            open.end_arm(at, sample);
+            open.ended = Some((at, why));
+            self.after_inquiry = true;
+            self.meters.turn();
         }
     }
 
@@ -330,7 +365,7 @@ impl Readings {
 
     fn push_sample(&mut self, sample: &Sample) {
         let kind = self.leg_kind(sample.leg);
-        let loaded = kind.moves() && !self.paused;
+        let loaded = kind.moves() && !self.paused && !self.in_inquiry();
         let moved = (sample.written + sample.read).as_f64();
         let mut kept = sample.clone();
         if let Some(t) = kept.temperature {
@@ -351,7 +386,9 @@ impl Readings {
         let open = self.steps.last().filter(|s| s.ended.is_none());
         let backward = open.is_some_and(|s| s.step.pattern == Pattern::Backward)
             || self.leg(sample.leg).is_some_and(|l| l.pattern == Pattern::Backward);
-        self.ground.push(sample, backward);
+        if !self.in_inquiry() {
+            self.ground.push(sample, backward);
+        }
         if loaded {
             self.scans.push(sample);
         }
@@ -376,6 +413,7 @@ impl Readings {
                 let begin = sample.end.saturating_sub(sample.span).as_secs_f64();
                 run.rested_s =
                     self.runs.last().map(|r| (begin - self.series.end_s(r.past().max(1) - 1)).max(0.0));
+                run.after_inquiry = std::mem::take(&mut self.after_inquiry);
                 // What a sample tells is how it stood at its end; the write began with what was before.
                 run.fill_ppm = self.last.as_ref().and_then(|s| s.fill_ppm).or(sample.fill_ppm);
                 run.pace = self.pace(sample.leg);
@@ -555,6 +593,11 @@ impl Readings {
     #[must_use]
     pub fn mismatches(&self) -> &[(Duration, Mismatch)] {
         &self.mismatches
+    }
+    /// What was tried in the middle of a load, in order.
+    #[must_use]
+    pub fn inquiries(&self) -> &[InquiryReading] {
+        &self.inquiries
     }
     /// The newest sample.
     #[must_use]

@@ -57,6 +57,8 @@ pub struct Run {
     pub written_since_rest: u64,
     /// How long there had been no load when it began, seconds; `None` for the first.
     pub rested_s: Option<f64>,
+    /// It goes on after an inquiry, in which the drive neither rested nor went on as before.
+    pub after_inquiry: bool,
     /// How full the drive was, parts in a million.
     pub fill_ppm: Option<u32>,
     /// The rate that it was not to exceed, bytes per second, and the bytes of one operation.
@@ -77,6 +79,7 @@ impl Run {
             first,
             written_since_rest,
             rested_s: None,
+            after_inquiry: false,
             fill_ppm: None,
             pace: None,
             points: Vec::new(),

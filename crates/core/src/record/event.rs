@@ -13,7 +13,7 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{DriveIdentity, LoadSummary};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::{FreightSecond, Latencies, Step};
+use crate::record::{Arm, Fall, FreightSecond, InquiryEnd, Latencies, Step};
 use crate::route::Route;
 
 /// Stated by the user, written into the record, used for comparing.
@@ -323,6 +323,33 @@ pub enum Event {
         /// Since the haul began.
         at: Duration,
     },
+    /// The leg's load is interrupted to learn why the rate fell.
+    InquiryStarted {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// Which fall.
+        fall: Box<Fall>,
+    },
+    /// Another load begins in an inquiry; the one before is over.
+    ArmStarted {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// What is done.
+        arm: Arm,
+    },
+    /// The last arm is over, and the leg's own load goes on.
+    InquiryEnded {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+        /// Why.
+        why: InquiryEnd,
+    },
     /// A leg ended.
     LegEnded {
         /// Since the haul began.
@@ -364,6 +391,9 @@ impl Event {
             | Self::Flushed { at, .. }
             | Self::Mismatch { at, .. }
             | Self::Note { at, .. }
+            | Self::InquiryStarted { at, .. }
+            | Self::ArmStarted { at, .. }
+            | Self::InquiryEnded { at, .. }
             | Self::Paused { at }
             | Self::Resumed { at }
             | Self::LegEnded { at, .. }

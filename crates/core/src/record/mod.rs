@@ -4,12 +4,14 @@ pub mod bytes;
 mod event;
 pub mod forecast;
 mod freight;
+mod inquiry;
 mod latencies;
 mod pauses;
 mod step;
 
 pub use event::{Conditions, Earlier, Event, HaulHead, HaulState, LegEnd, Sample};
 pub use freight::FreightSecond;
+pub use inquiry::{Arm, ArmKind, Experiment, Fall, InquiryEnd};
 pub use latencies::{Latencies, Whose};
 pub use pauses::{LEAST_PAUSE, Pauses};
 pub use step::{Step, Task};

@@ -355,10 +355,37 @@ fn check_load(leg: &Leg, f: &mut Faults) {
         "lookout",
         "lookout must lie between 1 ms and 10 s",
     );
+    check_decide(leg, f);
     let in_order = leg.pattern == Pattern::Sequential;
     f.unless(!leg.stamped || in_order, "pattern", "a stamped write goes through its region in order");
     f.unless(leg.rate.is_none_or(|r| r.get() >= 1.0), "rate", "rate must be at least 1 B/s");
     f.unless(leg.stop_after_errors != Some(0), "stop_after_errors", "stop_after_errors must be at least 1");
+}
+
+/// Experiments in the middle of a leg.
+fn check_decide(leg: &Leg, f: &mut Faults) {
+    let plain = !leg.stamped && leg.mix.is_empty() && leg.spread.is_empty() && leg.rate.is_none();
+    f.unless(
+        !leg.decide || plain,
+        "decide",
+        "decide goes with a plain write: not with stamps, drawn sizes or places, or a rate",
+    );
+    f.unless(
+        leg.decide || (leg.decide_time.is_none() && leg.decide_bytes.is_none()),
+        "decide_time",
+        "decide_time and decide_bytes go with decide",
+    );
+    let time = Duration::from_secs(1)..=Duration::from_secs(86_400);
+    f.unless(
+        leg.decide_time.is_none_or(|t| time.contains(&t)),
+        "decide_time",
+        "decide_time must lie between 1 s and 1 day: with none, leave decide out",
+    );
+    f.unless(
+        leg.decide_bytes.is_none_or(|b| b.get() > 0),
+        "decide_bytes",
+        "decide_bytes must be more than nothing: with none, leave decide out",
+    );
 }
 
 /// Sizes and places that are drawn.

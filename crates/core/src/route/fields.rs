@@ -158,6 +158,12 @@ fields! {
         "Made durable each time that so much was written: what loss of power may not take.";
     Lookout, "lookout", "lookout every", [Rest, Write, Read, Mixed, Fill, Pace, Breather, Freight, Selftest], "", "10 ms",
         "Beside it a single random read of 4 KiB so often: what another user of the drive waits. 1 ms to 10 s.";
+    Decide, "decide", "find out why", [Write], "", "yes",
+        "yes: when the rate falls and the record alone does not say why, experiments in the middle of the leg find out.";
+    DecideTime, "decide_time", "for at most", [Write], "5 % of the leg, 10 min", "3 min",
+        "Time that such experiments may take, 1 s to 1 day.";
+    DecideBytes, "decide_bytes", "and at most", [Write], "5 % of the leg", "20 GB",
+        "Bytes that such experiments may read and write.";
     StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";
     SteadyLegs, "steady.legs", "steady legs", [Group], "", "2",
@@ -338,6 +344,9 @@ impl Field {
             Self::Stamped => yes(leg.stamped),
             Self::FlushEvery => leg.flush_every.map(Bytes::binary).unwrap_or_default(),
             Self::Lookout => or_empty(leg.lookout),
+            Self::Decide => yes(leg.decide),
+            Self::DecideTime => or_empty(leg.decide_time),
+            Self::DecideBytes => or_empty(leg.decide_bytes),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
             Self::By => leg.by.word().to_owned(),
@@ -416,6 +425,9 @@ impl Field {
             Self::Stamped => leg.stamped = yes(text)?,
             Self::FlushEvery => leg.flush_every = optional(text, plain::<Bytes>)?,
             Self::Lookout => leg.lookout = optional(text, plain::<Duration>)?,
+            Self::Decide => leg.decide = yes(text)?,
+            Self::DecideTime => leg.decide_time = optional(text, plain::<Duration>)?,
+            Self::DecideBytes => leg.decide_bytes = optional(text, plain::<Bytes>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
             Self::By => leg.by = one_of(text, &Erasure::ALL.map(|e| (e.word(), e)))?,

@@ -222,6 +222,15 @@ pub struct Leg {
     /// Beside it, a single read of 4 KiB so often: what another user of the drive waits.
     #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
     pub lookout: Option<Duration>,
+    /// Writes: when the rate falls and the record does not say why, experiments find out.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub decide: bool,
+    /// Time that they may take; a twentieth of the leg's without it, and ten minutes at most.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub decide_time: Option<Duration>,
+    /// Bytes that they may read and write; a twentieth of the leg's without it.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub decide_bytes: Option<Bytes>,
     /// Which part of the drive.
     #[serde(default, skip_serializing_if = "is_default")]
     pub region: Region,
@@ -383,6 +392,9 @@ impl Leg {
             stamped: false,
             flush_every: None,
             lookout: None,
+            decide: false,
+            decide_time: None,
+            decide_bytes: None,
             region: Region::default(),
             test: SelfTestLength::Short,
             by: Erasure::Discard,

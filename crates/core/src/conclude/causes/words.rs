@@ -38,6 +38,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            decided: None,
             confidence: 0.82,
             evidence,
         }
@@ -57,6 +58,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            decided: None,
             before: Some(step.before()),
             after: Some(step.after()),
             temperature: step.at_once.map(Celsius::new),

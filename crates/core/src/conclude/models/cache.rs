@@ -58,7 +58,8 @@ impl CacheModel {
         // A drive may tidy up while it is read: such a time is no rest, and none can tell what it was worth.
         // And a load of another size or order is slower or faster for that.
         let leg = |i: usize| readings.leg_at(readings.series().end(all[i].samples.start));
-        let written = |i: &usize| all[*i].kind == LoadKind::Write;
+        // What comes after an inquiry neither followed a rest nor went on as before.
+        let written = |i: &usize| all[*i].kind == LoadKind::Write && !all[*i].after_inquiry;
         let ended = (0..all.len()).filter(written).find(|i| !all[*i].ends.is_empty()).and_then(leg);
         let alike = |i: &usize| written(i) && ended.is_none_or(|e| leg(*i).is_none_or(|l| l.same_load(e)));
         let only_rested = |i: usize| i > 0 && alike(&(i - 1));

@@ -1,0 +1,195 @@
+//! The verdict of an inquiry, put in the place of what the record alone had said.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Hypothesis, Inquiry, LogRate, STANDS};
+use crate::conclude::{Candidate, Finding};
+use crate::quantity::FindingKind;
+use crate::quantity::units::Rate;
+use crate::readings::Readings;
+use crate::record::{ArmKind, InquiryEnd};
+
+/// One thing that was seen, with its 95 % interval.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Seen {
+    /// So many times as fast as before.
+    pub times: f64,
+    /// Lower bound.
+    pub low: f64,
+    /// Upper bound.
+    pub high: f64,
+}
+
+impl From<LogRate> for Seen {
+    fn from(l: LogRate) -> Self {
+        let at = |z: f64| (l.value + z * l.error).exp();
+        Self { times: at(0.0), low: at(-1.96), high: at(1.96) }
+    }
+}
+
+/// An arm as it was told.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct ToldArm {
+    /// What was done.
+    pub kind: ArmKind,
+    /// How long, s.
+    pub seconds: f64,
+    /// How fast, MB/s; none of a rest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mb_s: Option<f64>,
+}
+
+/// What an inquiry says of a fall.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Decision {
+    /// Why it ended; none while it goes on, or where the record ends in it.
+    pub ended: Option<InquiryEnd>,
+    /// The causes that stand, where one answer does; two where both took part.
+    pub causes: Vec<FindingKind>,
+    /// How likely each cause takes part.
+    pub shares: Vec<Candidate>,
+    /// What the record alone had said.
+    pub before: Vec<Candidate>,
+    /// The load elsewhere, against here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elsewhere: Option<Seen>,
+    /// Reads against the load.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads: Option<Seen>,
+    /// A heavier load, against the load.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heavier: Option<Seen>,
+    /// Reads after the rest, against those before it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads_cool: Option<Seen>,
+    /// The load right after the rest, against before it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub again: Option<Seen>,
+    /// What it took, s.
+    pub seconds: f64,
+    /// What was written and read for it.
+    pub bytes: u64,
+    /// In order.
+    pub arms: Vec<ToldArm>,
+}
+
+/// A finding and an inquiry are of one fall when they lie no further apart than this, s, or a tenth of the time since the leg began.
+const SAME_FALL_S: f64 = 5.0;
+
+/// Lets every inquiry of a record say what it found of its fall.
+pub fn apply(readings: &Readings, findings: &mut Vec<Finding>) {
+    for reading in readings.inquiries() {
+        Inquiry::of(reading, readings).apply(readings, findings);
+    }
+}
+
+impl Inquiry<'_> {
+    /// What it says.
+    #[must_use]
+    pub fn decision(&self, now: Duration) -> Decision {
+        let (first, share) = self.shares.first();
+        let e = &self.effects;
+        let seen = |l: Option<LogRate>| l.map(Seen::from);
+        let candidate = |(kind, share): (FindingKind, f64)| Candidate { kind, share };
+        Decision {
+            ended: self.reading.ended.map(|e| e.1),
+            causes: if share >= STANDS { first.causes().to_vec() } else { Vec::new() },
+            shares: self.shares.causes().into_iter().map(candidate).collect(),
+            before: self.reading.fall.may_be.iter().copied().map(candidate).collect(),
+            elsewhere: seen(e.elsewhere),
+            reads: seen(e.reads),
+            heavier: seen(e.heavier),
+            reads_cool: seen(e.cooled.and_then(|c| c.reads)),
+            again: seen(e.cooled.and_then(|c| c.again)),
+            seconds: (self.reading.until(now) - self.reading.from).as_secs_f64(),
+            bytes: e.arms.iter().map(|a| a.bytes).sum(),
+            arms: e
+                .arms
+                .iter()
+                .map(|a| ToldArm { kind: a.kind, seconds: a.seconds, mb_s: a.rate.map(|r| r.rate().mb_s()) })
+                .collect(),
+        }
+    }
+
+    /// The cause that took the larger part, of those that stand.
+    fn main_cause(&self, hypothesis: Hypothesis) -> FindingKind {
+        let lost = self.effects.lost.max(0.05);
+        let part = |kind: FindingKind| match kind {
+            FindingKind::SlowZone => self.effects.elsewhere.map(|s| s.value / lost),
+            FindingKind::Throttle => self.effects.cooled.and_then(|c| c.reads).map(|s| s.value / lost),
+            _ => None,
+        };
+        let causes = hypothesis.causes();
+        let other = causes[causes.len() - 1];
+        // What a second cause took is measured; the first has the rest.
+        match part(other) {
+            Some(share) if causes.len() > 1 && share < 0.5 => causes[0],
+            _ => other,
+        }
+    }
+
+    /// Puts what it says in the place of what the record alone says of the same fall.
+    fn apply(&self, readings: &Readings, findings: &mut Vec<Finding>) {
+        let decision = self.decision(readings.elapsed());
+        let fall = &self.reading.fall;
+        let (hypothesis, share) = self.shares.first();
+        let stands = !decision.causes.is_empty();
+        let evidence = self.sentences(&decision);
+        let seconds = |f: &Finding| (f.elapsed.as_secs_f64() - fall.elapsed.as_secs_f64()).abs();
+        let near = |f: &&mut Finding| {
+            f.before.is_some()
+                && f.after.is_some()
+                && f.elapsed < self.reading.from
+                && seconds(f) < SAME_FALL_S
+        };
+        let told = findings.iter_mut().filter(near).min_by(|a, b| seconds(a).total_cmp(&seconds(b)));
+        let finding = match told {
+            Some(finding) => finding,
+            // Without an answer nothing is told that the record does not tell by now.
+            None if !stands => return,
+            None => {
+                findings.push(Finding {
+                    elapsed: fall.elapsed,
+                    written: fall.written,
+                    written_low: fall.written,
+                    written_high: fall.written,
+                    position: fall.position,
+                    before: Some(fall.before),
+                    after: Some(fall.after),
+                    temperature: fall.temperature,
+                    ..Finding::new(FindingKind::Unexplained)
+                });
+                let last = findings.len() - 1;
+                &mut findings[last]
+            }
+        };
+        if stands {
+            finding.kind = self.main_cause(hypothesis);
+            finding.confidence = share;
+            finding.may_be.clear();
+        } else if !decision.arms.is_empty() {
+            let of =
+                |kind: FindingKind| decision.shares.iter().find(|c| c.kind == kind).map_or(0.0, |c| c.share);
+            if finding.kind != FindingKind::Unexplained && of(finding.kind) < 0.5 {
+                finding.kind = FindingKind::Unexplained;
+            }
+            if finding.kind == FindingKind::Unexplained {
+                finding.may_be = decision.shares.iter().copied().filter(|c| c.share >= 0.02).collect();
+            } else {
+                finding.confidence = finding.confidence.min(of(finding.kind));
+            }
+        }
+        if stands || !decision.arms.is_empty() {
+            let record = std::mem::replace(&mut finding.evidence, evidence);
+            finding.evidence.extend(record);
+        }
+        finding.decided = Some(Box::new(decision));
+    }
+}
+
+/// Rates before and after, as they stand in a finding.
+pub(super) fn rates(before: Rate, after: Rate) -> String {
+    format!("{before} to {after}")
+}

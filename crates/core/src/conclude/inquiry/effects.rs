@@ -1,0 +1,239 @@
+//! What the arms of an inquiry show: differences of rates, each with its standard error, as shares of what was lost.
+//!
+//! Rates are compared by their logarithms, where the causes of a fall add up: a drive that has a tenth of its speed because half of it went
+//! for heat and four fifths for its cache shows both parts, whichever is taken away.
+
+use std::ops::Range;
+
+use crate::quantity::units::{Celsius, Rate};
+use crate::readings::{ArmReading, InquiryReading, Series};
+use crate::record::ArmKind;
+
+/// What an arm begins with is left out, s: queues fill, and heads move.
+const SETTLES_S: f64 = 0.25;
+/// Parts of an arm that are compared, s.
+const PART_S: f64 = 0.25;
+/// Parts beside each other are alike: their spread says less than it would of independent ones.
+const ALIKE: f64 = 1.5;
+/// No arm tells a rate better than this, as a share.
+const LEAST_ERROR: f64 = 0.01;
+
+/// The logarithm of a rate, with its standard error.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LogRate {
+    /// ln of bytes per second.
+    pub value: f64,
+    /// Standard error.
+    pub error: f64,
+}
+
+impl LogRate {
+    /// The rate of a stretch of samples, of which the beginning is left out; `None` where nothing moved long enough.
+    fn of(series: &Series, samples: Range<usize>, from_s: f64) -> Option<Self> {
+        let mut parts: Vec<f64> = Vec::new();
+        let (mut bytes, mut seconds, mut all) = (0u64, 0.0, (0u64, 0.0));
+        for i in samples {
+            let begin = if i == 0 { 0.0 } else { series.end_s(i - 1) };
+            if begin + 1e-9 < from_s {
+                continue;
+            }
+            let (moved, took) = (series.moved(i) - series.moved_before(i), series.end_s(i) - begin);
+            (bytes, seconds) = (bytes + moved, seconds + took);
+            all = (all.0 + moved, all.1 + took);
+            if seconds >= PART_S {
+                parts.push((bytes as f64 / seconds).max(1.0).ln());
+                (bytes, seconds) = (0, 0.0);
+            }
+        }
+        if all.0 == 0 || all.1 <= 0.0 {
+            return None;
+        }
+        let n = parts.len() as f64;
+        let mean = parts.iter().sum::<f64>() / n.max(1.0);
+        let spread = parts.iter().map(|p| (p - mean).powi(2)).sum::<f64>() / (n - 1.0).max(1.0);
+        // Of one part nothing is known; it is taken to scatter as rates of a quarter second may.
+        let error = if n < 2.0 { 0.1 } else { ALIKE * (spread / n).sqrt() };
+        Some(Self { value: (all.0 as f64 / all.1).ln(), error: error.max(LEAST_ERROR) })
+    }
+
+    /// The mean of several, whose own scatter counts too.
+    fn mean(all: &[Self]) -> Option<Self> {
+        let n = all.len() as f64;
+        (n > 0.0).then_some(())?;
+        let value = all.iter().map(|a| a.value).sum::<f64>() / n;
+        let within = all.iter().map(|a| a.error.powi(2)).sum::<f64>() / n;
+        let between = all.iter().map(|a| (a.value - value).powi(2)).sum::<f64>() / (n - 1.0).max(1.0);
+        Some(Self { value, error: (within.max(between) / n).sqrt() })
+    }
+
+    /// How much faster this is than another.
+    fn over(self, other: Self) -> Self {
+        Self { value: self.value - other.value, error: self.error.hypot(other.error) }
+    }
+
+    /// As a rate.
+    #[must_use]
+    pub fn rate(self) -> Rate {
+        Rate::new(self.value.exp())
+    }
+}
+
+/// An arm with its rate.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Arm {
+    /// What was done.
+    pub kind: ArmKind,
+    /// How fast; `None` of a rest, and of what was too short to tell.
+    pub rate: Option<LogRate>,
+    /// How long, s.
+    pub seconds: f64,
+    /// Bytes moved in it.
+    pub bytes: u64,
+}
+
+/// What the rest of the cooling experiment showed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Cooled {
+    /// How long it was, s.
+    pub rest_s: f64,
+    /// How much cooler the drive was after it, K; `None` without a thermometer.
+    pub by: Option<f64>,
+    /// How much faster reads were after the rest than before it.
+    pub reads: Option<LogRate>,
+    /// How much faster the load was right after the rest than before it.
+    pub again: Option<LogRate>,
+    /// How long that lasted, s; `None` where it did not end.
+    pub lasted_s: Option<f64>,
+    /// Temperature when it was lost once more.
+    pub lost_at: Option<Celsius>,
+}
+
+/// What was measured so far.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Effects {
+    /// Every arm, in order.
+    pub arms: Vec<Arm>,
+    /// The rate of the load as it is now.
+    pub here: Option<LogRate>,
+    /// How much slower that is than before the fall.
+    pub lost: f64,
+    /// How much faster the load is elsewhere.
+    pub elsewhere: Option<LogRate>,
+    /// How much faster reads are than the load.
+    pub reads: Option<LogRate>,
+    /// How much faster a heavier load is.
+    pub heavier: Option<LogRate>,
+    /// Of the longest rest.
+    pub cooled: Option<Cooled>,
+    /// The load got back most of what it had lost, with nothing done.
+    pub came_back: bool,
+    /// After a rest it was fast for so many times as long as without one.
+    pub longer: Option<f64>,
+}
+
+fn arm(series: &Series, a: &ArmReading) -> Arm {
+    let samples = a.samples(series.len());
+    let from = a.from.as_secs_f64();
+    let end = samples.end.checked_sub(1).map_or(from, |last| series.end_s(last));
+    let moved = |i: usize| series.moved(i) - series.moved_before(i);
+    Arm {
+        kind: a.arm.kind,
+        rate: LogRate::of(series, samples.clone(), from + SETTLES_S),
+        seconds: (end - from).max(0.0),
+        bytes: samples.map(moved).sum(),
+    }
+}
+
+/// The rate right after a rest is what the first second shows; what comes after may be lost already.
+const AT_ONCE_S: f64 = 1.0;
+
+fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Option<Cooled> {
+    let at = |kind: ArmKind| arms.iter().rposition(|a| a.arm.kind == kind);
+    let rest = at(ArmKind::Rest)?;
+    let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i]));
+    let rest_s = arm(series, &arms[rest]).seconds;
+    let samples = arms[rest].samples(series.len());
+    let degrees = |i: usize| series.degrees(i);
+    let before = (0..samples.start).rev().take(20).find_map(degrees);
+    let after = samples.clone().rev().take(20).find_map(degrees);
+    // The arms of this rest, and not of one before it.
+    let later = |kind: ArmKind| at(kind).filter(|i| *i > rest);
+    let hot = of(at(ArmKind::ReadHot).filter(|i| *i < rest)).and_then(|a| a.rate);
+    let cool = of(later(ArmKind::ReadCool)).and_then(|a| a.rate);
+    let again = later(ArmKind::Again).map(|i| arms[i].samples(series.len()));
+    let begun = later(ArmKind::Again).map(|i| arms[i].from.as_secs_f64());
+    let at_once = again.clone().zip(begun).and_then(|(s, from)| {
+        let past = s.clone().find(|i| series.end_s(*i) > from + AT_ONCE_S + SETTLES_S).unwrap_or(s.end);
+        LogRate::of(series, s.start..past, from + SETTLES_S.min(0.1))
+    });
+    // It is lost when two parts in a row are nearer to the rate before the rest.
+    let half = (here.value + 0.5 * lost).exp();
+    let fast = at_once.is_some_and(|a| a.value > here.value + 0.5 * lost);
+    let fell = again.filter(|_| fast).and_then(|s| {
+        let slow = |i: &usize| series.rate(*i) < half;
+        s.clone()
+            .find(|i| slow(i) && s.clone().skip_while(|j| j < i).take(5).all(|j| slow(&j)) && s.end - i >= 4)
+    });
+    Some(Cooled {
+        rest_s,
+        by: before.zip(after).map(|(b, a)| b - a),
+        reads: cool.zip(hot).map(|(c, h)| c.over(h)),
+        again: at_once.map(|a| a.over(here)),
+        lasted_s: fell.zip(begun).map(|(i, from)| series.end_s(i) - from),
+        lost_at: fell.and_then(|i| (0..=i).rev().take(20).find_map(degrees)).map(Celsius::new),
+    })
+}
+
+/// How many times as long the load was fast after a rest as without one.
+fn longer(arms: &[Arm]) -> Option<f64> {
+    let at = arms.iter().rposition(|a| a.kind == ArmKind::ToFall)?;
+    let rest = arms[..at].iter().rposition(|a| a.kind == ArmKind::Rest)?;
+    let before = arms[..rest].iter().rposition(|a| a.kind == ArmKind::ToFall)?;
+    // It was waited for: what begins in the middle of a fast stretch is no measure.
+    (before > 0 && arms[before - 1].kind == ArmKind::ToBack).then_some(())?;
+    Some(arms[at].seconds / arms[before].seconds.max(0.1))
+}
+
+impl Effects {
+    /// Whether it came back with nothing done; `None` while too little was seen.
+    #[must_use]
+    pub fn comes_back(&self) -> Option<bool> {
+        let seen = self.arms.iter().filter(|a| a.kind == ArmKind::Here).count();
+        (self.came_back || seen >= 3).then_some(self.came_back)
+    }
+
+    /// Of an inquiry as far as it has come.
+    #[must_use]
+    pub fn of(inquiry: &InquiryReading, series: &Series) -> Self {
+        let over: Vec<ArmReading> = inquiry.arms.iter().filter(|a| a.ended.is_some()).copied().collect();
+        let arms: Vec<Arm> = over.iter().map(|a| arm(series, a)).collect();
+        let rates = |kind: ArmKind| -> Vec<LogRate> {
+            arms.iter().filter(|a| a.kind == kind).filter_map(|a| a.rate).collect()
+        };
+        let here_all = rates(ArmKind::Here);
+        let here = LogRate::mean(&here_all);
+        let before = inquiry.fall.before.get().max(1.0).ln();
+        let stated = before - inquiry.fall.after.get().max(1.0).ln();
+        let lost = here.map_or(stated, |h| before - h.value);
+        let faster =
+            |kind: ArmKind| LogRate::mean(&rates(kind)).zip(here).map(|(there, here)| there.over(here));
+        // Only what is not after a rest tells of coming back by itself.
+        let rested = arms.iter().position(|a| a.kind == ArmKind::Rest).unwrap_or(arms.len());
+        let by_itself: Vec<LogRate> =
+            arms[..rested].iter().filter(|a| a.kind == ArmKind::Here).filter_map(|a| a.rate).collect();
+        let back = by_itself.iter().filter(|h| h.value > before - 0.4 * stated).count();
+        Self {
+            elsewhere: faster(ArmKind::Elsewhere),
+            reads: LogRate::mean(&[rates(ArmKind::Read), rates(ArmKind::ReadHot)].concat())
+                .zip(here)
+                .map(|(there, here)| there.over(here)),
+            heavier: faster(ArmKind::Heavier),
+            cooled: here.and_then(|here| cooled(series, &over, here, lost)),
+            came_back: by_itself.len() >= 2 && back >= 1,
+            longer: longer(&arms),
+            arms,
+            here,
+            lost,
+        }
+    }
+}

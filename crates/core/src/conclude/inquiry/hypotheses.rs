@@ -1,0 +1,363 @@
+//! What each cause predicts for each experiment, and what remains of the causes once it was made.
+//!
+//! A hypothesis is a cause, or two at once. What is seen is sorted into none, part and all of what was lost, softly by its standard error,
+//! and each hypothesis says how likely each of the three is. `hollow-mile prove --decide` shows how often the outcome is right.
+
+use super::effects::{Effects, LogRate};
+use crate::quantity::FindingKind;
+use crate::record::{Experiment, Fall};
+
+/// One explanation of a fall.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Hypothesis {
+    /// The fast part of the write cache is used up.
+    Cache,
+    /// The drive is hot.
+    Heat,
+    /// It is slow at these addresses.
+    Place,
+    /// This machine or the link holds it back.
+    Host,
+    /// The cache is used up, and these addresses are slow.
+    CacheAndPlace,
+    /// The cache is used up, and the drive is hot.
+    CacheAndHeat,
+    /// The drive is hot, and these addresses are slow.
+    HeatAndPlace,
+    /// Something that comes and goes by itself: the drive is busy with itself, or with others.
+    Passing,
+}
+
+use Hypothesis::{Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, Passing, Place};
+
+/// How many there are.
+const N: usize = 8;
+
+/// Whether none, part or all of what was lost comes back, or by how much something is faster: how likely each is.
+type Odds = [f64; 3];
+
+impl Hypothesis {
+    /// Each of them.
+    pub const ALL: [Self; N] = [Cache, Heat, Place, Host, CacheAndPlace, CacheAndHeat, HeatAndPlace, Passing];
+
+    /// The causes in it.
+    #[must_use]
+    pub const fn causes(self) -> &'static [FindingKind] {
+        match self {
+            Cache => &[FindingKind::CacheEnd],
+            Heat => &[FindingKind::Throttle],
+            Place => &[FindingKind::SlowZone],
+            Host => &[FindingKind::HostLimit],
+            CacheAndPlace => &[FindingKind::CacheEnd, FindingKind::SlowZone],
+            CacheAndHeat => &[FindingKind::CacheEnd, FindingKind::Throttle],
+            HeatAndPlace => &[FindingKind::Throttle, FindingKind::SlowZone],
+            Passing => &[FindingKind::Background],
+        }
+    }
+
+    /// The load elsewhere: none, part, all of what was lost is there.
+    const fn elsewhere(self) -> Odds {
+        match self {
+            Cache | Heat | Host | CacheAndHeat => [0.985, 0.01, 0.005],
+            Place => [0.01, 0.03, 0.96],
+            CacheAndPlace | HeatAndPlace => [0.03, 0.95, 0.02],
+            Passing => [0.9, 0.05, 0.05],
+        }
+    }
+
+    /// Reads after a rest against reads before it.
+    const fn reads_cool(self) -> Odds {
+        match self {
+            Cache | Place | Host | CacheAndPlace => [0.98, 0.018, 0.002],
+            Heat => [0.04, 0.10, 0.86],
+            CacheAndHeat | HeatAndPlace => [0.08, 0.88, 0.04],
+            Passing => [0.7, 0.15, 0.15],
+        }
+    }
+
+    /// The load right after the rest: a cache may have come back in part, or not yet.
+    const fn again(self) -> Odds {
+        match self {
+            Cache => [0.40, 0.08, 0.52],
+            Heat => [0.04, 0.10, 0.86],
+            Place | Host => [0.97, 0.025, 0.005],
+            CacheAndPlace => [0.45, 0.50, 0.05],
+            CacheAndHeat => [0.05, 0.55, 0.40],
+            HeatAndPlace => [0.08, 0.82, 0.10],
+            Passing => [0.4, 0.2, 0.4],
+        }
+    }
+
+    /// Where the load fell once more after the rest: cooler than before, or as hot.
+    const fn lost_again(self) -> [f64; 2] {
+        match self {
+            Cache | CacheAndPlace => [0.85, 0.15],
+            Heat | HeatAndPlace => [0.08, 0.92],
+            Place | Host | CacheAndHeat | Passing => [0.5, 0.5],
+        }
+    }
+
+    /// Reads against the load: just as fast, or not. What holds back both ways alike is as slow for both, to the digit.
+    const fn reads(self) -> [f64; 2] {
+        match self {
+            Cache | CacheAndPlace => [0.01, 0.99],
+            Host => [0.95, 0.05],
+            Heat | Place | HeatAndPlace | Passing => [0.15, 0.85],
+            CacheAndHeat => [0.03, 0.97],
+        }
+    }
+
+    /// It comes back with nothing done, or it does not while it is looked into.
+    const fn comes_back(self) -> [f64; 2] {
+        match self {
+            Cache | CacheAndPlace => [0.003, 0.997],
+            Host | Place => [0.02, 0.98],
+            Heat => [0.35, 0.65],
+            CacheAndHeat | HeatAndPlace => [0.1, 0.9],
+            Passing => [0.85, 0.15],
+        }
+    }
+
+    /// After a rest the load is fast for longer than between two falls without one, or not.
+    const fn longer(self) -> [f64; 2] {
+        match self {
+            Heat | HeatAndPlace | CacheAndHeat => [0.96, 0.04],
+            Passing => [0.04, 0.96],
+            Cache | CacheAndPlace => [0.5, 0.5],
+            Place | Host => [0.1, 0.9],
+        }
+    }
+
+    /// A heavier load: as fast, or faster.
+    const fn heavier(self) -> [f64; 2] {
+        match self {
+            Host => [0.4, 0.6],
+            _ => [0.96, 0.04],
+        }
+    }
+}
+
+/// Below, between and above these shares of what was lost, none, part and all of it is back.
+const PART: (f64, f64) = (0.25, 0.82);
+/// A heavier load is faster from this share on.
+const FASTER: f64 = 0.12;
+/// Reads that are off by less than this are as fast.
+const SAME: f64 = 0.05;
+/// So many times as long is longer.
+const LONGER: f64 = 1.3;
+/// Within so many kelvin, or the sensor's step, a temperature is the same.
+const SAME_K: f64 = 2.0;
+/// A rest that cools the drive by less tells nothing of heat, K.
+pub const COOLS_K: f64 = 3.0;
+/// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
+pub const COOLS_S: f64 = 90.0;
+
+/// The share of a normal that lies below x.
+fn below(x: f64, at: LogRate) -> f64 {
+    let z = (x - at.value) / at.error.max(1e-6);
+    // Logistic in place of the error function: within 0.01 of it, with heavier tails.
+    1.0 / (1.0 + (-1.702 * z).exp())
+}
+
+/// How likely none, part and all of what was lost is back.
+fn parts(seen: LogRate, lost: f64) -> Odds {
+    let low = below(PART.0 * lost, seen);
+    let high = below(PART.1 * lost, seen).max(low);
+    [low, high - low, 1.0 - high]
+}
+
+fn two(seen: LogRate) -> [f64; 2] {
+    let same = below(FASTER, seen);
+    [same, 1.0 - same]
+}
+
+/// How likely two rates are the same.
+fn alike(seen: LogRate) -> [f64; 2] {
+    let same = (below(SAME, seen) - below(-SAME, seen)).max(0.0);
+    [same, 1.0 - same]
+}
+
+fn dot<const N: usize>(a: [f64; N], b: [f64; N]) -> f64 {
+    a.iter().zip(b).map(|(a, b)| a * b).sum()
+}
+
+impl Hypothesis {
+    /// Heat that a rest was too short for stays as it was.
+    fn if_cooled(self, odds: Odds, trust: f64) -> Odds {
+        if !self.causes().contains(&FindingKind::Throttle) {
+            return odds;
+        }
+        [trust * odds[0] + 1.0 - trust, trust * odds[1], trust * odds[2]]
+    }
+}
+
+/// Explanations with their shares, in the order of [`Hypothesis::ALL`].
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Shares(pub [f64; N]);
+
+impl Shares {
+    fn normal(mut all: [f64; N]) -> Self {
+        let sum: f64 = all.iter().sum();
+        all.iter_mut().for_each(|s| *s /= sum.max(1e-300));
+        Self(all)
+    }
+
+    /// Of what the record alone says. A record that is sure of a cause may be wrong: no cause is left without a share.
+    #[must_use]
+    pub fn prior(fall: &Fall) -> Self {
+        let told = |kind: FindingKind| fall.may_be.iter().filter(|m| m.0 == kind).map(|m| m.1).sum::<f64>();
+        let passes = told(FindingKind::OtherTraffic);
+        let one = |h: Hypothesis| {
+            0.5 * told(h.causes()[0]) + if h == Passing { 0.5 * passes + 0.06 } else { 0.125 }
+        };
+        Self::normal(Hypothesis::ALL.map(|h| match h.causes() {
+            [_] => one(h),
+            _ => 0.04,
+        }))
+    }
+
+    /// After what was seen.
+    #[must_use]
+    pub fn after(fall: &Fall, effects: &Effects, sensor_step: f64) -> Self {
+        let prior = Self::prior(fall);
+        let lost = effects.lost.max(0.05);
+        let mut all = prior.0;
+        for (share, h) in all.iter_mut().zip(Hypothesis::ALL) {
+            if let Some(seen) = effects.elsewhere {
+                *share *= dot(parts(seen, lost), h.elsewhere());
+            }
+            if let Some(seen) = effects.reads {
+                *share *= dot(alike(seen), h.reads());
+            }
+            if let Some(seen) = effects.heavier {
+                *share *= dot(two(seen), h.heavier());
+            }
+            if let Some(back) = effects.comes_back() {
+                *share *= h.comes_back()[usize::from(!back)];
+            }
+            if let Some(times) = effects.longer {
+                *share *= h.longer()[usize::from(times < LONGER)];
+            }
+            if let Some(c) = effects.cooled {
+                let trust = match c.by {
+                    Some(by) => (by / COOLS_K).clamp(0.0, 1.0),
+                    None => (0.4 + 0.6 * c.rest_s / COOLS_S).min(1.0),
+                };
+                if let Some(seen) = c.reads {
+                    *share *= dot(parts(seen, lost), h.if_cooled(h.reads_cool(), trust));
+                }
+                if let Some(seen) = c.again {
+                    *share *= dot(parts(seen, lost), h.if_cooled(h.again(), trust));
+                }
+                if let Some((now, then)) = c.lost_at.zip(fall.temperature) {
+                    let cooler = then.degrees() - now.degrees() > SAME_K.max(sensor_step);
+                    *share *= h.lost_again()[usize::from(!cooler)];
+                }
+            }
+        }
+        Self::normal(all)
+    }
+
+    /// The likeliest, with its share.
+    #[must_use]
+    pub fn first(&self) -> (Hypothesis, f64) {
+        let best = (0..N).max_by(|a, b| self.0[*a].total_cmp(&self.0[*b])).unwrap_or(0);
+        (Hypothesis::ALL[best], self.0[best])
+    }
+
+    /// How likely each cause takes part, the likeliest first.
+    #[must_use]
+    pub fn causes(&self) -> Vec<(FindingKind, f64)> {
+        let kinds = [
+            FindingKind::CacheEnd,
+            FindingKind::Throttle,
+            FindingKind::SlowZone,
+            FindingKind::HostLimit,
+            FindingKind::Background,
+        ];
+        let of = |kind: FindingKind| -> f64 {
+            let has = |h: &Hypothesis| h.causes().contains(&kind);
+            Hypothesis::ALL.iter().zip(self.0).filter(|(h, _)| has(h)).map(|(_, s)| s).sum()
+        };
+        let mut all: Vec<(FindingKind, f64)> = kinds.map(|k| (k, of(k))).to_vec();
+        all.sort_by(|a, b| b.1.total_cmp(&a.1));
+        all
+    }
+
+    fn entropy(&self) -> f64 {
+        self.0.iter().filter(|p| **p > 0.0).map(|p| -p * p.log2()).sum()
+    }
+
+    /// What the outcomes of an experiment would tell in the mean, bits.
+    #[must_use]
+    pub fn would_tell(&self, experiment: Experiment, has_thermometer: bool) -> f64 {
+        let outcomes = |h: Hypothesis| -> Vec<f64> {
+            match experiment {
+                Experiment::Elsewhere => h.elsewhere().to_vec(),
+                Experiment::OtherWay => h.reads().to_vec(),
+                Experiment::Heavier => h.heavier().to_vec(),
+                Experiment::Cycle => h.longer().to_vec(),
+                Experiment::Cool => {
+                    let lost = if has_thermometer { h.lost_again().to_vec() } else { vec![1.0] };
+                    let mut all = Vec::new();
+                    for r in h.reads_cool() {
+                        for a in h.again() {
+                            all.extend(lost.iter().map(|l| r * a * l));
+                        }
+                    }
+                    all
+                }
+            }
+        };
+        let table: Vec<Vec<f64>> = Hypothesis::ALL.iter().map(|h| outcomes(*h)).collect();
+        let after: f64 = (0..table[0].len())
+            .map(|o| {
+                let joint: [f64; N] = std::array::from_fn(|h| self.0[h] * table[h][o]);
+                let p: f64 = joint.iter().sum();
+                p * Self::normal(joint).entropy()
+            })
+            .sum();
+        self.entropy() - after
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn odds_of_every_prediction_add_up() {
+        for h in Hypothesis::ALL {
+            for odds in [h.elsewhere(), h.reads_cool(), h.again()] {
+                assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
+            }
+            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.longer()] {
+                assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_seen_is_sorted_softly() {
+        let seen = |value, error| parts(LogRate { value, error }, 1.0);
+        assert!(seen(0.0, 0.02)[0] > 0.99 && seen(1.0, 0.02)[2] > 0.99 && seen(0.4, 0.05)[1] > 0.99);
+        let unclear = seen(0.4, 5.0);
+        assert!(unclear.iter().all(|p| *p < 0.6), "what is not known is not sorted: {unclear:?}");
+    }
+
+    #[test]
+    fn an_experiment_tells_most_where_its_causes_are_in_question() {
+        let of = |pairs: &[(Hypothesis, f64)]| {
+            let share = |h: Hypothesis| pairs.iter().find(|p| p.0 == h).map_or(0.0, |p| p.1);
+            Shares(Hypothesis::ALL.map(share))
+        };
+        let cache_or_place = of(&[(Cache, 0.5), (Place, 0.5)]);
+        let cache_or_heat = of(&[(Cache, 0.5), (Heat, 0.5)]);
+        let tells = |s: &Shares, e| s.would_tell(e, true);
+        assert!(tells(&cache_or_place, Experiment::Elsewhere) > 0.85);
+        assert!(tells(&cache_or_heat, Experiment::Elsewhere) < 0.01, "both are the same elsewhere");
+        assert!(tells(&cache_or_heat, Experiment::Cool) > 0.7);
+        let sure = of(&[(Cache, 1.0)]);
+        assert!(Experiment::ALL.iter().all(|e| tells(&sure, *e) < 1e-9));
+    }
+}

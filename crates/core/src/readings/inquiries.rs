@@ -1,0 +1,70 @@
+//! What was tried in the middle of a load: inquiries with their arms, as they stand in the record.
+
+use std::time::Duration;
+
+use crate::record::{Arm, Fall, InquiryEnd};
+
+/// An arm as it went.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ArmReading {
+    /// What was done.
+    pub arm: Arm,
+    /// When it began.
+    pub from: Duration,
+    first: usize,
+    past: Option<usize>,
+    /// When it ended.
+    pub ended: Option<Duration>,
+}
+
+impl ArmReading {
+    /// Its samples, of a series that has so many.
+    #[must_use]
+    pub fn samples(&self, len: usize) -> std::ops::Range<usize> {
+        let past = self.past.unwrap_or(len);
+        self.first.min(past)..past
+    }
+}
+
+/// An inquiry as it went.
+#[derive(Debug, Clone, PartialEq)]
+pub struct InquiryReading {
+    /// Index of the leg in the route.
+    pub leg: u16,
+    /// Which fall it asks about.
+    pub fall: Fall,
+    /// When it began.
+    pub from: Duration,
+    /// In order.
+    pub arms: Vec<ArmReading>,
+    /// When and why it ended; `None` while it goes on, and where the record ends in it.
+    pub ended: Option<(Duration, InquiryEnd)>,
+}
+
+impl InquiryReading {
+    /// Of nothing yet.
+    #[must_use]
+    pub const fn new(leg: u16, fall: Fall, from: Duration) -> Self {
+        Self { leg, fall, from, arms: Vec::new(), ended: None }
+    }
+
+    /// The next arm begins before this sample.
+    pub(super) fn begin(&mut self, arm: Arm, at: Duration, sample: usize) {
+        self.end_arm(at, sample);
+        self.arms.push(ArmReading { arm, from: at, first: sample, past: None, ended: None });
+    }
+
+    /// The arm under way, if one is, is over.
+    pub(super) fn end_arm(&mut self, at: Duration, sample: usize) {
+        if let Some(open) = self.arms.last_mut().filter(|a| a.ended.is_none()) {
+            open.past = Some(sample);
+            open.ended = Some(at);
+        }
+    }
+
+    /// Until when it lasts, as far as it is known.
+    #[must_use]
+    pub fn until(&self, now: Duration) -> Duration {
+        self.ended.map_or(now, |e| e.0)
+    }
+}

@@ -1,0 +1,158 @@
+//! Inquiries: what is done to a drive in the middle of a load to learn why it fell. Part of the record, so that a review sees the same arms
+//! and concludes the same.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::drive::LoadKind;
+use crate::quantity::FindingKind;
+use crate::quantity::units::{Bytes, Celsius, Rate};
+
+/// What is tried. The causes that it tells apart are in [`crate::conclude::inquiry`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Experiment {
+    /// The same load in turn here and in other places.
+    Elsewhere,
+    /// Reads between the writes.
+    OtherWay,
+    /// Reads before and after a rest in which the drive cools; then the load again, until it falls once more.
+    Cool,
+    /// The load as it is and with larger blocks and more in flight, in turn.
+    Heavier,
+    /// The load from one fall to the next, without a rest and after one: how long it is fast.
+    Cycle,
+}
+
+impl Experiment {
+    /// Each of them.
+    pub const ALL: [Self; 5] = [Self::Elsewhere, Self::OtherWay, Self::Cool, Self::Heavier, Self::Cycle];
+
+    /// As in JSON and on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Elsewhere => "elsewhere",
+            Self::OtherWay => "the other way",
+            Self::Cool => "cool",
+            Self::Heavier => "heavier",
+            Self::Cycle => "from fall to fall",
+        }
+    }
+}
+
+/// What is done in one arm of an experiment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ArmKind {
+    /// The load goes on as it was.
+    Here,
+    /// The same load in another place.
+    Elsewhere,
+    /// What was written last is read.
+    Read,
+    /// The same, right before the rest.
+    ReadHot,
+    /// Nothing is asked of the drive.
+    Rest,
+    /// What was read before the rest is read again.
+    ReadCool,
+    /// The load again after the rest.
+    Again,
+    /// Larger blocks, and more in flight.
+    Heavier,
+    /// The load until it falls.
+    ToFall,
+    /// The load until it is back.
+    ToBack,
+}
+
+impl ArmKind {
+    /// As on screen.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Here => "here",
+            Self::Elsewhere => "elsewhere",
+            Self::Read => "read",
+            Self::ReadHot => "read, hot",
+            Self::Rest => "rest",
+            Self::ReadCool => "read, cool",
+            Self::Again => "again",
+            Self::Heavier => "heavier",
+            Self::ToFall => "until it falls",
+            Self::ToBack => "until it is back",
+        }
+    }
+}
+
+/// A load that is put on the drive for a moment, in place of the leg's own.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Arm {
+    /// The experiment that it belongs to.
+    pub experiment: Experiment,
+    /// What is done.
+    pub kind: ArmKind,
+    /// Which way the bytes go.
+    pub load: LoadKind,
+    /// First byte of the region.
+    pub start: Bytes,
+    /// One past the last.
+    pub end: Bytes,
+    /// Size of one operation.
+    pub block: Bytes,
+    /// Operations in flight.
+    pub depth: u32,
+}
+
+/// The fall whose cause is asked for, as the record told it when the inquiry began.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Fall {
+    /// When, since the haul began.
+    pub elapsed: Duration,
+    /// Bytes written before it.
+    pub written: Bytes,
+    /// Address where it began.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub position: Option<Bytes>,
+    /// Median rate before.
+    pub before: Rate,
+    /// Median rate after.
+    pub after: Rate,
+    /// Temperature of the drive there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<Celsius>,
+    /// What the record alone says: causes with their shares.
+    pub may_be: Vec<(FindingKind, f64)>,
+}
+
+/// Why an inquiry ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum InquiryEnd {
+    /// One answer stands.
+    Decided,
+    /// Nothing that can be tried here would tell more.
+    NothingLeft,
+    /// The time or the bytes that may be spent on it are spent.
+    Budget,
+    /// The rate came back by itself.
+    CameBack,
+    /// The user paused, skipped or stopped, or the leg ended.
+    Interrupted,
+}
+
+impl InquiryEnd {
+    /// After "it ended because".
+    #[must_use]
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Decided => "one answer stands",
+            Self::NothingLeft => "nothing that can be tried here would tell more",
+            Self::Budget => "the time or the bytes for it were spent",
+            Self::CameBack => "the rate came back by itself",
+            Self::Interrupted => "it was interrupted",
+        }
+    }
+}

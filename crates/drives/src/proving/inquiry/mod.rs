@@ -1,0 +1,153 @@
+//! Judges inquiries: on drives that fall for a reason which is known, does the experiment find it, what does it cost, and what had the
+//! record alone said?
+
+mod drive;
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use hollow_mile_core::conclude::Finding;
+use hollow_mile_core::haul::{Haul, Progress, Setup};
+use hollow_mile_core::quantity::FindingKind;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::route::{Leg, LegKind, Route, Until};
+
+pub use drive::Riddle;
+use drive::Stand;
+
+/// How it went with the drives of one riddle, or of all.
+#[derive(Debug, Clone, Default)]
+pub struct InquiryCount {
+    /// Drives that fell.
+    pub fell: usize,
+    /// Of these, inquiries that were begun.
+    pub asked: usize,
+    /// Answers that stand, and that are right.
+    pub decided: usize,
+    /// Right.
+    pub right: usize,
+    /// The record alone: findings of the fall with a confidence of 0.9 and more, and those that are right.
+    pub sure_alone: usize,
+    /// Right.
+    pub right_alone: usize,
+    /// The record alone says the right cause, however surely.
+    pub named_alone: usize,
+}
+
+/// What is counted over many drives.
+#[derive(Debug, Clone, Default)]
+pub struct InquiryScore {
+    /// By what is the matter.
+    pub by: BTreeMap<Riddle, InquiryCount>,
+    /// Drives on which nothing is the matter, and inquiries begun on them.
+    pub sound: (usize, usize),
+    /// Share of the haul's time, of each inquiry.
+    pub time: Vec<f64>,
+    /// Share of the haul's bytes.
+    pub bytes: Vec<f64>,
+    /// A line each of what was not right.
+    pub mistakes: Vec<String>,
+}
+
+fn haul(riddle: Riddle, seed: u64, decide: bool) -> (Stand, Readings) {
+    let mut leg = Leg::new(LegKind::Write);
+    leg.decide = decide;
+    leg.until = Until { duration: Some(Duration::from_secs(2400)), ..Until::default() };
+    let interval = Duration::from_millis([100, 250, 500, 1000][(seed % 4) as usize]);
+    let route =
+        Route { name: "riddle".into(), about: String::new(), interval, limits: Vec::new(), legs: vec![leg] };
+    let mut haul = Haul::new(Stand::new(riddle, seed), Setup::plain("riddle", route));
+    let mut readings = Readings::new();
+    let mut events = Vec::new();
+    while haul.step(&mut events) == Progress::Going {
+        events.drain(..).for_each(|e| readings.push(&e));
+    }
+    events.drain(..).for_each(|e| readings.push(&e));
+    (haul.into_drive(), readings)
+}
+
+/// The cause is in the truth, and takes the larger part where there are two.
+fn is_main(truth: &[(FindingKind, f64)], kind: FindingKind) -> bool {
+    let all: f64 = truth.iter().map(|t| t.1).sum();
+    truth.iter().any(|t| t.0 == kind && t.1 >= 0.5 * all)
+}
+
+fn of_fall<'a>(findings: &'a [Finding], at: f64) -> Option<&'a Finding> {
+    let off = |f: &&Finding| (f.elapsed.as_secs_f64() - at).abs();
+    findings.iter().filter(|f| f.before.is_some() && off(f) < 25.0).min_by(|a, b| off(a).total_cmp(&off(b)))
+}
+
+/// Hauls one drive twice, with and without experiments, and judges both.
+pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
+    let (stand, readings) = haul(riddle, seed, true);
+    let begun = readings.inquiries().len();
+    if riddle == Riddle::Nothing {
+        score.sound = (score.sound.0 + 1, score.sound.1 + usize::from(begun > 0));
+        return;
+    }
+    let Some((at, truth)) = stand.truth.clone() else { return };
+    let count = score.by.entry(riddle).or_default();
+    count.fell += 1;
+    let told = readings.conclude();
+    let first = readings.inquiries().first();
+    let decision = told.findings.iter().find_map(|f| f.decided.as_deref());
+    let words = || {
+        let arms = decision.map(|d| {
+            d.arms
+                .iter()
+                .map(|a| format!("{} {:.0}", a.kind.word(), a.mb_s.unwrap_or(0.0)))
+                .collect::<Vec<_>>()
+                .join(", ")
+        });
+        let shares = decision.map(|d| {
+            d.shares.iter().map(|c| (c.kind.word(), (c.share * 1000.0).round() / 1000.0)).collect::<Vec<_>>()
+        });
+        let fall = first.map(|i| {
+            (i.from.as_secs_f64().round(), i.fall.before.mb_s().round(), i.fall.after.mb_s().round())
+        });
+        format!(
+            "{} seed {seed}: at {at:.0} s {truth:.2?}; asked (s, before, after) {fall:?}, ended {:?}: {shares:?}; {}",
+            riddle.word(),
+            first.and_then(|i| i.ended),
+            arms.unwrap_or_default()
+        )
+    };
+    if let Some(decision) = decision {
+        count.asked += 1;
+        let whole = readings.elapsed().as_secs_f64();
+        let bytes = (readings.written() + readings.read()).as_f64();
+        score.time.push(decision.seconds / whole);
+        score.bytes.push(decision.bytes as f64 / bytes);
+        if decision.causes.is_empty() {
+            score.mistakes.push(format!("undecided: {}", words()));
+        } else {
+            count.decided += 1;
+            let same = decision.causes.iter().all(|k| truth.iter().any(|t| t.0 == *k))
+                && decision.causes.len() == truth.len();
+            if same || decision.causes.iter().any(|k| decision.causes.len() == 1 && is_main(&truth, *k)) {
+                count.right += 1;
+            } else {
+                score.mistakes.push(format!("wrong: {}", words()));
+            }
+        }
+    } else {
+        score.mistakes.push(format!(
+            "not asked: {} {:?}",
+            words(),
+            told.findings
+                .iter()
+                .map(|f| (f.kind.word(), f.confidence, f.elapsed.as_secs()))
+                .collect::<Vec<_>>()
+        ));
+    }
+    let (_, alone) = haul(riddle, seed, false);
+    let findings = alone.conclude().findings;
+    if let Some(f) = of_fall(&findings, at) {
+        let right = is_main(&truth, f.kind);
+        count.named_alone += usize::from(right);
+        if f.kind != FindingKind::Unexplained && f.confidence >= 0.9 {
+            count.sure_alone += 1;
+            count.right_alone += usize::from(right);
+        }
+    }
+}
