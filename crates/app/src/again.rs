@@ -1,12 +1,17 @@
 //! A haul once more: the same drive, route and conditions as an earlier one.
 
 use std::path::Path;
+use std::time::Duration;
 
+use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::quantity::units::Bytes;
-use hollow_mile_core::record::Conditions;
-use hollow_mile_core::route::Route;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Conditions, Fall};
+use hollow_mile_core::route::{Leg, Route};
 use hollow_mile_ledger::Ledger;
+
+use hollow_mile_charts::lanes::letter;
 
 use crate::command::Speed;
 use crate::error::AppError;
@@ -88,4 +93,74 @@ pub fn again(ledger: &Ledger, haul: &str) -> Result<Again, AppError> {
         route: head.route,
         conditions,
     })
+}
+/// The finding of this letter, or the newest fall without one, with the readings of its haul so far.
+fn fall_of(
+    ledger: &Ledger,
+    haul: &str,
+    finding: Option<&str>,
+) -> Result<(String, Finding, Readings), AppError> {
+    let mut readings = Readings::new();
+    ledger.replay(haul, |e| readings.push(e))?;
+    let all = readings.conclude().findings;
+    let names: Vec<String> = (0..all.len()).map(letter).collect();
+    let at = match finding {
+        Some(name) => names.iter().position(|n| n.eq_ignore_ascii_case(name)),
+        None => all.iter().rposition(|f| f.fall(false).is_some()),
+    };
+    let known =
+        if names.is_empty() { "it has none so far".into() } else { format!("it has {}", names.join(", ")) };
+    let at = at.ok_or_else(|| {
+        let wanted = finding.map_or_else(|| "finding of a fall".to_owned(), |f| format!("finding {f}"));
+        AppError::usage(format!("haul {haul} has no {wanted}: {known}"))
+    })?;
+    if all[at].fall(false).is_none() {
+        let (name, what) = (&names[at], all[at].kind.word());
+        return Err(AppError::usage(format!(
+            "finding {name} of haul {haul} is a {what}, and no fall of the rate: there is nothing to try"
+        )));
+    }
+    Ok((names[at].clone(), all[at].clone(), readings))
+}
+
+/// A fall of a haul under way, to be looked into.
+///
+/// # Errors
+/// When there is none, or when the leg under way is one in which nothing can be tried.
+pub fn fall_in(ledger: &Ledger, haul: &str, finding: Option<&str>) -> Result<Fall, AppError> {
+    let (name, found, readings) = fall_of(ledger, haul, finding)?;
+    let leg = readings.legs().last().map_or(0, |l| usize::from(l.leg));
+    let may = readings.head().and_then(|h| h.route.legs.get(leg)).is_some_and(Leg::may_decide);
+    let began = readings.legs().last().map_or(Duration::ZERO, |l| l.from);
+    if !may || found.elapsed < began {
+        return Err(nothing_to_try(&name, haul, leg));
+    }
+    found.fall(found.end_elapsed.is_some()).ok_or_else(|| nothing_to_try(&name, haul, leg))
+}
+
+fn nothing_to_try(name: &str, haul: &str, leg: usize) -> AppError {
+    AppError::usage(format!(
+        "finding {name} of haul {haul} cannot be looked into in leg {}: experiments go with the plain write in which it fell, without stamps, drawn sizes or places, or a rate",
+        leg + 1
+    ))
+}
+
+/// What to do to find out by experiments why the rate fell at a finding: the same drive and route up to the leg of the finding, in which
+/// they are made.
+///
+/// # Errors
+/// When there is no such haul or finding, when it is of no fall, or of a leg in which nothing can be tried.
+pub fn deciding(ledger: &Ledger, haul: &str, finding: &str) -> Result<Again, AppError> {
+    let mut again = again(ledger, haul)?;
+    let row = ledger.haul(haul)?;
+    let (name, found, readings) = fall_of(ledger, &row.haul, Some(finding))?;
+    let leg =
+        readings.legs().iter().rev().find(|l| l.from <= found.elapsed).map_or(0, |l| usize::from(l.leg));
+    again.route.legs.truncate(leg + 1);
+    again.route.limits.clear();
+    match again.route.legs.last_mut() {
+        Some(leg) if leg.may_decide() => leg.decide = true,
+        _ => return Err(nothing_to_try(&name, &row.haul, leg)),
+    }
+    Ok(again)
 }

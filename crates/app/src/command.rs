@@ -1,5 +1,6 @@
 //! What may be asked of a haul while it runs.
 
+use hollow_mile_core::record::Fall;
 use serde::{Deserialize, Serialize};
 
 /// What the one at the controls can ask for.
@@ -14,6 +15,8 @@ pub enum Command {
     Stop,
     /// Write words into the record.
     Note(String),
+    /// Find out by experiments why the rate fell.
+    FindOut(Box<Fall>),
     /// How fast a simulated drive's clock runs.
     Speed(Speed),
 }

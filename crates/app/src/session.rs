@@ -260,6 +260,7 @@ fn drive_on(
                 haul.stop();
             }
             Ok(Command::Note(text)) => haul.note(&text, &mut batch),
+            Ok(Command::FindOut(fall)) => haul.inquire(*fall),
             Ok(Command::Speed(speed)) => {
                 pacer.speed = speed;
                 pacer.restart(haul.elapsed());

@@ -152,6 +152,7 @@ pub fn lanes_between(
         draw_plain(&mut scene, lane, what, unit, values);
     }
     let foot = TOP + lanes_height + more_height;
+    draw_inquiries(&mut scene, &along, readings, ruler, (from, to));
     draw_flags(&mut scene, &rate, &flags, foot);
     let told = readings.columns(ruler, from, to, TOLD);
     let width = (RIGHT - LEFT) / TOLD as f64;
@@ -371,6 +372,24 @@ fn flags_between(r: &Readings, c: &Conclusions, ruler: Ruler, (from, to): (f64, 
     let all = findings.chain(notes).enumerate();
     let seen = all.filter(|(_, (place, _))| place.is_none_or(|p| (from..=to).contains(&p)));
     seen.map(|(i, (place, line))| Flag { name: letter(i), place, line }).collect()
+}
+
+/// A bracket under the lanes where experiments were made.
+fn draw_inquiries(scene: &mut Scene, plot: &Plot, r: &Readings, ruler: Ruler, (from, to): (f64, f64)) {
+    if ruler == Ruler::Position {
+        return;
+    }
+    for inquiry in r.inquiries() {
+        let place = |at| r.place_of(ruler, at);
+        let Some((begin, end)) = place(inquiry.from).zip(place(inquiry.until(r.elapsed()))) else { continue };
+        if end < from || begin > to {
+            continue;
+        }
+        let (left, right) = (plot.x(begin.max(from)), plot.x(end.min(to)).max(plot.x(begin.max(from)) + 2.0));
+        let y = plot.bottom - 4.0;
+        scene.line(vec![(left, y - 5.0), (left, y), (right, y), (right, y - 5.0)], TEXT, 1.4);
+        scene.words(((left + right) / 2.0, y - 16.0), "tried out".to_owned(), 10.0, TEXT, Anchor::Middle);
+    }
 }
 
 fn draw_flags(scene: &mut Scene, plot: &Plot, flags: &[Flag], base: f64) {

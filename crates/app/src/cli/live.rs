@@ -9,6 +9,7 @@ use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
 
 use super::{Answer, say, say_json, table};
+use crate::again::fall_in;
 use crate::command::{Command, Speed};
 use crate::error::{AppError, Exit};
 use crate::watch::frame::Hello;
@@ -45,6 +46,11 @@ enum What {
     Note {
         /// The words
         text: String,
+    },
+    /// Find out by experiments why the rate fell, in the write that is under way
+    FindOut {
+        /// The finding, by its letter; without it the newest fall
+        finding: Option<String>,
     },
     /// Let the clock of a simulated drive run so many times as fast as real time
     Speed {
@@ -177,6 +183,10 @@ pub fn tell(args: TellArgs) -> Result<Exit, AppError> {
         What::SkipLeg => Command::SkipLeg,
         What::Stop => Command::Stop,
         What::Note { text } => Command::Note(text.trim().to_owned()),
+        What::FindOut { finding } => {
+            let ledger = Ledger::open(&home)?;
+            Command::FindOut(Box::new(fall_in(&ledger, &haul, finding.as_deref())?))
+        }
         What::Speed { times: 0.0 } => Command::Speed(Speed::Most),
         What::Speed { times } if times.is_finite() && (0.01..=1e6).contains(&times) => {
             Command::Speed(Speed::Times(times))

@@ -179,6 +179,8 @@ enum Verb {
     Tell(live::TellArgs),
     /// Run hauls once more: the same drives, routes and conditions, one after the other in the queues of their drives
     Again(queue::AgainArgs),
+    /// Find out why the rate fell at a finding of a haul: the same drive and route up to there once more, with experiments
+    Decide(queue::DecideArgs),
     /// Show what waits for each drive, or change it
     Queue {
         #[command(subcommand)]
@@ -446,6 +448,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Tell(args)) => live::tell(args),
         Some(Verb::KeepHauls) => crate::watch::keeper::run(),
         Some(Verb::Again(args)) => queue::again(&args),
+        Some(Verb::Decide(args)) => queue::decide(&args),
         Some(Verb::Queue { what, json }) => queue::run(what.as_ref(), Answer::json_if(json)),
         Some(Verb::KeepQueue { drive }) => crate::queue::runner::run(&home::home()?, &drive),
         Some(Verb::Ledger { rescue: true, json, .. }) => keep::save_what_can_be(Answer::json_if(json)),

@@ -9,7 +9,7 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use super::{Answer, celsius, say, say_json, table};
-use crate::again::again as of_haul;
+use crate::again::{again as of_haul, deciding};
 use crate::error::{AppError, Exit};
 use crate::home;
 use crate::orders::Orders;
@@ -43,6 +43,23 @@ pub struct AgainArgs {
     /// As JSON
     #[arg(long)]
     json: bool,
+}
+
+/// Which finding of which haul.
+#[derive(Debug, clap::Args)]
+pub struct DecideArgs {
+    /// The haul: its id, a unique beginning of it, or `last`
+    #[arg(value_name = "HAUL")]
+    haul: String,
+    /// The finding, by its letter
+    #[arg(value_name = "FINDING")]
+    finding: String,
+    /// Serial of the device whose data may be destroyed
+    #[arg(long, value_name = "SERIAL")]
+    erase: Option<String>,
+    /// What on the device may be lost, by the names that the refusal gives: gpt,ext4
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    give_up: Vec<String>,
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
@@ -142,6 +159,25 @@ pub fn again(args: &AgainArgs) -> Result<Exit, AppError> {
     }
     let hauls = if count == 1 { "1 haul waits".to_owned() } else { format!("{count} hauls wait") };
     say(&format!("{hauls} for {}: `hollow-mile queue` shows what does", drives.join(", ")))?;
+    Ok(Exit::Done)
+}
+
+/// `decide HAUL FINDING`.
+pub fn decide(args: &DecideArgs) -> Result<Exit, AppError> {
+    let home = home::home()?;
+    let ledger = Ledger::open(&home)?;
+    let again = deciding(&ledger, &args.haul, &args.finding)?;
+    let number = ledger.hauls()?.iter().filter(|r| r.serial == again.serial).count() as u64;
+    let orders = again.orders(&home, args.erase.clone(), args.give_up.clone(), number);
+    if !ledger.under_way()?.iter().any(|r| r.drive == again.drive) {
+        rehearse(&orders)?;
+    }
+    let between = Between { rest: None, cool_to: None };
+    let mut entries = vec![Entry { orders, between }];
+    queue::number(&mut entries);
+    let drives = queue::push(&home, entries)?;
+    drives.iter().try_for_each(|d| queue::runner::start(&home, d))?;
+    say(&format!("1 haul waits for {}: `hollow-mile queue` shows it", drives.join(", ")))?;
     Ok(Exit::Done)
 }
 

@@ -81,7 +81,7 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
             .filter_map(|s| {
                 let bytes = s.ends.first()?.written.saturating_sub(s.written_before);
                 // From one leg to the next is no rest.
-                let rested = s.rested_s.filter(|s| *s >= 1.0)?;
+                let rested = s.rested_s.filter(|t| *t >= 1.0 && !s.after_inquiry)?;
                 Some(format!("{bytes} after {}", span_words(rested)))
             })
             .take(RESTS_TOLD)

@@ -93,6 +93,8 @@ pub enum Action {
     TurnRuler,
     Pause,
     SkipLeg,
+    /// Find out by experiments why the rate fell.
+    FindOut,
     Stop,
     Note,
     Faster,

@@ -4,6 +4,7 @@
 use std::cell::Cell;
 
 use hollow_mile_core::quantity::units::Celsius;
+use hollow_mile_core::record::Fall;
 use hollow_mile_ledger::Leftover;
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent};
 use tui_input::backend::crossterm::EventHandler;
@@ -22,6 +23,8 @@ pub enum Yes {
     Stop,
     /// Go on to its next leg.
     SkipLeg,
+    /// Find out by experiments why it fell.
+    FindOut(Box<Fall>),
     /// Stop all hauls and leave.
     StopAndLeave,
     /// Let all hauls go on, and leave.
@@ -224,6 +227,7 @@ impl App {
         match yes {
             Yes::Stop => self.ask_shown(Command::Stop),
             Yes::SkipLeg => self.ask_shown(Command::SkipLeg),
+            Yes::FindOut(fall) => self.ask_shown(Command::FindOut(fall)),
             Yes::StopAndLeave => {
                 for live in &mut self.live {
                     let _ = live.end();

@@ -1,10 +1,12 @@
 //! What the keys of the Haul view do.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use hollow_mile_charts::lanes::lanes_between;
+use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::conclude::models::stream;
-use hollow_mile_core::route::Stream;
+use hollow_mile_core::route::{Leg, Stream};
 use tui_input::Input;
 
 use super::actions::{Action, Screen};
@@ -162,6 +164,41 @@ impl App {
         Ok(())
     }
 
+    /// Asks whether experiments shall tell why the rate fell at the flag that the panel begins with.
+    fn ask_to_find_out(&mut self) -> Result<(), AppError> {
+        self.may_command()?;
+        let first = self.haul.first_shown();
+        let Some((r, c)) = self.shown() else { return Ok(()) };
+        let leg = r.legs().last().map_or(0, |l| l.leg);
+        let in_order = r.head().and_then(|h| h.route.legs.get(usize::from(leg))).is_some_and(Leg::may_decide);
+        if !in_order {
+            return Err(AppError::usage(
+                "Experiments go with a plain write leg: not with stamps, drawn sizes or places, or a rate.",
+            ));
+        }
+        if r.inquiries().last().is_some_and(|i| i.ended.is_none()) {
+            return Err(AppError::usage("It is being tried out already."));
+        }
+        let from = r.legs().last().map_or(Duration::ZERO, |l| l.from);
+        let here = |f: &&Finding| f.elapsed >= from && f.fall(false).is_some();
+        let all = c.findings.iter().enumerate();
+        let chosen =
+            all.clone().skip(first).map(|f| f.1).find(here).or_else(|| c.findings.iter().rev().find(here));
+        let Some(fall) = chosen.and_then(|f| f.fall(f.end_elapsed.is_some())) else {
+            return Err(AppError::usage(
+                "In this leg the rate has not fallen: there is nothing to find out.",
+            ));
+        };
+        let lines = vec![
+            format!("Find out why the rate fell from {} to {}?", fall.before, fall.after),
+            "The load is taken off in turn for other loads, within the leg's own region: a twentieth of the leg's time and bytes at most, and no \
+             more than ten minutes. They count in no figure."
+                .into(),
+        ];
+        self.ask(Question::yes_or_no(lines, Yes::FindOut(Box::new(fall))));
+        Ok(())
+    }
+
     pub(super) fn act_in_haul(&mut self, action: Action) {
         if self.act_in_lapse(action) {
             return;
@@ -181,6 +218,10 @@ impl App {
             Action::Pause => {
                 let paused = self.shown_live().is_some_and(|l| l.paused);
                 self.ask_shown(Command::Pause(!paused));
+            }
+            Action::FindOut => {
+                let asked = self.ask_to_find_out();
+                self.heed(asked);
             }
             Action::SkipLeg | Action::Stop | Action::Note => {
                 let asked = self.ask_in_haul(action);

@@ -5,12 +5,12 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::Haul;
-use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, Possible, RESTS_S, STANDS, Trial};
+use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, RESTS_S, STANDS, Trial};
 use crate::drive::{Drive, DriveError, Ending, Load, LoadKind, Pattern};
-use crate::quantity::units::{Bytes, Celsius};
+use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::readings::Readings;
 use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd};
-use crate::route::{Leg, LegKind};
+use crate::route::Leg;
 
 /// Share of the leg's time and bytes that an inquiry may take when nothing else is stated.
 const SHARE: f64 = 0.05;
@@ -22,9 +22,8 @@ const LEAST_REST_S: f64 = 10.0;
 /// The load after a rest goes on so long at most, s, and so long at least.
 const AGAIN_S: f64 = 10.0;
 const AGAIN_LEAST_S: f64 = 2.0;
-/// From one fall to the next and from a fall until it is back, s at most; the rest between.
-const CYCLE_S: f64 = 25.0;
-const CYCLE_REST_S: f64 = 20.0;
+/// From one fall to the next and from a fall until it is back, s at most.
+const CYCLE_S: f64 = 40.0;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.
@@ -51,6 +50,10 @@ pub(super) struct Inquiring {
     fall: Fall,
     next: VecDeque<Planned>,
     arm: Option<(Planned, Duration)>,
+    /// Bytes of the arm under way.
+    arm_moved: Bytes,
+    /// Bytes and seconds of the arms of this experiment that are over.
+    went: Vec<(f64, f64)>,
     /// Temperature when the arm began.
     began_at: Option<Celsius>,
     /// Bytes and time of the arm's last second, newest last.
@@ -76,10 +79,27 @@ impl Inquiring {
     /// Takes what moved in an interval.
     pub fn take(&mut self, bytes: Bytes, took: Duration) {
         self.moved += bytes;
+        self.arm_moved += bytes;
         self.recent.push_back((bytes.as_f64(), took.as_secs_f64()));
         while self.recent.iter().skip(1).map(|r| r.1).sum::<f64>() >= 1.0 {
             self.recent.pop_front();
         }
+    }
+
+    /// A paced load does not keep its rate.
+    fn is_slower_than_paced(&self, rate: Option<Rate>) -> bool {
+        let (bytes, seconds) = self.recent.iter().fold((0.0, 0.0), |a, r| (a.0 + r.0, a.1 + r.1));
+        rate.is_some_and(|r| bytes / seconds.max(1e-9) < KEEPS * r.get())
+    }
+
+    /// The rate of a lighter load, and how many bytes of it: less than the drive keeps in the mean of a fast and a slow stretch, and more than
+    /// the slow one has, so that a fall is seen.
+    fn lighter(&self) -> Option<(Rate, Bytes)> {
+        let [.., slow, fast, _] = self.went.as_slice() else { return None };
+        let (all, seconds) = (slow.0 + fast.0, slow.1 + fast.1);
+        let (mean, low) = (all / seconds.max(1e-9), self.fall.after.get());
+        let rate = (low + 0.7 * (mean - low)).max(1.25 * low);
+        (rate < 0.95 * mean).then(|| (Rate::new(rate), Bytes::new((1.2 * fast.0) as u64)))
     }
 
     /// The load is nearer to what it was after the fall than to what it was before.
@@ -101,6 +121,10 @@ impl Inquiring {
             ArmKind::Again => lasted >= AGAIN_LEAST_S && self.is_slow(),
             ArmKind::ToFall => lasted >= 1.5 && self.is_slow(),
             ArmKind::ToBack => lasted >= 1.5 && !self.is_slow(),
+            ArmKind::Lighter => {
+                let all = arm.load.limit.is_some_and(|l| self.arm_moved >= l);
+                all || lasted >= 1.5 && self.is_slower_than_paced(arm.load.rate)
+            }
             _ => false,
         }
     }
@@ -122,15 +146,6 @@ impl<D: Drive> Haul<D> {
         self.inquire = Some(Box::new(fall));
     }
 
-    /// A leg on which experiments can be made: a plain write whose bytes nobody reads back.
-    fn can_inquire(leg: &Leg) -> bool {
-        leg.kind == LegKind::Write
-            && !leg.stamped
-            && leg.mix.is_empty()
-            && leg.spread.is_empty()
-            && leg.rate.is_none()
-    }
-
     /// Begins an inquiry where one is due. True when it did.
     pub(super) fn inquire_if_due(
         &mut self,
@@ -139,7 +154,7 @@ impl<D: Drive> Haul<D> {
         leg: &Leg,
     ) -> Result<bool, DriveError> {
         let asked = self.inquire.take();
-        if !Self::can_inquire(leg) || self.running.load_finished {
+        if !leg.may_decide() || self.running.load_finished {
             return Ok(false);
         }
         let fall = match asked {
@@ -195,6 +210,8 @@ impl<D: Drive> Haul<D> {
             fall: fall.clone(),
             next: VecDeque::new(),
             arm: None,
+            arm_moved: Bytes::ZERO,
+            went: Vec::new(),
             began_at: None,
             recent: VecDeque::new(),
             seed: self.elapsed.as_nanos() as u64 ^ (index as u64) << 48,
@@ -207,6 +224,11 @@ impl<D: Drive> Haul<D> {
     /// Puts the next arm on, or ends the inquiry.
     fn next_arm(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> Result<(), DriveError> {
         let Some(mut inquiring) = self.running.inquiry.take() else { return Ok(()) };
+        // Arms beside each other tell nothing of what comes and goes while they last.
+        let cycles = |a: &Planned| a.experiment == Experiment::Cycle;
+        if inquiring.next.front().is_some_and(|a| !cycles(a)) && self.came_back() {
+            inquiring.next.clear();
+        }
         if inquiring.next.is_empty() {
             let spent = (self.elapsed - inquiring.began).as_secs_f64();
             let over = inquiring.moved > inquiring.most_bytes;
@@ -218,6 +240,7 @@ impl<D: Drive> Haul<D> {
             match trial.unwrap_or(Err(InquiryEnd::NothingLeft)) {
                 Ok(trial) => {
                     let load = self.load(index, leg);
+                    inquiring.went.clear();
                     inquiring.next = arms(&mut inquiring, trial, &load, self.running.moved);
                 }
                 Err(why) => {
@@ -233,16 +256,29 @@ impl<D: Drive> Haul<D> {
         if goes_on(arm.kind) {
             in_blocks(&mut arm.load, inquiring.here);
         }
-        let Load { kind: load, start, end, block, depth, .. } = arm.load;
-        let told = Arm { experiment: arm.experiment, kind: arm.kind, load, start, end, block, depth };
+        if arm.kind == ArmKind::Lighter {
+            let Some((rate, bytes)) = inquiring.lighter() else {
+                self.running.inquiry = Some(inquiring);
+                return self.end_inquiry(out, index, leg, InquiryEnd::NothingLeft);
+            };
+            (arm.load.rate, arm.load.limit) = (Some(rate), Some(bytes));
+        }
+        let Load { kind: load, start, end, block, depth, rate, .. } = arm.load;
+        let told = Arm { experiment: arm.experiment, kind: arm.kind, load, start, end, block, depth, rate };
         let begun = self.drive.begin(&arm.load);
         inquiring.arm = Some((arm, self.elapsed));
         inquiring.began_at = None;
+        inquiring.arm_moved = Bytes::ZERO;
         inquiring.recent.clear();
         self.running.inquiry = Some(inquiring);
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::ArmStarted { at, leg, arm: told });
         begun
+    }
+
+    fn came_back(&self) -> bool {
+        let readings = self.readings.as_ref();
+        readings.and_then(|r| Some(Inquiry::of(r.inquiries().last()?, r).effects.came_back)).unwrap_or(false)
     }
 
     fn possible(&self, index: usize, leg: &Leg, inquiring: &Inquiring) -> Possible {
@@ -274,6 +310,11 @@ impl<D: Drive> Haul<D> {
         if leg.until.duration.is_some_and(|d| in_leg >= d) {
             return self.interrupt_inquiry(out, index, leg);
         }
+        let spent = (now - inquiring.began).as_secs_f64() >= inquiring.most_s;
+        if spent || inquiring.moved > inquiring.most_bytes {
+            self.end_arm(out, index)?;
+            return self.end_inquiry(out, index, leg, InquiryEnd::Budget);
+        }
         if !inquiring.arm_is_over(now, temperature) {
             return Ok(());
         }
@@ -281,6 +322,15 @@ impl<D: Drive> Haul<D> {
             && goes_on(arm.kind)
         {
             inquiring.here = position;
+        }
+        // What was waited for did not come: the arms that build on it tell nothing.
+        let missed = match &inquiring.arm {
+            Some((arm, _)) if arm.kind == ArmKind::ToFall => !inquiring.is_slow(),
+            Some((arm, _)) if arm.kind == ArmKind::ToBack => inquiring.is_slow(),
+            _ => false,
+        };
+        if missed {
+            inquiring.next.clear();
         }
         self.end_arm(out, index)?;
         self.next_arm(out, index, leg)
@@ -290,8 +340,13 @@ impl<D: Drive> Haul<D> {
         let summary = self.drive.finish(Ending::AsItIs)?;
         self.account_for_drain(out, index, &summary);
         self.close_second(out, index);
-        if let Some(inquiring) = &mut self.running.inquiry {
-            inquiring.arm = None;
+        let (at, leg) = (self.elapsed, index as u16);
+        self.emit(out, Event::ArmEnded { at, leg });
+        let now = self.elapsed;
+        if let Some(inquiring) = &mut self.running.inquiry
+            && let Some((_, began)) = inquiring.arm.take()
+        {
+            inquiring.went.push((inquiring.arm_moved.as_f64(), (now - began).as_secs_f64()));
         }
         Ok(())
     }
@@ -367,8 +422,10 @@ fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> V
     if trial.experiment == Experiment::Cool {
         let reads = read(inquiring);
         let rest = RESTS_S[(trial.round as usize).min(1)];
+        // A second, longer rest begins where the load has fallen again.
+        let first = if trial.round > 0 { planned(ArmKind::ToFall, bare.clone(), CYCLE_S) } else { here() };
         return VecDeque::from([
-            here(),
+            first,
             planned(ArmKind::ReadHot, reads.clone(), ARM_S),
             planned(ArmKind::Rest, Load::rest(), rest),
             planned(ArmKind::ReadCool, reads, ARM_S),
@@ -381,8 +438,9 @@ fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> V
             to(ArmKind::ToFall, CYCLE_S),
             to(ArmKind::ToBack, CYCLE_S),
             to(ArmKind::ToFall, CYCLE_S),
-            planned(ArmKind::Rest, Load::rest(), CYCLE_REST_S),
-            to(ArmKind::ToFall, 2.0 * CYCLE_S),
+            to(ArmKind::ToBack, CYCLE_S),
+            // Its rate and length are known once those before it are over.
+            to(ArmKind::Lighter, 3.0 * CYCLE_S),
         ]);
     }
     let mut all = VecDeque::new();
@@ -422,9 +480,21 @@ fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> V
 
 /// The leg's own bytes go on in it, from where it stands.
 const fn goes_on(kind: ArmKind) -> bool {
-    matches!(kind, ArmKind::Here | ArmKind::Again | ArmKind::Heavier | ArmKind::ToFall | ArmKind::ToBack)
+    matches!(
+        kind,
+        ArmKind::Here
+            | ArmKind::Again
+            | ArmKind::Heavier
+            | ArmKind::ToFall
+            | ArmKind::ToBack
+            | ArmKind::Lighter
+    )
 }
 
 fn is_here(arm: &Planned) -> bool {
     arm.kind == ArmKind::Here
 }
+
+#[cfg(test)]
+#[path = "inquiry_tests.rs"]
+mod tests;

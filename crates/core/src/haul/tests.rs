@@ -8,10 +8,10 @@ use crate::quantity::units::Celsius;
 
 /// A drive that does as it is told: a tally a call, and a note of every call.
 #[derive(Default)]
-struct Puppet {
+pub(super) struct Puppet {
     identity: Option<DriveIdentity>,
     tallies: VecDeque<Result<Tally, DriveError>>,
-    calls: Vec<String>,
+    pub(super) calls: Vec<String>,
     limit: Option<u64>,
     moved: u64,
     from: Option<Bytes>,
@@ -20,12 +20,12 @@ struct Puppet {
 }
 
 impl Puppet {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         let identity = DriveIdentity::plain("sim:puppet", DriveKind::Simulated, Bytes::from_gb(1));
         Self { identity: Some(identity), ..Self::default() }
     }
 
-    fn will(mut self, tally: Result<Tally, DriveError>) -> Self {
+    pub(super) fn will(mut self, tally: Result<Tally, DriveError>) -> Self {
         self.tallies.push_back(tally);
         self
     }
@@ -78,14 +78,14 @@ impl Drive for Puppet {
     }
 }
 
-fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
+pub(super) fn haul(drive: Puppet, legs: &str) -> Haul<Puppet> {
     let route = Route::from_toml(&format!("name = 'x'\n{legs}")).unwrap();
     let setup = Setup::plain("test", route);
     Haul::new(drive, setup)
 }
 
 /// What happened, in a word each.
-fn words(events: &[Event]) -> Vec<String> {
+pub(super) fn words(events: &[Event]) -> Vec<String> {
     events
         .iter()
         .filter_map(|e| match e {
@@ -105,6 +105,7 @@ fn words(events: &[Event]) -> Vec<String> {
             Event::Note { text, .. } => Some(format!("note {text}")),
             Event::InquiryStarted { .. } => Some("inquiry".into()),
             Event::ArmStarted { arm, .. } => Some(arm.kind.word().into()),
+            Event::ArmEnded { .. } => Some("arm over".into()),
             Event::InquiryEnded { why, .. } => Some(format!("inquiry over {why:?}")),
             Event::Paused { .. } => Some("paused".into()),
             Event::Resumed { .. } => Some("resumed".into()),

@@ -290,6 +290,12 @@ impl Readings {
                     open.begin(*arm, *at, sample);
                 }
             }
+            Event::ArmEnded { at, .. } => {
+                let sample = self.series.len();
+                if let Some(open) = self.inquiries.last_mut().filter(|i| i.ended.is_none()) {
+                    open.end_arm(*at, sample);
+                }
+            }
             Event::InquiryEnded { at, why, .. } => self.end_inquiry(*at, *why),
             Event::LegEnded { at, leg, why, summary } => {
                 self.end_inquiry(*at, InquiryEnd::Interrupted);

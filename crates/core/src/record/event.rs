@@ -332,7 +332,7 @@ pub enum Event {
         /// Which fall.
         fall: Box<Fall>,
     },
-    /// Another load begins in an inquiry; the one before is over.
+    /// Another load begins in an inquiry.
     ArmStarted {
         /// Since the haul began.
         at: Duration,
@@ -341,7 +341,14 @@ pub enum Event {
         /// What is done.
         arm: Arm,
     },
-    /// The last arm is over, and the leg's own load goes on.
+    /// It is over.
+    ArmEnded {
+        /// Since the haul began.
+        at: Duration,
+        /// Index of the leg in the route.
+        leg: u16,
+    },
+    /// The leg's own load goes on.
     InquiryEnded {
         /// Since the haul began.
         at: Duration,
@@ -393,6 +400,7 @@ impl Event {
             | Self::Note { at, .. }
             | Self::InquiryStarted { at, .. }
             | Self::ArmStarted { at, .. }
+            | Self::ArmEnded { at, .. }
             | Self::InquiryEnded { at, .. }
             | Self::Paused { at }
             | Self::Resumed { at }

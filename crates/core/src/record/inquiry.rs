@@ -21,7 +21,7 @@ pub enum Experiment {
     Cool,
     /// The load as it is and with larger blocks and more in flight, in turn.
     Heavier,
-    /// The load from one fall to the next, without a rest and after one: how long it is fast.
+    /// The load from one fall to the next, then a lighter one for as many bytes: does it fall too?
     Cycle,
 }
 
@@ -66,6 +66,8 @@ pub enum ArmKind {
     ToFall,
     /// The load until it is back.
     ToBack,
+    /// The load held to a rate that the drive keeps in the mean.
+    Lighter,
 }
 
 impl ArmKind {
@@ -83,6 +85,7 @@ impl ArmKind {
             Self::Heavier => "heavier",
             Self::ToFall => "until it falls",
             Self::ToBack => "until it is back",
+            Self::Lighter => "lighter",
         }
     }
 }
@@ -104,6 +107,9 @@ pub struct Arm {
     pub block: Bytes,
     /// Operations in flight.
     pub depth: u32,
+    /// No faster than this.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<Rate>,
 }
 
 /// The fall whose cause is asked for, as the record told it when the inquiry began.
@@ -123,6 +129,12 @@ pub struct Fall {
     /// Temperature of the drive there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub temperature: Option<Celsius>,
+    /// The thermometer tells temperatures in steps of so many kelvin.
+    #[serde(default)]
+    pub sensor_step_k: f64,
+    /// It came back by itself and fell again, more than once.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub recurs: bool,
     /// What the record alone says: causes with their shares.
     pub may_be: Vec<(FindingKind, f64)>,
 }

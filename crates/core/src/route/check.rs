@@ -364,9 +364,8 @@ fn check_load(leg: &Leg, f: &mut Faults) {
 
 /// Experiments in the middle of a leg.
 fn check_decide(leg: &Leg, f: &mut Faults) {
-    let plain = !leg.stamped && leg.mix.is_empty() && leg.spread.is_empty() && leg.rate.is_none();
     f.unless(
-        !leg.decide || plain,
+        !leg.decide || leg.may_decide(),
         "decide",
         "decide goes with a plain write: not with stamps, drawn sizes or places, or a rate",
     );

@@ -156,6 +156,19 @@ fn cases() -> Vec<(String, &'static str)> {
             ended("read", "flush_every = \"1 GiB\""),
             "flush_every does nothing here: it goes with kind = \"write\"",
         ),
+        (
+            ended("write", "decide = true\nstamped = true"),
+            "decide goes with a plain write: not with stamps, drawn sizes or places, or a rate",
+        ),
+        (ended("write", "decide_time = \"1 min\""), "decide_time and decide_bytes go with decide"),
+        (
+            ended("write", "decide = true\ndecide_time = \"0 s\""),
+            "decide_time must lie between 1 s and 1 day: with none, leave decide out",
+        ),
+        (
+            ended("write", "decide = true\ndecide_bytes = \"0 B\""),
+            "decide_bytes must be more than nothing: with none, leave decide out",
+        ),
         (ended("write", "lookout = \"100 us\""), "lookout must lie between 1 ms and 10 s"),
         (
             "kind = 'ladder'\nblocks = ['4 KiB']\ndepths = [1]\npatterns = ['random']\nlookout = '10 ms'"

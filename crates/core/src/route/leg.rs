@@ -485,6 +485,13 @@ impl Leg {
         }
     }
 
+    /// Experiments can be made in it: a plain write whose bytes nobody reads back, as fast as it goes.
+    #[must_use]
+    pub fn may_decide(&self) -> bool {
+        let plain = self.mix.is_empty() && self.spread.is_empty() && self.rate.is_none();
+        self.kind == LegKind::Write && !self.stamped && plain
+    }
+
     /// Passes of a scan.
     #[must_use]
     pub fn passes(&self) -> u16 {

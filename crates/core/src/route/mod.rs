@@ -147,9 +147,10 @@ impl Route {
 }
 
 /// The routes that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 24] = [
+pub const SHIPPED: [(&str, &str); 25] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
+    ("why", include_str!("../../routes/why.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
     ("breather", include_str!("../../routes/breather.toml")),
     ("first-look", include_str!("../../routes/first-look.toml")),

@@ -426,6 +426,7 @@ pub fn render(view: &HaulView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         lane::plain(*area, buf, &values, "write amplification, ×", theme);
     }
     ruler::render(at.ruler, buf, readings, view.ruler, (from, to), theme);
+    ruler::brackets(at.ruler, buf, readings, view.ruler, (from, to), theme);
     frame.spot(Rect { y: lanes.y + 1, height: lanes.height.saturating_sub(1), ..lanes }, SpotOf::Plot);
     for mark in &view.marks {
         let share = (mark - from) / (to - from).max(f64::MIN_POSITIVE);
@@ -493,7 +494,11 @@ pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer
         None => {
             let kind = head.route.legs.get(leg).map_or("", |l| l.kind.word());
             let paused = frame.shown_live.is_some_and(|l| l.paused);
-            format!("leg {} of {legs}, {}", leg + 1, if paused { "paused" } else { kind })
+            let tried = r.inquiries().last().filter(|i| i.ended.is_none());
+            let tried =
+                tried.and_then(|i| Some(format!("trying out: {}", i.arms.last()?.arm.experiment.word())));
+            let doing = if paused { "paused".to_owned() } else { tried.unwrap_or_else(|| kind.to_owned()) };
+            format!("leg {} of {legs}, {doing}", leg + 1)
         }
     };
     let right = match lapse {

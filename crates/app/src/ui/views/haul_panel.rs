@@ -22,6 +22,7 @@ use super::haul::{HaulView, Page};
 
 use crate::ui::frame::Frame;
 use crate::ui::live::Live;
+use crate::ui::widgets::arms::{self, ArmLine};
 use crate::ui::widgets::panel::{Writer, wrap};
 
 /// Limits that are shown below the panel.
@@ -135,21 +136,23 @@ fn models(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<Paragraph> {
 
 fn findings(frame: &Frame<'_>, r: &Readings, c: &Conclusions, width: usize, out: &mut Writer<'_>) {
     let theme = frame.theme;
-    let mut entries: Vec<(String, String, Vec<String>)> = c
+    let arms_of = |f: &Finding| f.decided.as_deref().map(arms::lines).unwrap_or_default();
+    let mut entries: Vec<(String, String, Vec<ArmLine>, Vec<String>)> = c
         .findings
         .iter()
         .enumerate()
-        .map(|(i, f)| (letter(i), finding_head(f), f.evidence.clone()))
+        .map(|(i, f)| (letter(i), finding_head(f), arms_of(f), f.evidence.clone()))
         .collect();
     let count = entries.len();
     for (i, (at, words)) in r.notes().iter().enumerate() {
-        entries.push((letter(count + i), format!("\"{words}\"  {}", clock(*at)), Vec::new()));
+        let head = format!("\"{words}\"  {}", clock(*at));
+        entries.push((letter(count + i), head, Vec::new(), Vec::new()));
     }
     if entries.is_empty() {
         out.text("No findings so far.", 0, theme.faint());
     }
-    for (name, line, evidence) in entries.iter().skip(frame.haul.scroll.min(entries.len().saturating_sub(1)))
-    {
+    let first = frame.haul.scroll.min(entries.len().saturating_sub(1));
+    for (name, line, tried, evidence) in entries.iter().skip(first) {
         if out.left() < 2 {
             break;
         }
@@ -157,6 +160,7 @@ fn findings(frame: &Frame<'_>, r: &Readings, c: &Conclusions, width: usize, out:
         for (i, part) in wrap(line, width).iter().enumerate() {
             out.pair(if i == 0 { name } else { "" }, part, 3, theme.accent(), theme.strong());
         }
+        arms::draw(tried, 3, width as u16 + 4, out, theme);
         for (i, sentence) in evidence.iter().enumerate() {
             // Evidence is read sentence by sentence: each begins with a mark.
             for (j, part) in wrap(sentence, width.saturating_sub(2)).iter().enumerate() {

@@ -13,6 +13,7 @@ use crate::ui::asking::{Prompt, Question, Words};
 use crate::ui::bindings::find_actions;
 use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
+use crate::ui::widgets::arms;
 use crate::ui::widgets::panel::{Writer, with_cursor, wrap};
 
 fn framed(area: Rect, width: u16, height: u16, title: &str, theme: &Theme, buf: &mut Buffer) -> Rect {
@@ -192,8 +193,10 @@ fn evidence(frame: &Frame<'_>, index: usize, area: Rect, buf: &mut Buffer) {
     rows.extend(rates.map(|r| ("rate", r)));
     rows.extend(f.temperature.map(|t| ("heat", t.to_string())));
     rows.push(("sure", format!("{:.0} of 100 such findings are right", f.confidence * 100.0)));
+    let tried = f.decided.as_deref().map(arms::lines).unwrap_or_default();
     let lines: Vec<Vec<String>> = f.evidence.iter().map(|e| wrap(e, 82)).collect();
-    let height = rows.len() + lines.iter().map(Vec::len).sum::<usize>() + 5;
+    let picture = tried.len() + usize::from(!tried.is_empty());
+    let height = rows.len() + picture + lines.iter().map(Vec::len).sum::<usize>() + 5;
     let title = format!("{}  {}", letter(index), f.kind.word());
     let inner = framed(area, 90, height as u16, &title, frame.theme, buf);
     let mut out = Writer::new(inner, buf);
@@ -201,6 +204,10 @@ fn evidence(frame: &Frame<'_>, index: usize, area: Rect, buf: &mut Buffer) {
         out.pair(name, value, 9, theme.faint(), theme.strong());
     }
     out.gap();
+    arms::draw(&tried, 0, inner.width, &mut out, theme);
+    if !tried.is_empty() {
+        out.gap();
+    }
     for sentence in &lines {
         for (i, line) in sentence.iter().enumerate() {
             out.line(&format!("{} {line}", if i == 0 { "·" } else { " " }), plain);

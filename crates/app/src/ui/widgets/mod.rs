@@ -1,5 +1,6 @@
 //! The pieces that views are made of.
 
+pub mod arms;
 pub mod canvas;
 pub mod glance;
 pub mod held;

@@ -7,6 +7,7 @@ use ratatui::style::Style;
 use crate::told::words::cells;
 pub use crate::told::words::fit;
 pub use crate::told::wrap::wrap;
+use crate::ui::theme::Theme;
 
 /// What is typed into a line, with a mark where the cursor is; of a long one the part around the cursor.
 #[must_use]
@@ -60,6 +61,24 @@ impl<'a> Writer<'a> {
             self.buf.set_stringn(x, y, name, usize::from(at.min(self.area.width)), name_style);
             let room = usize::from(self.area.width.saturating_sub(at));
             self.buf.set_stringn(x + at.min(self.area.width), y, fit(value, room), room, style);
+        }
+        self.row += 1;
+    }
+
+    /// A name, what is drawn, and a figure, the last two at their columns.
+    pub fn three(
+        &mut self,
+        name: &str,
+        (at, drawn, style): (u16, &str, Style),
+        (end, figure): (u16, &str),
+        theme: &Theme,
+    ) {
+        if self.left() > 0 {
+            let (x, y, width) = (self.area.x, self.area.y + self.row, self.area.width);
+            let room = |from: u16| usize::from(width.saturating_sub(from));
+            self.buf.set_stringn(x, y, fit(name, usize::from(at.min(width))), room(0), theme.faint());
+            self.buf.set_stringn(x + at.min(width), y, drawn, room(at), style);
+            self.buf.set_stringn(x + end.min(width), y, fit(figure, room(end)), room(end), theme.strong());
         }
         self.row += 1;
     }

@@ -14,6 +14,46 @@ pub fn render(area: Rect, buf: &mut Buffer, r: &Readings, ruler: Ruler, window: 
     named(area, buf, ruler, window, ruler_words(ruler, r), theme);
 }
 
+/// Where experiments were made: a bracket in the line of the ruler, with a name where it fits.
+pub fn brackets(
+    area: Rect,
+    buf: &mut Buffer,
+    r: &Readings,
+    ruler: Ruler,
+    (from, to): (f64, f64),
+    theme: &Theme,
+) {
+    let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };
+    if plot.width < 8 || ruler == Ruler::Position {
+        return;
+    }
+    for inquiry in r.inquiries() {
+        let place = |at| r.place_of(ruler, at);
+        let Some((begin, end)) = place(inquiry.from).zip(place(inquiry.until(r.elapsed()))) else { continue };
+        if end < from || begin > to {
+            continue;
+        }
+        let x = |place: f64| {
+            let share = ((place - from) / (to - from).max(f64::MIN_POSITIVE)).clamp(0.0, 1.0);
+            (share * f64::from(plot.width - 1)).round() as u16
+        };
+        let (left, right) = (x(begin), x(end));
+        let width = usize::from(right - left) + 1;
+        let line = match width {
+            1 => "╪".to_owned(),
+            _ => format!("╞{}╡", "═".repeat(width - 2)),
+        };
+        buf.set_string(plot.x + left, plot.y, line, theme.accent());
+        let name = inquiry.arms.last().filter(|_| inquiry.ended.is_none()).map(|a| a.arm.experiment.word());
+        let name = format!(" {} ", name.unwrap_or("tried out"));
+        let length = cells(&name) as u16;
+        if usize::from(length) + 2 <= width {
+            let at = plot.x + left + (right - left + 1 - length) / 2;
+            buf.set_string(at, plot.y, name, theme.accent());
+        }
+    }
+}
+
 /// Draws a part of a ruler that measures what `name` says.
 pub fn named(area: Rect, buf: &mut Buffer, ruler: Ruler, (from, to): (f64, f64), name: &str, theme: &Theme) {
     let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Hypothesis, Inquiry, LogRate, STANDS};
+use super::{Hypothesis, Inquiry, LogRate, STANDS, Shares};
 use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
 use crate::quantity::units::Rate;
@@ -42,7 +42,7 @@ pub struct ToldArm {
 }
 
 /// What an inquiry says of a fall.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Decision {
     /// Why it ended; none while it goes on, or where the record ends in it.
     pub ended: Option<InquiryEnd>,
@@ -89,13 +89,13 @@ impl Inquiry<'_> {
     /// What it says.
     #[must_use]
     pub fn decision(&self, now: Duration) -> Decision {
-        let (first, share) = self.shares.first();
+        let (first, share) = self.answer();
         let e = &self.effects;
         let seen = |l: Option<LogRate>| l.map(Seen::from);
         let candidate = |(kind, share): (FindingKind, f64)| Candidate { kind, share };
         Decision {
             ended: self.reading.ended.map(|e| e.1),
-            causes: if share >= STANDS { first.causes().to_vec() } else { Vec::new() },
+            causes: self.standing_causes(first, share),
             shares: self.shares.causes().into_iter().map(candidate).collect(),
             before: self.reading.fall.may_be.iter().copied().map(candidate).collect(),
             elsewhere: seen(e.elsewhere),
@@ -111,6 +111,28 @@ impl Inquiry<'_> {
                 .map(|a| ToldArm { kind: a.kind, seconds: a.seconds, mb_s: a.rate.map(|r| r.rate().mb_s()) })
                 .collect(),
         }
+    }
+
+    /// The causes that stand: the one that takes the larger part, and a second that is as sure.
+    fn standing_causes(&self, first: Hypothesis, share: f64) -> Vec<FindingKind> {
+        if share < STANDS {
+            return Vec::new();
+        }
+        let main = self.main_cause(first);
+        let sure = self.shares.causes();
+        let stands = |k: &FindingKind| *k == main || sure.iter().any(|s| s.0 == *k && s.1 >= STANDS);
+        first.causes().iter().copied().filter(stands).collect()
+    }
+
+    /// The likeliest explanation, and how likely the cause is that takes the larger part in it: explanations that differ in what takes the
+    /// smaller part alone agree.
+    #[must_use]
+    pub fn answer(&self) -> (Hypothesis, f64) {
+        let main = |h: Hypothesis| self.main_cause(h);
+        let (first, _) = self.shares.first();
+        let kind = main(first);
+        let all = Hypothesis::ALL.into_iter().zip(self.shares.0);
+        (first, all.filter(|(h, _)| main(*h) == kind).map(|(_, s)| s).sum())
     }
 
     /// The cause that took the larger part, of those that stand.
@@ -134,7 +156,7 @@ impl Inquiry<'_> {
     fn apply(&self, readings: &Readings, findings: &mut Vec<Finding>) {
         let decision = self.decision(readings.elapsed());
         let fall = &self.reading.fall;
-        let (hypothesis, share) = self.shares.first();
+        let (hypothesis, share) = self.answer();
         let stands = !decision.causes.is_empty();
         let evidence = self.sentences(&decision);
         let seconds = |f: &Finding| (f.elapsed.as_secs_f64() - fall.elapsed.as_secs_f64()).abs();
@@ -178,7 +200,11 @@ impl Inquiry<'_> {
             if finding.kind == FindingKind::Unexplained {
                 finding.may_be = decision.shares.iter().copied().filter(|c| c.share >= 0.02).collect();
             } else {
-                finding.confidence = finding.confidence.min(of(finding.kind));
+                // Experiments that speak for it leave it as sure as the record is.
+                let (now, then) = (of(finding.kind), share_of(&Shares::prior(fall).causes(), finding.kind));
+                if now < then {
+                    finding.confidence = finding.confidence.min(now);
+                }
             }
         }
         if stands || !decision.arms.is_empty() {
@@ -187,6 +213,10 @@ impl Inquiry<'_> {
         }
         finding.decided = Some(Box::new(decision));
     }
+}
+
+fn share_of(all: &[(FindingKind, f64)], kind: FindingKind) -> f64 {
+    all.iter().find(|c| c.0 == kind).map_or(0.0, |c| c.1)
 }
 
 /// Rates before and after, as they stand in a finding.

@@ -15,6 +15,8 @@ const SETTLES_S: f64 = 0.25;
 const PART_S: f64 = 0.25;
 /// Parts beside each other are alike: their spread says less than it would of independent ones.
 const ALIKE: f64 = 1.5;
+/// A paced load keeps its rate as long as it has this share of it.
+pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
 const LEAST_ERROR: f64 = 0.01;
 
@@ -89,6 +91,8 @@ pub struct Arm {
     pub seconds: f64,
     /// Bytes moved in it.
     pub bytes: u64,
+    /// At its end it was nearer to the rate after the fall than to the one before.
+    pub fell: bool,
 }
 
 /// What the rest of the cooling experiment showed.
@@ -127,38 +131,58 @@ pub struct Effects {
     pub cooled: Option<Cooled>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,
-    /// After a rest it was fast for so many times as long as without one.
-    pub longer: Option<f64>,
+    /// A lighter load fell within as many bytes as the full one.
+    pub falls_when_lighter: Option<bool>,
 }
 
-fn arm(series: &Series, a: &ArmReading) -> Arm {
+/// Bytes a second over samples that count in no figure of the load.
+fn rate_over(series: &Series, samples: Range<usize>) -> f64 {
+    let Some(last) = samples.end.checked_sub(1).filter(|l| *l >= samples.start) else { return 0.0 };
+    let begin = samples.start.checked_sub(1).map_or(0.0, |i| series.end_s(i));
+    (series.moved(last) - series.moved_before(samples.start)) as f64 / (series.end_s(last) - begin).max(1e-9)
+}
+
+fn arm(series: &Series, a: &ArmReading, half: f64) -> Arm {
     let samples = a.samples(series.len());
     let from = a.from.as_secs_f64();
     let end = samples.end.checked_sub(1).map_or(from, |last| series.end_s(last));
     let moved = |i: usize| series.moved(i) - series.moved_before(i);
+    let last = samples.end.saturating_sub(5).max(samples.start)..samples.end;
+    let half = a.arm.rate.map_or(half, |r| KEEPS * r.get());
     Arm {
         kind: a.arm.kind,
         rate: LogRate::of(series, samples.clone(), from + SETTLES_S),
         seconds: (end - from).max(0.0),
-        bytes: samples.map(moved).sum(),
+        bytes: samples.clone().map(moved).sum(),
+        fell: samples.len() >= 3 && rate_over(series, last) < half,
     }
 }
 
 /// The rate right after a rest is what the first second shows; what comes after may be lost already.
 const AT_ONCE_S: f64 = 1.0;
 
+/// Half way, by its logarithm, from the rate after the fall to the one before.
+fn half_of(here: LogRate, lost: f64) -> f64 {
+    (here.value + 0.5 * lost).exp()
+}
+
 fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Option<Cooled> {
-    let at = |kind: ArmKind| arms.iter().rposition(|a| a.arm.kind == kind);
-    let rest = at(ArmKind::Rest)?;
-    let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i]));
-    let rest_s = arm(series, &arms[rest]).seconds;
+    // A rest that the load had not fallen again before tells nothing: what was read before it was cool already.
+    let fell_before = |rest: usize| {
+        let first = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ToFall);
+        first.is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost)).fell)
+    };
+    let rest = (0..arms.len()).rev().find(|i| arms[*i].arm.kind == ArmKind::Rest && fell_before(*i))?;
+    let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0));
+    let rest_s = arm(series, &arms[rest], 0.0).seconds;
     let samples = arms[rest].samples(series.len());
     let degrees = |i: usize| series.degrees(i);
     let before = (0..samples.start).rev().take(20).find_map(degrees);
     let after = samples.clone().rev().take(20).find_map(degrees);
     // The arms of this rest, and not of one before it.
-    let later = |kind: ArmKind| at(kind).filter(|i| *i > rest);
-    let hot = of(at(ArmKind::ReadHot).filter(|i| *i < rest)).and_then(|a| a.rate);
+    let later = |kind: ArmKind| (rest..arms.len().min(rest + 3)).find(|i| arms[*i].arm.kind == kind);
+    let hot = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ReadHot);
+    let hot = of(hot).and_then(|a| a.rate);
     let cool = of(later(ArmKind::ReadCool)).and_then(|a| a.rate);
     let again = later(ArmKind::Again).map(|i| arms[i].samples(series.len()));
     let begun = later(ArmKind::Again).map(|i| arms[i].from.as_secs_f64());
@@ -167,10 +191,10 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
         LogRate::of(series, s.start..past, from + SETTLES_S.min(0.1))
     });
     // It is lost when two parts in a row are nearer to the rate before the rest.
-    let half = (here.value + 0.5 * lost).exp();
+    let half = half_of(here, lost);
     let fast = at_once.is_some_and(|a| a.value > here.value + 0.5 * lost);
     let fell = again.filter(|_| fast).and_then(|s| {
-        let slow = |i: &usize| series.rate(*i) < half;
+        let slow = |i: &usize| rate_over(series, *i..*i + 1) < half;
         s.clone()
             .find(|i| slow(i) && s.clone().skip_while(|j| j < i).take(5).all(|j| slow(&j)) && s.end - i >= 4)
     });
@@ -184,14 +208,14 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
     })
 }
 
-/// How many times as long the load was fast after a rest as without one.
-fn longer(arms: &[Arm]) -> Option<f64> {
-    let at = arms.iter().rposition(|a| a.kind == ArmKind::ToFall)?;
-    let rest = arms[..at].iter().rposition(|a| a.kind == ArmKind::Rest)?;
-    let before = arms[..rest].iter().rposition(|a| a.kind == ArmKind::ToFall)?;
-    // It was waited for: what begins in the middle of a fast stretch is no measure.
-    (before > 0 && arms[before - 1].kind == ArmKind::ToBack).then_some(())?;
-    Some(arms[at].seconds / arms[before].seconds.max(0.1))
+/// Whether a lighter load fell within as many bytes as the full one was fast for.
+fn falls_when_lighter(arms: &[Arm]) -> Option<bool> {
+    let at = arms.iter().rposition(|a| a.kind == ArmKind::Lighter)?;
+    let full = arms[..at].iter().rposition(|a| a.kind == ArmKind::ToFall)?;
+    // What begins in the middle of a fast stretch is no measure; where it did not fall, how many bytes it takes is not known.
+    let waited = full > 1 && arms[full - 1].kind == ArmKind::ToBack && arms[full - 2].fell && arms[full].fell;
+    let told = arms[at].fell || arms[at].bytes >= arms[full].bytes;
+    (waited && told).then_some(arms[at].fell)
 }
 
 impl Effects {
@@ -206,7 +230,8 @@ impl Effects {
     #[must_use]
     pub fn of(inquiry: &InquiryReading, series: &Series) -> Self {
         let over: Vec<ArmReading> = inquiry.arms.iter().filter(|a| a.ended.is_some()).copied().collect();
-        let arms: Vec<Arm> = over.iter().map(|a| arm(series, a)).collect();
+        let half = (inquiry.fall.before.get() * inquiry.fall.after.get()).sqrt();
+        let arms: Vec<Arm> = over.iter().map(|a| arm(series, a, half)).collect();
         let rates = |kind: ArmKind| -> Vec<LogRate> {
             arms.iter().filter(|a| a.kind == kind).filter_map(|a| a.rate).collect()
         };
@@ -222,6 +247,15 @@ impl Effects {
         let by_itself: Vec<LogRate> =
             arms[..rested].iter().filter(|a| a.kind == ArmKind::Here).filter_map(|a| a.rate).collect();
         let back = by_itself.iter().filter(|h| h.value > before - 0.4 * stated).count();
+        // What slows reads too has gone where these are suddenly faster.
+        let reads: Vec<f64> = arms[..rested]
+            .iter()
+            .filter(|a| matches!(a.kind, ArmKind::Read | ArmKind::ReadHot))
+            .filter_map(|a| a.rate.map(|r| r.value))
+            .collect();
+        let (low, high) =
+            reads.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |b, r| (b.0.min(*r), b.1.max(*r)));
+        let reads_changed = high - low > (0.4 * stated).max(0.12);
         Self {
             elsewhere: faster(ArmKind::Elsewhere),
             reads: LogRate::mean(&[rates(ArmKind::Read), rates(ArmKind::ReadHot)].concat())
@@ -229,8 +263,8 @@ impl Effects {
                 .map(|(there, here)| there.over(here)),
             heavier: faster(ArmKind::Heavier),
             cooled: here.and_then(|here| cooled(series, &over, here, lost)),
-            came_back: by_itself.len() >= 2 && back >= 1,
-            longer: longer(&arms),
+            came_back: inquiry.fall.recurs || by_itself.len() >= 2 && back >= 1 || reads_changed,
+            falls_when_lighter: falls_when_lighter(&arms),
             arms,
             here,
             lost,

@@ -58,33 +58,36 @@ impl Hypothesis {
     /// The load elsewhere: none, part, all of what was lost is there.
     const fn elsewhere(self) -> Odds {
         match self {
-            Cache | Heat | Host | CacheAndHeat => [0.985, 0.01, 0.005],
-            Place => [0.01, 0.03, 0.96],
-            CacheAndPlace | HeatAndPlace => [0.03, 0.95, 0.02],
-            Passing => [0.9, 0.05, 0.05],
+            Cache | Heat | Host | CacheAndHeat => [0.997, 0.002, 0.001],
+            Place => [0.003, 0.007, 0.99],
+            CacheAndPlace | HeatAndPlace => [0.02, 0.97, 0.01],
+            // In turn here and there, it would have to come and go with the arms.
+            Passing => [0.985, 0.01, 0.005],
         }
     }
 
     /// Reads after a rest against reads before it.
     const fn reads_cool(self) -> Odds {
         match self {
-            Cache | Place | Host | CacheAndPlace => [0.98, 0.018, 0.002],
-            Heat => [0.04, 0.10, 0.86],
-            CacheAndHeat | HeatAndPlace => [0.08, 0.88, 0.04],
-            Passing => [0.7, 0.15, 0.15],
+            // Folding slows reads a little, until a rest.
+            Cache | CacheAndPlace => [0.96, 0.039, 0.001],
+            Place | Host => [0.989, 0.01, 0.001],
+            Heat => [0.012, 0.10, 0.888],
+            CacheAndHeat | HeatAndPlace => [0.012, 0.938, 0.05],
+            Passing => [0.45, 0.1, 0.45],
         }
     }
 
     /// The load right after the rest: a cache may have come back in part, or not yet.
     const fn again(self) -> Odds {
         match self {
-            Cache => [0.40, 0.08, 0.52],
+            Cache => [0.35, 0.25, 0.40],
             Heat => [0.04, 0.10, 0.86],
             Place | Host => [0.97, 0.025, 0.005],
-            CacheAndPlace => [0.45, 0.50, 0.05],
+            CacheAndPlace => [0.40, 0.55, 0.05],
             CacheAndHeat => [0.05, 0.55, 0.40],
             HeatAndPlace => [0.08, 0.82, 0.10],
-            Passing => [0.4, 0.2, 0.4],
+            Passing => [0.4, 0.1, 0.5],
         }
     }
 
@@ -100,31 +103,30 @@ impl Hypothesis {
     /// Reads against the load: just as fast, or not. What holds back both ways alike is as slow for both, to the digit.
     const fn reads(self) -> [f64; 2] {
         match self {
-            Cache | CacheAndPlace => [0.01, 0.99],
-            Host => [0.95, 0.05],
-            Heat | Place | HeatAndPlace | Passing => [0.15, 0.85],
-            CacheAndHeat => [0.03, 0.97],
+            Cache | CacheAndPlace => [0.003, 0.997],
+            Host => [0.985, 0.015],
+            Heat | Place | HeatAndPlace | Passing => [0.07, 0.93],
+            CacheAndHeat => [0.02, 0.98],
         }
     }
 
     /// It comes back with nothing done, or it does not while it is looked into.
     const fn comes_back(self) -> [f64; 2] {
         match self {
-            Cache | CacheAndPlace => [0.003, 0.997],
-            Host | Place => [0.02, 0.98],
+            Cache | CacheAndPlace => [0.001, 0.999],
+            Host | Place => [0.002, 0.998],
             Heat => [0.35, 0.65],
             CacheAndHeat | HeatAndPlace => [0.1, 0.9],
-            Passing => [0.85, 0.15],
+            Passing => [0.95, 0.05],
         }
     }
 
-    /// After a rest the load is fast for longer than between two falls without one, or not.
-    const fn longer(self) -> [f64; 2] {
+    /// A lighter load falls after as many bytes as the full one did, or not: what comes by bytes or by the clock does, heat does not.
+    const fn falls_when_lighter(self) -> [f64; 2] {
         match self {
-            Heat | HeatAndPlace | CacheAndHeat => [0.96, 0.04],
-            Passing => [0.04, 0.96],
-            Cache | CacheAndPlace => [0.5, 0.5],
-            Place | Host => [0.1, 0.9],
+            Heat | HeatAndPlace | CacheAndHeat => [0.005, 0.995],
+            Passing => [0.995, 0.005],
+            Cache | CacheAndPlace | Place | Host => [0.5, 0.5],
         }
     }
 
@@ -142,15 +144,13 @@ const PART: (f64, f64) = (0.25, 0.82);
 /// A heavier load is faster from this share on.
 const FASTER: f64 = 0.12;
 /// Reads that are off by less than this are as fast.
-const SAME: f64 = 0.05;
-/// So many times as long is longer.
-const LONGER: f64 = 1.3;
+const SAME: f64 = 0.025;
 /// Within so many kelvin, or the sensor's step, a temperature is the same.
 const SAME_K: f64 = 2.0;
 /// A rest that cools the drive by less tells nothing of heat, K.
 pub const COOLS_K: f64 = 3.0;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
-pub const COOLS_S: f64 = 90.0;
+pub const COOLS_S: f64 = 50.0;
 
 /// The share of a normal that lies below x.
 fn below(x: f64, at: LogRate) -> f64 {
@@ -166,15 +166,20 @@ fn parts(seen: LogRate, lost: f64) -> Odds {
     [low, high - low, 1.0 - high]
 }
 
+/// What lies between these is as wide as what lies outside it to a factor of three, as a share: a figure out of a wide range is seldom just
+/// there.
+const NARROW: f64 = 2.0 * SAME / 3.0;
+const AS_FAST: f64 = 2.0 * FASTER / 1.0;
+
 fn two(seen: LogRate) -> [f64; 2] {
     let same = below(FASTER, seen);
-    [same, 1.0 - same]
+    [same, AS_FAST * (1.0 - same)]
 }
 
 /// How likely two rates are the same.
 fn alike(seen: LogRate) -> [f64; 2] {
     let same = (below(SAME, seen) - below(-SAME, seen)).max(0.0);
-    [same, 1.0 - same]
+    [same, NARROW * (1.0 - same)]
 }
 
 fn dot<const N: usize>(a: [f64; N], b: [f64; N]) -> f64 {
@@ -182,12 +187,24 @@ fn dot<const N: usize>(a: [f64; N], b: [f64; N]) -> f64 {
 }
 
 impl Hypothesis {
-    /// Heat that a rest was too short for stays as it was.
-    fn if_cooled(self, odds: Odds, trust: f64) -> Odds {
-        if !self.causes().contains(&FindingKind::Throttle) {
-            return odds;
+    /// What is left of it when the rest was too short for its heat.
+    const fn uncooled(self) -> Option<Odds> {
+        match self {
+            Heat => Some([0.98, 0.015, 0.005]),
+            CacheAndHeat => Some(Cache.again()),
+            HeatAndPlace => Some(Place.again()),
+            _ => None,
         }
-        [trust * odds[0] + 1.0 - trust, trust * odds[1], trust * odds[2]]
+    }
+
+    /// How likely it is that reads and the load were so after the rest, of which so much is trusted to have cooled the drive.
+    fn after_rest(self, reads: Option<Odds>, again: Option<Odds>, trust: f64) -> f64 {
+        let of = |seen: Option<Odds>, odds: Odds| seen.map_or(1.0, |s| dot(s, odds));
+        let cooled = of(reads, self.reads_cool()) * of(again, self.again());
+        match self.uncooled() {
+            Some(left) => trust * cooled + (1.0 - trust) * of(reads, [0.98, 0.015, 0.005]) * of(again, left),
+            None => cooled,
+        }
     }
 }
 
@@ -208,17 +225,17 @@ impl Shares {
         let told = |kind: FindingKind| fall.may_be.iter().filter(|m| m.0 == kind).map(|m| m.1).sum::<f64>();
         let passes = told(FindingKind::OtherTraffic);
         let one = |h: Hypothesis| {
-            0.5 * told(h.causes()[0]) + if h == Passing { 0.5 * passes + 0.06 } else { 0.125 }
+            0.35 * told(h.causes()[0]) + if h == Passing { 0.35 * passes + 0.06 } else { 0.15 }
         };
         Self::normal(Hypothesis::ALL.map(|h| match h.causes() {
             [_] => one(h),
-            _ => 0.04,
+            pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
         }))
     }
 
     /// After what was seen.
     #[must_use]
-    pub fn after(fall: &Fall, effects: &Effects, sensor_step: f64) -> Self {
+    pub fn after(fall: &Fall, effects: &Effects) -> Self {
         let prior = Self::prior(fall);
         let lost = effects.lost.max(0.05);
         let mut all = prior.0;
@@ -235,22 +252,18 @@ impl Shares {
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
             }
-            if let Some(times) = effects.longer {
-                *share *= h.longer()[usize::from(times < LONGER)];
+            if let Some(falls) = effects.falls_when_lighter {
+                *share *= h.falls_when_lighter()[usize::from(!falls)];
             }
             if let Some(c) = effects.cooled {
                 let trust = match c.by {
                     Some(by) => (by / COOLS_K).clamp(0.0, 1.0),
                     None => (0.4 + 0.6 * c.rest_s / COOLS_S).min(1.0),
                 };
-                if let Some(seen) = c.reads {
-                    *share *= dot(parts(seen, lost), h.if_cooled(h.reads_cool(), trust));
-                }
-                if let Some(seen) = c.again {
-                    *share *= dot(parts(seen, lost), h.if_cooled(h.again(), trust));
-                }
+                let part = |seen: Option<LogRate>| seen.map(|s| parts(s, lost));
+                *share *= h.after_rest(part(c.reads), part(c.again), trust);
                 if let Some((now, then)) = c.lost_at.zip(fall.temperature) {
-                    let cooler = then.degrees() - now.degrees() > SAME_K.max(sensor_step);
+                    let cooler = then.degrees() - now.degrees() > SAME_K.max(fall.sensor_step_k);
                     *share *= h.lost_again()[usize::from(!cooler)];
                 }
             }
@@ -296,7 +309,7 @@ impl Shares {
                 Experiment::Elsewhere => h.elsewhere().to_vec(),
                 Experiment::OtherWay => h.reads().to_vec(),
                 Experiment::Heavier => h.heavier().to_vec(),
-                Experiment::Cycle => h.longer().to_vec(),
+                Experiment::Cycle => h.falls_when_lighter().to_vec(),
                 Experiment::Cool => {
                     let lost = if has_thermometer { h.lost_again().to_vec() } else { vec![1.0] };
                     let mut all = Vec::new();
@@ -331,7 +344,7 @@ mod tests {
             for odds in [h.elsewhere(), h.reads_cool(), h.again()] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
-            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.longer()] {
+            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.falls_when_lighter()] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
         }

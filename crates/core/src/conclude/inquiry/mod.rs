@@ -8,6 +8,8 @@
 //! | cool: the load again | fast for what came back | fast, lost at the same temperature | slow at once | slow at once |
 //! | heavier | as slow | as slow | as slow | faster, as a rule |
 //!
+//! What comes and goes by itself is told from heat by a load that is a little lighter than the drive keeps in the mean: heat does not return.
+//!
 //! [`Inquiry::of`] depends on the record alone, so live and replay agree; the runner asks [`Inquiry::next`] what to try.
 
 mod apply;
@@ -20,7 +22,7 @@ use crate::readings::{InquiryReading, Readings};
 use crate::record::{ArmKind, Experiment, InquiryEnd};
 
 pub use apply::{Decision, Seen, ToldArm, apply};
-pub use effects::{Arm, Cooled, Effects, LogRate};
+pub use effects::{Arm, Cooled, Effects, KEEPS, LogRate};
 pub use hypotheses::{COOLS_K, Hypothesis, Shares};
 
 /// One answer stands with this share.
@@ -31,8 +33,10 @@ const TELLS_LITTLE: f64 = 0.02;
 pub const ARM_S: f64 = 2.0;
 /// The rests of the cooling experiment, s: the first at most, and a second, longer one.
 pub const RESTS_S: [f64; 2] = [45.0, 120.0];
-/// Two falls, a rest between, and the waits for them, s, at most.
-const CYCLE_S: f64 = 110.0;
+/// What comes back sooner is no fall, s.
+const RECURS_S: f64 = 3.0;
+/// Two falls, the waits for them, and the lighter load, s, as a rule.
+const CYCLE_S: f64 = 75.0;
 /// What comes with a rest: the load before it, reads on both sides, the load after it, s.
 const AROUND_REST_S: f64 = 14.0;
 
@@ -74,8 +78,7 @@ impl<'a> Inquiry<'a> {
     #[must_use]
     pub fn of(reading: &'a InquiryReading, readings: &Readings) -> Self {
         let effects = Effects::of(reading, readings.series());
-        let step = readings.series().temperature_step();
-        let shares = Shares::after(&reading.fall, &effects, step);
+        let shares = Shares::after(&reading.fall, &effects);
         Self { reading, effects, shares }
     }
 
@@ -86,12 +89,13 @@ impl<'a> Inquiry<'a> {
             Experiment::Elsewhere => kind == ArmKind::Elsewhere,
             Experiment::OtherWay => kind == ArmKind::Read,
             Experiment::Heavier => kind == ArmKind::Heavier,
-            Experiment::Cool => kind == ArmKind::Rest,
-            Experiment::Cycle => kind == ArmKind::ToBack,
+            // It begins with either.
+            Experiment::Cool => matches!(kind, ArmKind::Here | ArmKind::ToFall),
+            Experiment::Cycle => kind == ArmKind::ToFall,
         };
         let n = arms.filter(|a| marks(a.arm.kind)).count() as u32;
         match experiment {
-            Experiment::Cool | Experiment::Cycle => n,
+            Experiment::Cool => n,
             _ => n.div_ceil(2),
         }
     }
@@ -119,7 +123,7 @@ impl<'a> Inquiry<'a> {
     /// Why the inquiry ends here.
     pub fn next(&self, possible: Possible, left_s: f64) -> Result<Trial, InquiryEnd> {
         let back = self.effects.came_back;
-        if self.shares.first().1 >= STANDS {
+        if self.answer().1 >= STANDS {
             return Err(InquiryEnd::Decided);
         }
         let trial = |experiment: Experiment| {
@@ -131,13 +135,17 @@ impl<'a> Inquiry<'a> {
             };
             Trial { experiment, round, seconds }
         };
+        // After a rest the load is another than before it: nothing is set beside what was measured then.
+        let rested = self.rounds(Experiment::Cool) > 0;
         let can = |e: &Experiment| match e {
             // Arms beside each other tell nothing of what comes and goes while they last.
             Experiment::Cycle => back,
             _ if back => false,
+            Experiment::Cool => true,
+            _ if rested => false,
             Experiment::Elsewhere => possible.elsewhere,
             Experiment::OtherWay => possible.reads,
-            Experiment::Cool | Experiment::Heavier => true,
+            Experiment::Heavier => true,
         };
         let tells = |e: Experiment| {
             let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer);
@@ -153,6 +161,32 @@ impl<'a> Inquiry<'a> {
             None if all.is_empty() => Err(InquiryEnd::NothingLeft),
             None => Err(InquiryEnd::Budget),
         }
+    }
+}
+
+impl crate::conclude::Finding {
+    /// The fall that it tells of, as an inquiry asks about it; `None` where it is of something else. `recurs` says that it came back by
+    /// itself, and fell again.
+    #[must_use]
+    pub fn fall(&self, recurs: bool) -> Option<crate::record::Fall> {
+        let (before, after) = self.before.zip(self.after)?;
+        crate::conclude::verdict::changes_the_rate(self.kind).then_some(())?;
+        let may_be = if self.may_be.is_empty() {
+            vec![(self.kind, self.confidence)]
+        } else {
+            self.may_be.iter().map(|c| (c.kind, c.share)).collect()
+        };
+        Some(crate::record::Fall {
+            elapsed: self.elapsed,
+            written: self.written,
+            position: self.position,
+            before,
+            after,
+            temperature: self.temperature,
+            sensor_step_k: 0.0,
+            recurs,
+            may_be,
+        })
     }
 }
 
@@ -172,38 +206,40 @@ impl Readings {
         let asked = self.inquiries().iter().filter(|i| i.leg == leg);
         let lowest = asked.map(|i| i.fall.after.get()).fold(f64::INFINITY, f64::min);
         let findings = self.conclude().findings;
-        let fall = findings.iter().rev().find(|f| {
+        let is_fall = |f: &&crate::conclude::Finding| {
             let asks = matches!(
                 f.kind,
                 FindingKind::CacheEnd
                     | FindingKind::Throttle
                     | FindingKind::SlowZone
                     | FindingKind::HostLimit
+                    | FindingKind::Background
                     | FindingKind::Unexplained
             );
             let falls = f.before.zip(f.after).is_some_and(|(b, a)| b.get() > 1.2 * a.get());
-            asks && falls && f.elapsed >= from.max(series.end(newest.start)) && f.end_elapsed.is_none()
-        })?;
+            asks && falls && f.elapsed >= from.max(series.end(newest.start))
+        };
+        // What came back by itself is asked about when it does so again and again.
+        let over = |f: &crate::conclude::Finding| {
+            f.end_elapsed.filter(|e| series.end_s(now) - e.as_secs_f64() >= RECURS_S)
+        };
+        let lasts = |f: &crate::conclude::Finding| {
+            over(f).is_some_and(|e| e.saturating_sub(f.elapsed).as_secs_f64() >= RECURS_S)
+        };
+        let recurring = findings.iter().filter(is_fall).filter(|f| lasts(f)).count();
+        let fall = findings
+            .iter()
+            .rev()
+            .find(|f| is_fall(f) && (over(f).is_none() || lasts(f) && recurring >= 2))?;
+        let recurs = over(fall).is_some();
         let (before, after) = fall.before.zip(fall.after)?;
         let stands = rate < (before.get() * after.get()).sqrt();
         let known = series.end_s(now) - fall.elapsed.as_secs_f64() >= KNOWN_S;
         // One that was asked about is not asked about again, unless the rate fell much lower.
         let new = after.get() < 0.7 * lowest;
-        (stands && known && new && fall.confidence < sure).then_some(())?;
-        let may_be = if fall.may_be.is_empty() {
-            vec![(fall.kind, fall.confidence)]
-        } else {
-            fall.may_be.iter().map(|c| (c.kind, c.share)).collect()
-        };
-        Some(crate::record::Fall {
-            elapsed: fall.elapsed,
-            written: fall.written,
-            position: fall.position,
-            before,
-            after,
-            temperature: fall.temperature,
-            may_be,
-        })
+        ((stands || recurs) && known && new && fall.confidence < sure).then_some(())?;
+        let fall = fall.fall(recurs)?;
+        Some(crate::record::Fall { sensor_step_k: series.temperature_step(), ..fall })
     }
 
     /// Samples of the run under way.

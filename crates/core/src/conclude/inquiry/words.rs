@@ -6,15 +6,21 @@ use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, span_words};
 use crate::record::InquiryEnd;
 
+/// Beyond this, from one bound to the other, an effect is not told by its figure.
+const UNEVEN: f64 = 4.0;
+
 fn times(seen: Seen) -> String {
+    if seen.high > UNEVEN * seen.low {
+        return "too uneven to tell".into();
+    }
     format!("{:.2} times as fast ({:.2} to {:.2})", seen.times, seen.low, seen.high)
 }
 
 const fn cause(kind: FindingKind) -> &'static str {
     match kind {
-        FindingKind::CacheEnd => "the cache is used up",
+        FindingKind::CacheEnd => "the end of the cache",
         FindingKind::Throttle => "heat",
-        FindingKind::SlowZone => "these addresses are slow",
+        FindingKind::SlowZone => "slow addresses",
         FindingKind::HostLimit => "this machine or the link",
         FindingKind::Background => "something that comes and goes by itself",
         _ => "something else",
@@ -44,10 +50,7 @@ impl Inquiry<'_> {
             all.push(format!("The same load in other places was {}.", times(seen)));
         }
         if let Some(seen) = decision.reads {
-            all.push(format!(
-                "Reads were {} than the load between them.",
-                times(seen).replace("as fast", "faster")
-            ));
+            all.push(format!("Reads, against the load between them, were {}.", times(seen)));
         }
         if let Some(seen) = decision.heavier {
             all.push(format!("With larger blocks and more in flight it was {}.", times(seen)));
@@ -56,7 +59,7 @@ impl Inquiry<'_> {
             let by = c.by.map_or_else(String::new, |k| format!(", {k:.0} K cooler"));
             let rest = format!("After a rest of {}{by}", span_words(c.rest_s));
             if let Some(seen) = decision.reads_cool {
-                all.push(format!("{rest}, reads were {} as before it.", times(seen)));
+                all.push(format!("{rest}, reads were {}, against those before it.", times(seen)));
             }
             if let Some(seen) = decision.again {
                 let lasted = match (c.lasted_s, c.lost_at) {
@@ -64,12 +67,13 @@ impl Inquiry<'_> {
                     (Some(s), None) => format!("; that lasted {}", span_words(s)),
                     (None, _) => String::new(),
                 };
-                all.push(format!("{rest}, the load was {} as before it{lasted}.", times(seen)));
+                all.push(format!("{rest}, the load was {}, against before it{lasted}.", times(seen)));
             }
         }
-        if let Some(times) = self.effects.longer {
-            all.push(format!("After a rest it was fast for {times:.1} times as long as from one fall to the next without one."));
-        }
+        all.extend(self.effects.falls_when_lighter.map(|falls| {
+            let not = if falls { "too" } else { "not" };
+            format!("A load a little lighter than it keeps in the mean fell {not} within as many bytes as the full one.")
+        }));
         if causes.is_empty() {
             let left: Vec<String> = decision
                 .shares

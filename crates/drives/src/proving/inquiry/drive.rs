@@ -94,6 +94,8 @@ pub struct Stand {
     read_at: f64,
     /// Causes of the first fall that lasts, with what each takes, as logarithms, and when.
     pub truth: Option<(f64, Vec<(FindingKind, f64)>)>,
+    /// While it writes, four times a second: when, and what each cause leaves of the rate.
+    history: Vec<(f64, [(FindingKind, f64); 5])>,
     began_low: Option<f64>,
 }
 
@@ -246,6 +248,7 @@ impl Stand {
             reading: air,
             read_at: -9.0,
             truth: None,
+            history: Vec::new(),
             began_low: None,
             plan,
         }
@@ -264,6 +267,20 @@ impl Stand {
             }
             Control::Holds(_) => self.held,
         }
+    }
+
+    /// What each cause took of the full rate after a fall, as logarithms; those that took something.
+    #[must_use]
+    pub fn took(&self, at: f64) -> Vec<(FindingKind, f64)> {
+        let near = |t: f64| self.history.partition_point(|h| h.0 < t).min(self.history.len().max(1) - 1);
+        if self.history.is_empty() {
+            return Vec::new();
+        }
+        let part = &self.history[near(at + 3.0)..=near(at + 6.0)];
+        let n = part.len() as f64;
+        let mut sums = part[0].1.map(|f| (f.0, 0.0));
+        part.iter().for_each(|h| sums.iter_mut().zip(h.1).for_each(|(s, f)| s.1 -= f.1.ln() / n));
+        sums.into_iter().filter(|f| f.1 > 0.05).collect()
     }
 
     fn reads(&self) -> bool {
@@ -312,6 +329,10 @@ impl Stand {
                 rate *= 1.0 + p.swing.0 * (std::f64::consts::TAU * self.age / p.swing.1).sin();
             }
             bytes = rate * (self.noise * p.sigma).exp() * dt;
+            bytes = self.load.rate.map_or(bytes, |r| bytes.min(r.get() * dt));
+            if !self.reads() && self.history.last().is_none_or(|h| self.age - h.0 >= 0.25) {
+                self.history.push((self.age, factors));
+            }
             if !self.reads() && share < 0.85 {
                 let since = *self.began_low.get_or_insert(self.age);
                 if self.truth.is_none() && self.age - since > 3.0 {

@@ -1,0 +1,130 @@
+//! Experiments in the middle of a write, from the command line and in a real terminal.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::time::Duration;
+
+use common::{Bench, Terminal, wait_until};
+use serde_json::Value;
+
+/// A drive without a cache that is slow from 200 GB on, for 120 GB; nothing says so but its rate.
+const RIDDLE: &str = r#"
+name = "riddle"
+model = "Riddle R1 2 TB"
+serial = "RD-0001"
+capacity = "2 TB"
+seed = 7
+
+[flash]
+read = "3000 MB/s"
+recover = "500 MB/s"
+
+[[flash.level]]
+rate = "1600 MB/s"
+
+[[flash.zone]]
+from = "200 GB"
+to = "320 GB"
+factor = 0.45
+
+[heat]
+idle_watts = 1.5
+watts_per_gb_s = 1.1
+
+[[heat.cooling]]
+name = "heatsink"
+resistance = 5.0
+tau = "120 s"
+"#;
+
+fn riddle(bench: &Bench) -> String {
+    let path = bench.path("riddle.toml");
+    std::fs::write(&path, RIDDLE).unwrap();
+    format!("sim:{path}")
+}
+
+/// A write of half an hour, with experiments or without.
+fn route(bench: &Bench, name: &str, more: &str) -> String {
+    let path = bench.path(&format!("{name}.toml"));
+    let text = format!("name = \"{name}\"\n[[leg]]\nkind = \"write\"\n{more}\nuntil = {{ duration = \"20 min\" }}\n");
+    std::fs::write(&path, text).unwrap();
+    path
+}
+
+fn decided(told: &Value) -> Vec<Value> {
+    let all = told["findings"].as_array().unwrap();
+    all.iter().filter(|f| f.get("decided").is_some()).cloned().collect()
+}
+
+#[test]
+fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
+    let bench = Bench::new();
+    let drive = riddle(&bench);
+    let plain = route(&bench, "plain", "");
+    let alone = bench.json(&["haul", &plain, "--on", &drive, "--json"]);
+    let sure = |f: &Value| f["kind"] == "slow-zone" && f["confidence"].as_f64() > Some(0.9);
+    assert!(!alone["findings"].as_array().unwrap().iter().any(sure), "the record alone cannot tell");
+    let told = bench.json(&["haul", "why", "--on", &drive, "--json"]);
+    let all = decided(&told);
+    assert_eq!(all.len(), 1, "{}", told["findings"]);
+    let f = &all[0];
+    assert_eq!((f["kind"].as_str(), &f["decided"]["causes"]), (Some("slow-zone"), &serde_json::json!(["slow-zone"])));
+    assert_eq!(f["decided"]["ended"], "decided");
+    assert!(f["decided"]["elsewhere"]["low"].as_f64().unwrap() > 1.9, "1 over 0.45 is 2.2: {f}");
+    assert!(f["evidence"][0].as_str().unwrap().starts_with("Tried out: the fall from 1 6"), "{f}");
+    let haul = told["haul"].as_str().unwrap();
+    let review = bench.json(&["findings", haul, "--json"]);
+    assert_eq!(review["findings"], told["findings"], "live and review agree");
+    // The picture and the export know of it.
+    let svg = bench.path("a.svg");
+    assert!(bench.run(&["chart", haul, "-o", &svg]).status.success());
+    assert!(std::fs::read_to_string(&svg).unwrap().contains("tried out"));
+}
+
+#[test]
+fn a_finding_of_an_earlier_haul_is_looked_into_by_a_haul_of_its_own() {
+    let bench = Bench::new();
+    let drive = riddle(&bench);
+    let plain = route(&bench, "plain", "");
+    let first = bench.json(&["haul", &plain, "--on", &drive, "--json"]);
+    let haul = first["haul"].as_str().unwrap();
+    let falls = |f: &Value| f["before_mb_s"].as_f64() > f["after_mb_s"].as_f64();
+    let at = first["findings"].as_array().unwrap().iter().position(falls).unwrap();
+    let letter = char::from(b'A' + at as u8).to_string();
+    let no = bench.refusal(&["decide", haul, "Q"], 2);
+    assert!(no.contains("has no finding Q: it has A"), "{no}");
+    let no = bench.refusal(&["tell", haul, "find-out"], 2);
+    assert!(no.contains("is over"), "{no}");
+    assert!(bench.run(&["decide", haul, &letter]).status.success());
+    let hauls = || bench.json(&["ledger", "--json"]).as_array().unwrap().clone();
+    wait_until("the deciding haul is over", || {
+        hauls().iter().filter(|h| h["state"] == "done").count() == 2
+    });
+    let second = hauls().iter().map(|h| h["haul"].as_str().unwrap().to_owned()).find(|h| h != haul).unwrap();
+    let told = bench.json(&["findings", &second, "--json"]);
+    assert_eq!(decided(&told)[0]["kind"], "slow-zone", "{told}");
+}
+
+#[test]
+fn a_fall_is_looked_into_while_the_haul_is_watched() {
+    let bench = Bench::new();
+    let drive = riddle(&bench);
+    let plain = route(&bench, "plain", "");
+    let t = Terminal::start(&bench, &format!("haul {plain} --on {drive} --watch"), 160, 47);
+    t.sees("leg 1 of 1, write");
+    // A minute a second: the fall comes after two minutes of the drive's time.
+    t.keys(&[">", ">", ">"]);
+    wait_until("the fall is found", || t.screen().contains("unexplained") || t.screen().contains("cache-end"));
+    t.keys(&["<", "<", "<"]);
+    t.keys(&["E"]);
+    t.sees("Find out why the rate fell from");
+    t.keys(&["y"]);
+    t.sees("trying out:");
+    t.keys(&[">", ">", ">"]);
+    t.sees("slow-zone");
+    t.sees("elsewhere ×2");
+    std::thread::sleep(Duration::from_millis(200));
+    t.keys(&["Enter"]);
+    t.sees("Tried out: the fall from");
+}

@@ -1,0 +1,142 @@
+//! Inquiries on a drive that does as it is told: what is asked of it, and what is left when one is interrupted.
+
+use std::time::Duration;
+
+use super::super::tests::{Puppet, haul, words};
+use super::*;
+use crate::drive::Tally;
+use crate::haul::Progress;
+use crate::quantity::FindingKind;
+use crate::quantity::units::Rate;
+use crate::record::HaulState;
+
+const WRITE: &str = "[[leg]]\nkind = 'write'\ndecide = true\ndecide_time = '10 min'\ndecide_bytes = '1 GB'\nuntil = { bytes = '900 MB' }\n";
+
+fn fall() -> Fall {
+    Fall {
+        elapsed: Duration::from_millis(100),
+        written: Bytes::ZERO,
+        position: None,
+        before: Rate::from_mb_s(2000.0),
+        after: Rate::from_mb_s(1000.0),
+        temperature: None,
+        sensor_step_k: 1.0,
+        recurs: false,
+        may_be: vec![(FindingKind::CacheEnd, 0.5)],
+    }
+}
+
+/// Steps until so many samples are there.
+fn steps(haul: &mut crate::haul::Haul<Puppet>, samples: usize, events: &mut Vec<Event>) -> Progress {
+    let count = |events: &[Event]| events.iter().filter(|e| matches!(e, Event::Sample(_))).count();
+    let mut progress = Progress::Going;
+    while progress == Progress::Going && count(events) < samples {
+        progress = haul.step(events);
+    }
+    progress
+}
+
+/// A haul in the middle of its first arm.
+fn in_the_middle(drive: Puppet) -> (crate::haul::Haul<Puppet>, Vec<Event>) {
+    let mut h = haul(drive, WRITE);
+    let mut events = Vec::new();
+    steps(&mut h, 1, &mut events);
+    h.inquire(fall());
+    steps(&mut h, 4, &mut events);
+    (h, events)
+}
+
+/// Without what comes each tenth of a second.
+fn told(events: &[Event]) -> Vec<String> {
+    words(events).into_iter().filter(|w| !w.contains("MB")).collect()
+}
+
+#[test]
+fn the_leg_writes_all_its_bytes_beside_what_was_tried() {
+    let (mut h, mut events) = in_the_middle(Puppet::new());
+    assert_eq!(told(&events), ["haul", "leg 0", "inquiry", "here"]);
+    while h.step(&mut events) == Progress::Going {}
+    let last = told(&events);
+    assert_eq!(last[last.len() - 2..], ["ended Bytes", "done"]);
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    let [inquiry] = readings.inquiries() else { panic!("one inquiry") };
+    assert!(inquiry.ended.is_some());
+    let moved: u64 = inquiry
+        .arms
+        .iter()
+        .flat_map(|a| a.samples(readings.series().len()))
+        .map(|i| readings.series().written(i) - readings.series().written_before(i))
+        .sum();
+    assert_eq!(readings.written().get(), 900_000_000 + moved, "the leg's own bytes are whole");
+}
+
+#[test]
+fn a_pause_in_the_middle_ends_it_and_the_leg_goes_on_from_there() {
+    let (mut h, mut events) = in_the_middle(Puppet::new());
+    h.pause(true);
+    steps(&mut h, 6, &mut events);
+    let so_far = told(&events);
+    assert_eq!(so_far[2..], ["inquiry", "here", "arm over", "inquiry over Interrupted", "paused"]);
+    h.pause(false);
+    while h.step(&mut events) == Progress::Going {}
+    assert_eq!(told(&events).last().map(String::as_str), Some("done"));
+}
+
+#[test]
+fn a_stop_in_the_middle_leaves_a_true_record() {
+    let (mut h, mut events) = in_the_middle(Puppet::new());
+    h.stop();
+    while h.step(&mut events) == Progress::Going {}
+    let all = told(&events);
+    assert_eq!(
+        all[2..],
+        ["inquiry", "here", "arm over", "inquiry over Interrupted", "ended Stopped", "stopped"]
+    );
+    // What was under way is finished before the leg's load is put on again, and that before the leg ends.
+    let calls = h.drive().calls.join(", ");
+    assert!(calls.ends_with("finish false, begin Write Some(700000000), finish true, release"), "{calls}");
+}
+
+#[test]
+fn a_drive_that_vanishes_while_it_is_tried_fails_and_the_record_says_so() {
+    let gone = || DriveError::Gone { target: "sim:puppet".into(), why: "it no longer answers".into() };
+    let tally =
+        || Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(1), ..Tally::default() });
+    let drive = Puppet::new().will(tally()).will(tally()).will(tally()).will(tally()).will(Err(gone()));
+    let (mut h, mut events) = in_the_middle(drive);
+    let mut progress = Progress::Going;
+    while progress == Progress::Going {
+        progress = h.step(&mut events);
+    }
+    assert_eq!(progress, Progress::Ended(HaulState::Failed));
+    let mut readings = Readings::new();
+    events.iter().for_each(|e| readings.push(e));
+    assert_eq!(readings.inquiries()[0].ended.map(|e| e.1), Some(InquiryEnd::Interrupted));
+    assert!(readings.conclude().findings.iter().all(|f| f.decided.is_none()));
+}
+
+#[test]
+fn nothing_is_tried_on_a_leg_that_is_read_back_or_paced() {
+    for leg in
+        ["stamped = true", "rate = '50 MB/s'", "pattern = 'random'\nmix = ['50 % 4 KiB', '50 % 8 KiB']"]
+    {
+        let text = format!("[[leg]]\nkind = 'write'\n{leg}\nuntil = {{ bytes = '900 MB' }}\n");
+        let mut h = haul(Puppet::new(), &text);
+        let mut events = Vec::new();
+        steps(&mut h, 1, &mut events);
+        h.inquire(fall());
+        while h.step(&mut events) == Progress::Going {}
+        assert!(!told(&events).contains(&"inquiry".to_owned()), "{leg}");
+    }
+}
+
+#[test]
+fn blocks_of_an_arm_lie_on_blocks() {
+    let mut load =
+        Load::sequential(LoadKind::Write, Bytes::new(1000), Bytes::new(11_500), Bytes::new(1000), 1);
+    in_blocks(&mut load, Bytes::new(4700));
+    assert_eq!((load.end, load.from), (Bytes::new(11_000), Some(Bytes::new(4000))));
+    in_blocks(&mut load, Bytes::new(99_000));
+    assert_eq!(load.from, Some(Bytes::new(1000)), "beyond the end it begins anew");
+}
