@@ -72,8 +72,8 @@ impl Hypothesis {
             // Folding slows reads a little, until a rest.
             Cache | CacheAndPlace => [0.96, 0.039, 0.001],
             Place | Host => [0.989, 0.01, 0.001],
-            Heat => [0.012, 0.10, 0.888],
-            CacheAndHeat | HeatAndPlace => [0.012, 0.938, 0.05],
+            Heat => [0.006, 0.18, 0.814],
+            CacheAndHeat | HeatAndPlace => [0.01, 0.93, 0.06],
             Passing => [0.45, 0.1, 0.45],
         }
     }
@@ -117,7 +117,7 @@ impl Hypothesis {
             Host | Place => [0.002, 0.998],
             Heat => [0.35, 0.65],
             CacheAndHeat | HeatAndPlace => [0.1, 0.9],
-            Passing => [0.95, 0.05],
+            Passing => [0.97, 0.03],
         }
     }
 
@@ -133,7 +133,7 @@ impl Hypothesis {
     /// A heavier load: as fast, or faster.
     const fn heavier(self) -> [f64; 2] {
         match self {
-            Host => [0.4, 0.6],
+            Host => [0.5, 0.5],
             _ => [0.96, 0.04],
         }
     }
@@ -224,9 +224,8 @@ impl Shares {
     pub fn prior(fall: &Fall) -> Self {
         let told = |kind: FindingKind| fall.may_be.iter().filter(|m| m.0 == kind).map(|m| m.1).sum::<f64>();
         let passes = told(FindingKind::OtherTraffic);
-        let one = |h: Hypothesis| {
-            0.35 * told(h.causes()[0]) + if h == Passing { 0.35 * passes + 0.06 } else { 0.15 }
-        };
+        let one =
+            |h: Hypothesis| 0.2 * told(h.causes()[0]) + if h == Passing { 0.2 * passes + 0.06 } else { 0.15 };
         Self::normal(Hypothesis::ALL.map(|h| match h.causes() {
             [_] => one(h),
             pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
