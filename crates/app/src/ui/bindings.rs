@@ -228,14 +228,8 @@ pub const BINDINGS: &[Binding] = &[
         .also("resume"),
     key(HAUL, ">", Action::Faster, "faster", "Let the clock of a simulated drive run faster.").also("speed"),
     key(HAUL, "<", Action::Slower, "slower", "Let the clock of a simulated drive run slower.").also("speed"),
-    hint(
-        HAUL,
-        "E",
-        Action::FindOut,
-        ("find out why", "find out why"),
-        "Experiments in the middle of the write tell why it fell; asks first.",
-    )
-    .also("experiment decide cause try"),
+    hint(HAUL, "E", Action::FindOut, ("find out why", "why"), "Try out why the write fell; asks first.")
+        .also("experiment decide cause try"),
     key(HAUL, "e", Action::SkipLeg, "end the leg", "Go on to the next leg; asks first.").also("skip next"),
     key(HAUL, "C", Action::Controls, "controls", "Take the controls, or give them to others.")
         .also("take over"),
