@@ -81,7 +81,17 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
     let haul = told["haul"].as_str().unwrap();
     let review = bench.json(&["findings", haul, "--json"]);
     assert_eq!(review["findings"], told["findings"], "live and review agree");
-    // The picture and the export know of it.
+    // As a file for another bench, and when the record was compacted.
+    let csv = bench.path("a.csv");
+    assert!(bench.run(&["export", haul, "-o", &csv]).status.success());
+    let other = Bench::new();
+    let id = other.json(&["import", &csv, "--json"])["haul"].as_str().unwrap().to_owned();
+    let there = decided(&other.json(&["findings", &id, "--json"]));
+    assert_eq!((&there[0]["kind"], &there[0]["decided"]), (&f["kind"], &f["decided"]));
+    assert!(bench.run(&["ledger", "--compact", "0"]).status.success());
+    let compacted = decided(&bench.json(&["findings", haul, "--json"]));
+    assert_eq!((&compacted[0]["kind"], &compacted[0]["decided"]), (&f["kind"], &f["decided"]));
+    // The picture knows of it.
     let svg = bench.path("a.svg");
     assert!(bench.run(&["chart", haul, "-o", &svg]).status.success());
     assert!(std::fs::read_to_string(&svg).unwrap().contains("tried out"));

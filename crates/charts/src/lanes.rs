@@ -376,15 +376,7 @@ fn flags_between(r: &Readings, c: &Conclusions, ruler: Ruler, (from, to): (f64, 
 
 /// A bracket under the lanes where experiments were made.
 fn draw_inquiries(scene: &mut Scene, plot: &Plot, r: &Readings, ruler: Ruler, (from, to): (f64, f64)) {
-    if ruler == Ruler::Position {
-        return;
-    }
-    for inquiry in r.inquiries() {
-        let place = |at| r.place_of(ruler, at);
-        let Some((begin, end)) = place(inquiry.from).zip(place(inquiry.until(r.elapsed()))) else { continue };
-        if end < from || begin > to {
-            continue;
-        }
+    for (_, begin, end) in r.inquiries_between(ruler, (from, to)) {
         let (left, right) = (plot.x(begin.max(from)), plot.x(end.min(to)).max(plot.x(begin.max(from)) + 2.0));
         let y = plot.bottom - 4.0;
         scene.line(vec![(left, y - 5.0), (left, y), (right, y), (right, y - 5.0)], TEXT, 1.4);

@@ -95,8 +95,9 @@ fn beside(events: &[Event]) -> (Vec<bool>, Vec<Option<u64>>) {
     let mut ended = None;
     for event in events {
         match event {
-            Event::Paused { .. } => paused = true,
-            Event::Resumed { .. } | Event::LegStarted { .. } => paused = false,
+            // The leg's own load is off in experiments as well.
+            Event::Paused { .. } | Event::InquiryStarted { .. } => paused = true,
+            Event::Resumed { .. } | Event::InquiryEnded { .. } | Event::LegStarted { .. } => paused = false,
             Event::Vitals { at, vitals } => {
                 transitions = vitals.thermal_transitions;
                 // A reading of the same moment belongs to the sample that ends with it.

@@ -23,7 +23,7 @@ const LEAST_REST_S: f64 = 10.0;
 const AGAIN_S: f64 = 10.0;
 const AGAIN_LEAST_S: f64 = 2.0;
 /// From one fall to the next and from a fall until it is back, s at most.
-const CYCLE_S: f64 = 40.0;
+const CYCLE_S: f64 = 60.0;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.

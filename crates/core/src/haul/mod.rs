@@ -7,7 +7,9 @@ pub mod course;
 mod freight;
 mod inquiry;
 mod latencies;
+mod over;
 mod running;
+mod setup;
 mod steps;
 mod watch;
 
@@ -15,72 +17,19 @@ use crate::drive::Ending;
 use crate::route::LaidOn;
 use std::time::Duration;
 
-use crate::drive::freight::Trees;
 use crate::drive::stamp;
 use crate::drive::stamp::{Expected, Origin};
 use crate::drive::{Drive, DriveError, DriveKind, FaultKind, Load, LoadKind};
 use crate::quantity::steady::first_steady_of_all;
-use crate::quantity::units::{Bytes, Celsius};
+use crate::quantity::units::Bytes;
 use crate::readings::Readings;
-use crate::record::forecast::Forecast;
-use crate::record::{Conditions, Event, Fall, HaulHead, HaulState, LegEnd, Sample};
-use crate::route::{Leg, LegKind, Route};
+use crate::record::{Event, Fall, HaulHead, HaulState, LegEnd, Sample};
+use crate::route::{Leg, LegKind};
 use course::Course;
 use latencies::Second;
 use running::Running;
+pub use setup::{Resume, Setup};
 use watch::{FaultLog, HealthWatch};
-
-/// What is set before a haul.
-#[derive(Debug, Clone)]
-pub struct Setup {
-    /// Identifier, unique in the ledger.
-    pub haul: String,
-    /// What to do.
-    pub route: Route,
-    /// Under which conditions.
-    pub conditions: Conditions,
-    /// Wall-clock start, milliseconds since 1970-01-01 UTC.
-    pub started_unix_ms: i64,
-    /// Version of the program, for the record.
-    pub program: String,
-    /// What an earlier haul left on the drive, for a verify leg that reads it back.
-    pub stamped: Option<Expected>,
-    /// Where to go on, when this haul continues another.
-    pub resume: Option<Resume>,
-    /// What it should be like, from earlier hauls of the drive.
-    pub forecast: Option<Forecast>,
-    /// Trees of legs that take the shape of a folder, by what the leg calls it.
-    pub trees: Trees,
-}
-
-impl Setup {
-    /// Of a haul of which no more is stated.
-    #[must_use]
-    pub fn plain(haul: &str, route: Route) -> Self {
-        Self {
-            haul: haul.to_owned(),
-            route,
-            conditions: Conditions::default(),
-            started_unix_ms: 0,
-            program: String::new(),
-            stamped: None,
-            resume: None,
-            forecast: None,
-            trees: Trees::new(),
-        }
-    }
-}
-
-/// Where a haul that was stopped goes on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Resume {
-    /// Index of the leg in the route as it is laid out.
-    pub leg: usize,
-    /// Bytes that were moved in it.
-    pub moved: Bytes,
-    /// Share of the drive that fill legs had brought it to.
-    pub filled: Bytes,
-}
 
 /// Whether there is more to do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -407,70 +356,6 @@ impl<D: Drive> Haul<D> {
         if let Some(why) = self.is_over(leg, tally.temperature) {
             self.end_leg(out, index, why);
         }
-    }
-
-    /// Why the leg ends here; `None` when it goes on.
-    fn is_over(&mut self, leg: &Leg, temperature: Option<Celsius>) -> Option<LegEnd> {
-        let until = &leg.until;
-        let in_leg = self.elapsed - self.running.began;
-        let reached = temperature
-            .zip(until.temperature)
-            .is_some_and(|(now, goal)| if leg.kind == LegKind::Rest { now <= goal } else { now >= goal });
-        if leg.stop_after_errors.is_some_and(|most| self.running.errors >= most) {
-            return Some(LegEnd::Errors);
-        }
-        if self.running.load_finished {
-            let by_bytes = leg.kind.moves() && leg.kind != LegKind::Freight;
-            return Some(if by_bytes { LegEnd::Bytes } else { LegEnd::Complete });
-        }
-        if until.duration.is_some_and(|d| in_leg >= d) {
-            return Some(LegEnd::Duration);
-        }
-        if reached {
-            return Some(LegEnd::Temperature);
-        }
-        let asks = until.past_cache_end.is_some() || until.steady;
-        if !asks || !self.is_time_to_look() {
-            return None;
-        }
-        if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
-            return Some(LegEnd::PastCacheEnd);
-        }
-        (until.steady && self.is_steady(leg.kind)).then_some(LegEnd::Steady)
-    }
-
-    /// Once a second of the drive's time, and less often as the leg grows long.
-    fn is_time_to_look(&mut self) -> bool {
-        let due = self.elapsed >= self.look_at;
-        if due {
-            self.look_at =
-                self.elapsed + Duration::from_secs(1).max((self.elapsed - self.running.began) / 200);
-        }
-        due
-    }
-
-    /// Under load: the last five minutes lie in this leg, and their rounds are steady. At rest: the temperature moves by
-    /// less than 0.1 K a minute.
-    fn is_steady(&self, kind: LegKind) -> bool {
-        if kind == LegKind::Rest {
-            let warming = self.readings.as_ref().and_then(Readings::warming);
-            return self.elapsed - self.running.began >= Duration::from_secs(120)
-                && warming.is_some_and(|w| w.abs() < 0.1);
-        }
-        let rounds = self.readings.as_ref().and_then(Readings::steady_rounds);
-        self.elapsed - self.running.began >= Duration::from_secs(300) && rounds == Some(5)
-    }
-
-    fn is_past_cache_end(&self, past: Bytes) -> bool {
-        let Some(readings) = &self.readings else { return false };
-        let before_leg = readings.written().saturating_sub(self.running.moved);
-        readings
-            .conclude()
-            .findings
-            .iter()
-            .rev()
-            .find(|f| f.may_be_cache_end() && f.written >= before_leg)
-            .is_some_and(|f| readings.written().saturating_sub(f.written) >= past)
     }
 
     /// Pauses or resumes: the load is drained and taken off, or put on again for what is left of it.

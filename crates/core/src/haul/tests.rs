@@ -5,6 +5,7 @@ use super::*;
 use crate::drive::Vitals;
 use crate::drive::{DriveIdentity, DriveKind, Fault, LoadSummary, Tally};
 use crate::quantity::units::Celsius;
+use crate::route::Route;
 
 /// A drive that does as it is told: a tally a call, and a note of every call.
 #[derive(Default)]

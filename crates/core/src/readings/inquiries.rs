@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::{Readings, Ruler};
 use crate::record::{Arm, Fall, InquiryEnd};
 
 /// An arm as it went.
@@ -66,5 +67,21 @@ impl InquiryReading {
     #[must_use]
     pub fn until(&self, now: Duration) -> Duration {
         self.ended.map_or(now, |e| e.0)
+    }
+}
+
+impl Readings {
+    /// Inquiries that lie, in part at least, between two places of a ruler, each with where it begins and ends there; none by address.
+    pub fn inquiries_between(
+        &self,
+        ruler: Ruler,
+        (from, to): (f64, f64),
+    ) -> impl Iterator<Item = (&InquiryReading, f64, f64)> {
+        let by_address = ruler == Ruler::Position;
+        self.inquiries().iter().filter(move |_| !by_address).filter_map(move |i| {
+            let (begin, end) =
+                (self.place_of(ruler, i.from)?, self.place_of(ruler, i.until(self.elapsed()))?);
+            (begin <= to && end >= from).then_some((i, begin, end))
+        })
     }
 }

@@ -93,7 +93,11 @@ impl Thin {
             }
             match event {
                 Event::StepStarted { .. } => self.in_step = self.keeps_steps,
-                Event::StepEnded { .. } | Event::LegEnded { .. } => self.in_step = false,
+                // What an experiment says is said by its own samples.
+                Event::ArmStarted { .. } => self.in_step = true,
+                Event::StepEnded { .. } | Event::InquiryEnded { .. } | Event::LegEnded { .. } => {
+                    self.in_step = false;
+                }
                 _ => {}
             }
             self.out.push(event.clone());

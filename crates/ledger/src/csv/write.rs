@@ -75,6 +75,10 @@ fn is_beside(event: &Event) -> bool {
             | Event::Flushed { .. }
             | Event::Fault { .. }
             | Event::Freight(_)
+            | Event::InquiryStarted { .. }
+            | Event::ArmStarted { .. }
+            | Event::ArmEnded { .. }
+            | Event::InquiryEnded { .. }
             | Event::LegEnded { .. }
     )
 }

@@ -24,15 +24,10 @@ pub fn brackets(
     theme: &Theme,
 ) {
     let plot = Rect { x: area.x + LABELS, width: area.width.saturating_sub(LABELS), ..area };
-    if plot.width < 8 || ruler == Ruler::Position {
+    if plot.width < 8 {
         return;
     }
-    for inquiry in r.inquiries() {
-        let place = |at| r.place_of(ruler, at);
-        let Some((begin, end)) = place(inquiry.from).zip(place(inquiry.until(r.elapsed()))) else { continue };
-        if end < from || begin > to {
-            continue;
-        }
+    for (inquiry, begin, end) in r.inquiries_between(ruler, (from, to)) {
         let x = |place: f64| {
             let share = ((place - from) / (to - from).max(f64::MIN_POSITIVE)).clamp(0.0, 1.0);
             (share * f64::from(plot.width - 1)).round() as u16

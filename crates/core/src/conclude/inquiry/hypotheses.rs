@@ -59,7 +59,7 @@ impl Hypothesis {
     const fn elsewhere(self) -> Odds {
         match self {
             Cache | Heat | Host | CacheAndHeat => [0.997, 0.002, 0.001],
-            Place => [0.003, 0.007, 0.99],
+            Place => [0.001, 0.009, 0.99],
             CacheAndPlace | HeatAndPlace => [0.02, 0.97, 0.01],
             // In turn here and there, it would have to come and go with the arms.
             Passing => [0.985, 0.01, 0.005],
@@ -104,7 +104,7 @@ impl Hypothesis {
     const fn reads(self) -> [f64; 2] {
         match self {
             Cache | CacheAndPlace => [0.003, 0.997],
-            Host => [0.985, 0.015],
+            Host => [0.994, 0.006],
             Heat | Place | HeatAndPlace | Passing => [0.07, 0.93],
             CacheAndHeat => [0.02, 0.98],
         }
@@ -124,8 +124,8 @@ impl Hypothesis {
     /// A lighter load falls after as many bytes as the full one did, or not: what comes by bytes or by the clock does, heat does not.
     const fn falls_when_lighter(self) -> [f64; 2] {
         match self {
-            Heat | HeatAndPlace | CacheAndHeat => [0.005, 0.995],
-            Passing => [0.995, 0.005],
+            Heat | HeatAndPlace | CacheAndHeat => [0.003, 0.997],
+            Passing => [0.997, 0.003],
             Cache | CacheAndPlace | Place | Host => [0.5, 0.5],
         }
     }
