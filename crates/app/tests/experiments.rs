@@ -81,6 +81,9 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
     let haul = told["haul"].as_str().unwrap();
     let review = bench.json(&["findings", haul, "--json"]);
     assert_eq!(review["findings"], told["findings"], "live and review agree");
+    // The rise at the end of the stretch is its end, and nothing of its own.
+    assert!((f["position_end_bytes"].as_f64().unwrap() / 320e9 - 1.0).abs() < 0.05, "{f}");
+    assert_eq!(told["findings"].as_array().unwrap().len(), 1, "{}", told["findings"]);
     // As a file for another bench, and when the record was compacted.
     let csv = bench.path("a.csv");
     assert!(bench.run(&["export", haul, "-o", &csv]).status.success());

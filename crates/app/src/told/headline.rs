@@ -208,8 +208,9 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
         // A scan tells its slow stretches itself.
         FindingKind::SlowZone if has_survey => return None,
         FindingKind::SlowZone => {
-            let (from, to) = (first.position.unwrap_or_default(), first.position_end.unwrap_or_default());
-            format!("Slow from {from} to {to} of the drive{rates}{more}: it is the place.")
+            let from = first.position.unwrap_or_default();
+            let to = first.position_end.map_or_else(|| " on".into(), |to| format!(" to {to} of the drive"));
+            format!("Slow from {from}{to}{rates}{more}: it is the place.")
         }
         FindingKind::FillSlowdown => format!("Slower because it is fuller{rates}, from {at} on{more}."),
         FindingKind::OtherTraffic => format!("Others used the drive from {at} on{rates}{more}."),

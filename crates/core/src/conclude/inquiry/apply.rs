@@ -187,6 +187,7 @@ impl Inquiry<'_> {
                 &mut findings[last]
             }
         };
+        let alone = (finding.kind, finding.confidence);
         if stands {
             finding.kind = self.main_cause(hypothesis);
             finding.confidence = share;
@@ -208,15 +209,45 @@ impl Inquiry<'_> {
             }
         }
         if stands || !decision.arms.is_empty() {
-            let record = std::mem::replace(&mut finding.evidence, evidence);
+            let mut record = std::mem::replace(&mut finding.evidence, evidence);
+            if finding.kind != alone.0 {
+                // What the record's sentences argue for is not so; the first says what happened.
+                record.truncate(1);
+                finding.evidence.push(format!(
+                    "The record alone had it as {}, {:.2}.",
+                    alone.0.word(),
+                    alone.1
+                ));
+            }
             finding.evidence.extend(record);
         }
         finding.decided = Some(Box::new(decision));
+        if stands && finding.kind == FindingKind::SlowZone {
+            let (began, before) = (finding.elapsed, fall.before);
+            self.end_of_stretch(findings, began, before);
+        }
     }
 }
 
 fn share_of(all: &[(FindingKind, f64)], kind: FindingKind) -> f64 {
     all.iter().find(|c| c.0 == kind).map_or(0.0, |c| c.1)
+}
+
+impl Inquiry<'_> {
+    /// Where the rate rose to what it was before, in the same leg, a slow stretch ended: that is no change of its own.
+    fn end_of_stretch(&self, findings: &mut Vec<Finding>, began: Duration, before: Rate) {
+        let back = |f: &Finding| {
+            let rises = f.before.zip(f.after).is_some_and(|(b, a)| a.get() > 1.2 * b.get());
+            let whole = f.after.is_some_and(|a| (a.get() / before.get()).ln().abs() < 0.15);
+            f.kind == FindingKind::Unexplained && f.elapsed > self.reading.from && rises && whole
+        };
+        let Some(at) = findings.iter().position(back) else { return };
+        let end = findings.remove(at);
+        if let Some(f) = findings.iter_mut().find(|f| f.elapsed == began && f.decided.is_some()) {
+            f.end_elapsed = Some(end.elapsed);
+            f.position_end = end.position;
+        }
+    }
 }
 
 /// Rates before and after, as they stand in a finding.

@@ -72,7 +72,7 @@ fn is_main(truth: &[(FindingKind, f64)], kind: FindingKind) -> bool {
     truth.iter().any(|t| t.0 == kind && t.1 >= 0.4 * all)
 }
 
-fn of_fall<'a>(findings: &'a [Finding], at: f64) -> Option<&'a Finding> {
+fn of_fall(findings: &[Finding], at: f64) -> Option<&Finding> {
     let off = |f: &&Finding| (f.elapsed.as_secs_f64() - at).abs();
     findings.iter().filter(|f| f.before.is_some() && off(f) < 25.0).min_by(|a, b| off(a).total_cmp(&off(b)))
 }
