@@ -99,7 +99,7 @@ impl Inquiring {
         let (all, seconds) = (slow.0 + fast.0, slow.1 + fast.1);
         let (mean, low) = (all / seconds.max(1e-9), self.fall.after.get());
         let rate = (low + 0.7 * (mean - low)).max(1.25 * low);
-        (rate < 0.95 * mean).then(|| (Rate::new(rate), Bytes::new((1.2 * fast.0) as u64)))
+        (rate < 0.95 * mean).then(|| (Rate::new(rate), Bytes::new((1.5 * fast.0) as u64)))
     }
 
     /// The load is nearer to what it was after the fall than to what it was before.

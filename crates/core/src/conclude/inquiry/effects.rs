@@ -15,6 +15,8 @@ const SETTLES_S: f64 = 0.25;
 const PART_S: f64 = 0.25;
 /// Parts beside each other are alike: their spread says less than it would of independent ones.
 const ALIKE: f64 = 1.5;
+/// A lighter load that did not fall within so many times the bytes of a full one does not fall.
+const ENOUGH: f64 = 1.35;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -214,7 +216,8 @@ fn falls_when_lighter(arms: &[Arm]) -> Option<bool> {
     let full = arms[..at].iter().rposition(|a| a.kind == ArmKind::ToFall)?;
     // What begins in the middle of a fast stretch is no measure; where it did not fall, how many bytes it takes is not known.
     let waited = full > 1 && arms[full - 1].kind == ArmKind::ToBack && arms[full - 2].fell && arms[full].fell;
-    let told = arms[at].fell || arms[at].bytes >= arms[full].bytes;
+    // Some of each fast stretch lies in the wait before it.
+    let told = arms[at].fell || arms[at].bytes as f64 >= ENOUGH * arms[full].bytes as f64;
     (waited && told).then_some(arms[at].fell)
 }
 

@@ -199,8 +199,8 @@ impl Readings {
         let series = self.series();
         let now = series.len().checked_sub(1)?;
         let newest = self.run_samples()?;
-        // The level after it must be known.
-        const KNOWN_S: f64 = 6.0;
+        // What lasts shorter than this may have passed by itself; to wait for it costs nothing, since the leg goes on.
+        const KNOWN_S: f64 = 40.0;
         let recent = series.index_at(series.end(now).saturating_sub(std::time::Duration::from_secs(3)));
         let rate = series.mean_rate(recent.max(newest.start)..now + 1);
         let asked = self.inquiries().iter().filter(|i| i.leg == leg);

@@ -269,14 +269,14 @@ impl Stand {
         }
     }
 
-    /// What each cause took of the full rate after a fall, as logarithms; those that took something.
+    /// What each cause took of the full rate in three seconds from a moment on, as logarithms; those that took something.
     #[must_use]
-    pub fn took(&self, at: f64) -> Vec<(FindingKind, f64)> {
+    pub fn took(&self, from: f64) -> Vec<(FindingKind, f64)> {
         let near = |t: f64| self.history.partition_point(|h| h.0 < t).min(self.history.len().max(1) - 1);
         if self.history.is_empty() {
             return Vec::new();
         }
-        let part = &self.history[near(at + 3.0)..=near(at + 6.0)];
+        let part = &self.history[near(from)..=near(from + 3.0)];
         let n = part.len() as f64;
         let mut sums = part[0].1.map(|f| (f.0, 0.0));
         part.iter().for_each(|h| sums.iter_mut().zip(h.1).for_each(|(s, f)| s.1 -= f.1.ln() / n));

@@ -90,8 +90,11 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
     count.fell += 1;
     let told = readings.conclude();
     let first = readings.inquiries().first();
-    // The fall that was asked about may be a later one.
-    let truth = first.map_or(truth, |i| stand.took(i.fall.elapsed.as_secs_f64()));
+    // The fall that was asked about may be a later one, or one that grew; what comes and goes may be away when it is asked about.
+    let truth = first.map_or(truth, |i| {
+        let asked = stand.took(i.from.as_secs_f64() - 3.5);
+        if asked.is_empty() { stand.took(i.fall.elapsed.as_secs_f64() + 3.0) } else { asked }
+    });
     let main = told.findings.iter().find(|f| f.decided.is_some()).map(|f| f.kind);
     let decision = told.findings.iter().find_map(|f| f.decided.as_deref());
     let words = || {
