@@ -147,8 +147,10 @@ impl Inquiry<'_> {
         let other = causes[causes.len() - 1];
         // What a second cause took is measured; the first has the rest.
         match part(other) {
-            Some(share) if causes.len() > 1 && share < 0.5 => causes[0],
-            _ => other,
+            Some(share) if share >= 0.5 => other,
+            // Where no part was measured, as of what comes and goes, it is heat that comes and goes.
+            None if causes.contains(&FindingKind::Throttle) => FindingKind::Throttle,
+            _ => causes[0],
         }
     }
 
