@@ -150,7 +150,6 @@ impl Route {
 pub const SHIPPED: [(&str, &str); 25] = [
     ("long-haul", include_str!("../../routes/long-haul.toml")),
     ("cache-edge", include_str!("../../routes/cache-edge.toml")),
-    ("why", include_str!("../../routes/why.toml")),
     ("hot-walk", include_str!("../../routes/hot-walk.toml")),
     ("breather", include_str!("../../routes/breather.toml")),
     ("first-look", include_str!("../../routes/first-look.toml")),
@@ -165,6 +164,7 @@ pub const SHIPPED: [(&str, &str); 25] = [
     ("clips", include_str!("../../routes/clips.toml")),
     ("hand-over", include_str!("../../routes/hand-over.toml")),
     ("full-day", include_str!("../../routes/full-day.toml")),
+    ("why", include_str!("../../routes/why.toml")),
     ("pts-iops", include_str!("../../routes/pts-iops.toml")),
     ("pts-throughput", include_str!("../../routes/pts-throughput.toml")),
     ("pts-latency", include_str!("../../routes/pts-latency.toml")),
