@@ -21,6 +21,9 @@ use crate::orders::{Orders, Seat};
 /// The tag of a haul that repeats an earlier one, with the identifier of the first of them.
 pub const AGAIN: &str = "again";
 
+/// The tag of a haul that looks into a finding of an earlier one: its identifier, and the letter.
+pub const DECIDES: &str = "decides";
+
 /// What a haul takes over from an earlier one. Consent to lose data is none of it: that is given anew.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Again {
@@ -94,6 +97,7 @@ pub fn again(ledger: &Ledger, haul: &str) -> Result<Again, AppError> {
         conditions,
     })
 }
+
 /// The finding of this letter, or the newest fall without one, with the readings of its haul so far.
 fn fall_of(
     ledger: &Ledger,
@@ -106,7 +110,7 @@ fn fall_of(
     let names: Vec<String> = (0..all.len()).map(letter).collect();
     let at = match finding {
         Some(name) => names.iter().position(|n| n.eq_ignore_ascii_case(name)),
-        None => all.iter().rposition(|f| f.fall(false).is_some()),
+        None => all.iter().rposition(|f| readings.fall_of(f).is_some()),
     };
     let known =
         if names.is_empty() { "it has none so far".into() } else { format!("it has {}", names.join(", ")) };
@@ -114,7 +118,7 @@ fn fall_of(
         let wanted = finding.map_or_else(|| "finding of a fall".to_owned(), |f| format!("finding {f}"));
         AppError::usage(format!("haul {haul} has no {wanted}: {known}"))
     })?;
-    if all[at].fall(false).is_none() {
+    if readings.fall_of(&all[at]).is_none() {
         let (name, what) = (&names[at], all[at].kind.word());
         return Err(AppError::usage(format!(
             "finding {name} of haul {haul} is a {what}, and no fall of the rate: there is nothing to try"
@@ -135,12 +139,15 @@ pub fn fall_in(ledger: &Ledger, haul: &str, finding: Option<&str>) -> Result<Fal
     if !may || found.elapsed < began {
         return Err(nothing_to_try(&name, haul, leg));
     }
-    found.fall(found.end_elapsed.is_some()).ok_or_else(|| nothing_to_try(&name, haul, leg))
+    if readings.inquiries().last().is_some_and(|i| i.ended.is_none()) {
+        return Err(AppError::usage(format!("haul {haul} is being tried out already")));
+    }
+    readings.fall_of(&found).ok_or_else(|| nothing_to_try(&name, haul, leg))
 }
 
 fn nothing_to_try(name: &str, haul: &str, leg: usize) -> AppError {
     AppError::usage(format!(
-        "finding {name} of haul {haul} cannot be looked into in leg {}: experiments go with the plain write in which it fell, without stamps, drawn sizes or places, or a rate",
+        "finding {name} of haul {haul} cannot be looked into in leg {}: experiments go with the plain write by one worker in which it fell, without stamps, drawn sizes or places, or a rate",
         leg + 1
     ))
 }
@@ -158,6 +165,9 @@ pub fn deciding(ledger: &Ledger, haul: &str, finding: &str) -> Result<Again, App
         readings.legs().iter().rev().find(|l| l.from <= found.elapsed).map_or(0, |l| usize::from(l.leg));
     again.route.legs.truncate(leg + 1);
     again.route.limits.clear();
+    // It is no repeat: its route is another.
+    again.conditions.tags.retain(|(k, _)| k != AGAIN);
+    again.conditions.tags.push((DECIDES.into(), format!("{} {name}", row.haul)));
     match again.route.legs.last_mut() {
         Some(leg) if leg.may_decide() => leg.decide = true,
         _ => return Err(nothing_to_try(&name, &row.haul, leg)),

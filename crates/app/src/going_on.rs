@@ -4,7 +4,6 @@ use hollow_mile_core::drive::stamp;
 use hollow_mile_core::drive::stamp::{Expected, Origin};
 use hollow_mile_core::haul::Resume;
 use hollow_mile_core::quantity::units::Bytes;
-use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::HaulHead;
 use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_ledger::Ledger;
@@ -19,13 +18,6 @@ fn before(head: &HaulHead, ledger: &Ledger) -> Option<String> {
     let (_, haul) = head.conditions.tags.iter().find(|(k, _)| k == CONTINUES)?;
     let row = ledger.haul(haul).ok()?;
     (row.started_unix_ms < head.started_unix_ms).then_some(row.haul)
-}
-
-/// Bytes that were moved in a leg of a record.
-fn moved_in(readings: &Readings, place: usize) -> Bytes {
-    let legs = readings.legs();
-    let after = legs.get(place + 1).map_or(readings.written() + readings.read(), |l| l.moved_before);
-    legs.get(place).map_or(Bytes::ZERO, |l| after.saturating_sub(l.moved_before))
 }
 
 /// Where a haul that was stopped goes on: its route as it was laid out, and the place in it.
@@ -59,7 +51,7 @@ pub fn resume(haul: &str, route: &Route, ledger: &Ledger) -> Result<(Route, Resu
         });
     // Its stamps would tell of two hauls: a stamped write begins anew.
     let stamped = head.route.legs.get(leg).is_some_and(|l| l.stamped);
-    let mut moved = if stamped { Bytes::ZERO } else { moved_in(&readings, place) };
+    let mut moved = if stamped { Bytes::ZERO } else { readings.moved_in(place) };
     let mut filled = filled;
     // A haul that itself went on in this leg had the bytes of the one before.
     if let Some(before) = before(head, ledger).filter(|_| place == 0) {
@@ -105,7 +97,7 @@ pub fn stamped(
     }
     let last = readings.legs().iter().enumerate().rev().find_map(|(place, l)| {
         let leg = head.route.legs.get(usize::from(l.leg)).filter(|leg| leg.stamped)?;
-        Some((place, l, leg, moved_in(&readings, place))).filter(|f| f.3 > Bytes::ZERO)
+        Some((place, l, leg, readings.moved_in(place))).filter(|f| f.3 > Bytes::ZERO)
     });
     let Some((_, reading, leg, written)) = last else {
         if named.is_none() {

@@ -1,5 +1,6 @@
 //! `hollow-mile again` and `queue`: hauls once more, and what waits for each drive.
 
+use std::path::Path;
 use std::time::Duration;
 
 use clap::Subcommand;
@@ -9,7 +10,7 @@ use hollow_mile_ledger::Ledger;
 use serde::Serialize;
 
 use super::{Answer, celsius, say, say_json, table};
-use crate::again::{again as of_haul, deciding};
+use crate::again::{Again, again as of_haul, deciding};
 use crate::error::{AppError, Exit};
 use crate::home;
 use crate::orders::Orders;
@@ -60,6 +61,9 @@ pub struct DecideArgs {
     /// What on the device may be lost, by the names that the refusal gives: gpt,ext4
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     give_up: Vec<String>,
+    /// As JSON
+    #[arg(long)]
+    json: bool,
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
@@ -127,38 +131,57 @@ fn rehearse(orders: &Orders) -> Result<(), AppError> {
     }
 }
 
+/// Orders for a haul like an earlier one, with what is refused refused now; `number` is how many hauls its drive had.
+fn ordered(
+    again: &Again,
+    home: &Path,
+    ledger: &Ledger,
+    (erase, give_up): (Option<String>, &[String]),
+) -> Result<Orders, AppError> {
+    let number = ledger.hauls()?.iter().filter(|r| r.serial == again.serial).count() as u64;
+    let orders = again.orders(home, erase, give_up.to_vec(), number);
+    // A drive that is at work cannot be opened; it is checked when its turn comes.
+    if !ledger.under_way()?.iter().any(|r| r.drive == again.drive) {
+        rehearse(&orders)?;
+    }
+    Ok(orders)
+}
+
+/// Puts hauls into the queues of their drives, and lets these go on; gives the drives.
+fn queued(home: &Path, mut entries: Vec<Entry>) -> Result<Vec<String>, AppError> {
+    queue::number(&mut entries);
+    let drives = queue::push(home, entries)?;
+    drives.iter().try_for_each(|d| queue::runner::start(home, d))?;
+    Ok(drives)
+}
+
+/// What was queued, in a sentence.
+fn said(count: usize, drives: &[String]) -> String {
+    let hauls = if count == 1 { "1 haul waits".to_owned() } else { format!("{count} hauls wait") };
+    format!("{hauls} for {}: `hollow-mile queue` shows what does", drives.join(", "))
+}
+
 /// `again HAUL …`.
 pub fn again(args: &AgainArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
     let ledger = Ledger::open(&home)?;
-    let rows = ledger.hauls()?;
-    let under_way = ledger.under_way()?;
     let mut each = Vec::new();
     for haul in &args.hauls {
         let again = of_haul(&ledger, haul)?;
         let own = args.erase.iter().find(|s| **s == again.serial).or(args.erase.first());
-        let number = rows.iter().filter(|r| r.serial == again.serial).count() as u64;
-        let orders = again.orders(&home, own.cloned(), args.give_up.clone(), number);
-        // A drive that is at work cannot be opened; it is checked when its turn comes.
-        if !under_way.iter().any(|r| r.drive == again.drive) {
-            rehearse(&orders)?;
-        }
-        each.push(orders);
+        each.push(ordered(&again, &home, &ledger, (own.cloned(), &args.give_up))?);
     }
     let between = Between { rest: args.rest, cool_to: args.cool_to };
-    let mut entries: Vec<Entry> = queue::repeated(&each, args.repeat, args.in_turns)
+    let entries: Vec<Entry> = queue::repeated(&each, args.repeat, args.in_turns)
         .into_iter()
         .map(|orders| Entry { orders, between })
         .collect();
-    queue::number(&mut entries);
     let count = entries.len();
-    let drives = queue::push(&home, entries)?;
-    drives.iter().try_for_each(|d| queue::runner::start(&home, d))?;
+    let drives = queued(&home, entries)?;
     if args.json {
         return list(Answer::Json);
     }
-    let hauls = if count == 1 { "1 haul waits".to_owned() } else { format!("{count} hauls wait") };
-    say(&format!("{hauls} for {}: `hollow-mile queue` shows what does", drives.join(", ")))?;
+    say(&said(count, &drives))?;
     Ok(Exit::Done)
 }
 
@@ -167,17 +190,13 @@ pub fn decide(args: &DecideArgs) -> Result<Exit, AppError> {
     let home = home::home()?;
     let ledger = Ledger::open(&home)?;
     let again = deciding(&ledger, &args.haul, &args.finding)?;
-    let number = ledger.hauls()?.iter().filter(|r| r.serial == again.serial).count() as u64;
-    let orders = again.orders(&home, args.erase.clone(), args.give_up.clone(), number);
-    if !ledger.under_way()?.iter().any(|r| r.drive == again.drive) {
-        rehearse(&orders)?;
-    }
+    let orders = ordered(&again, &home, &ledger, (args.erase.clone(), &args.give_up))?;
     let between = Between { rest: None, cool_to: None };
-    let mut entries = vec![Entry { orders, between }];
-    queue::number(&mut entries);
-    let drives = queue::push(&home, entries)?;
-    drives.iter().try_for_each(|d| queue::runner::start(&home, d))?;
-    say(&format!("1 haul waits for {}: `hollow-mile queue` shows it", drives.join(", ")))?;
+    let drives = queued(&home, vec![Entry { orders, between }])?;
+    if args.json {
+        return list(Answer::Json);
+    }
+    say(&said(1, &drives))?;
     Ok(Exit::Done)
 }
 

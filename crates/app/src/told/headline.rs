@@ -281,7 +281,7 @@ pub fn leg_so_far(r: &Readings) -> Option<String> {
             held.map(|h| format!("; it waits for {}", h.0.words(leg.carry, leg.at))).unwrap_or_default();
         return Some(format!("{name} {done} of {of} files in {}{hand}{held}.", clock(in_leg)));
     }
-    let moved = (r.written() + r.read()).saturating_sub(reading.moved_before);
+    let moved = r.moved_in(r.legs().len().saturating_sub(1));
     let of = leg.bytes_on(r.head()?.drive.capacity).map(|b| format!(" of {b}")).unwrap_or_default();
     Some(format!("{name} has moved {moved}{of} in {}.", clock(in_leg)))
 }
@@ -291,7 +291,7 @@ pub fn leg_so_far(r: &Readings) -> Option<String> {
 pub fn left(r: &Readings) -> Option<(Option<Duration>, Option<Bytes>)> {
     let (leg, in_leg) = current_leg(r)?;
     let capacity = r.head()?.drive.capacity;
-    let moved = (r.written() + r.read()).saturating_sub(r.legs().last()?.moved_before);
+    let moved = r.moved_in(r.legs().len().saturating_sub(1));
     let bytes = leg.bytes_on(capacity).map(|b| b.saturating_sub(moved));
     let by_bytes = bytes.zip(rate_now(r)).and_then(|(b, rate)| rate.time_for(b));
     let by_time = leg.until.duration.map(|d| d.saturating_sub(in_leg));

@@ -173,18 +173,18 @@ impl App {
         let in_order = r.head().and_then(|h| h.route.legs.get(usize::from(leg))).is_some_and(Leg::may_decide);
         if !in_order {
             return Err(AppError::usage(
-                "Experiments go with a plain write leg: not with stamps, drawn sizes or places, or a rate.",
+                "Experiments go with a plain write leg by one worker: not with stamps, drawn sizes or places, a rate, or backwards.",
             ));
         }
         if r.inquiries().last().is_some_and(|i| i.ended.is_none()) {
             return Err(AppError::usage("It is being tried out already."));
         }
         let from = r.legs().last().map_or(Duration::ZERO, |l| l.from);
-        let here = |f: &&Finding| f.elapsed >= from && f.fall(false).is_some();
+        let here = |f: &&Finding| f.elapsed >= from && r.fall_of(f).is_some();
         let all = c.findings.iter().enumerate();
         let chosen =
             all.clone().skip(first).map(|f| f.1).find(here).or_else(|| c.findings.iter().rev().find(here));
-        let Some(fall) = chosen.and_then(|f| f.fall(f.end_elapsed.is_some())) else {
+        let Some(fall) = chosen.and_then(|f| r.fall_of(f)) else {
             return Err(AppError::usage(
                 "In this leg the rate has not fallen: there is nothing to find out.",
             ));

@@ -337,6 +337,9 @@ fn heed(shared: &Shared, id: u64, who: &str, said: Said) -> Option<String> {
                 Command::Speed(Speed::Times(t)) if !(t.is_finite() && *t > 0.0) => {
                     return Some(format!("a clock cannot run {t} times as fast"));
                 }
+                Command::FindOut(fall) if !fall.makes_sense() => {
+                    return Some("that is no fall of the rate".to_owned());
+                }
                 Command::Speed(speed) => seats.speed = Some(*speed),
                 Command::Pause(paused) => seats.paused = *paused,
                 _ => {}

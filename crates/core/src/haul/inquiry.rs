@@ -19,9 +19,10 @@ const MOST_S: f64 = 600.0;
 /// A rest is over when the drive has cooled by so much more than what tells something, K, and lasts at least so long, s.
 const COOL_ENOUGH: f64 = COOLS_K + 5.0;
 const LEAST_REST_S: f64 = 10.0;
-/// The load after a rest goes on so long at most, s, and so long at least.
+/// The load after a rest goes on so long at most, s.
 const AGAIN_S: f64 = 10.0;
-const AGAIN_LEAST_S: f64 = 2.0;
+/// An arm that waits for the rate to change lasts so long at least, s.
+const SEEN_S: f64 = 1.5;
 /// From one fall to the next and from a fall until it is back, s at most.
 const CYCLE_S: f64 = 60.0;
 /// Samples within an arm are no longer than this.
@@ -86,10 +87,10 @@ impl Inquiring {
         }
     }
 
-    /// A paced load does not keep its rate.
-    fn is_slower_than_paced(&self, rate: Option<Rate>) -> bool {
+    /// Bytes a second over the arm's last second.
+    fn recent_rate(&self) -> f64 {
         let (bytes, seconds) = self.recent.iter().fold((0.0, 0.0), |a, r| (a.0 + r.0, a.1 + r.1));
-        rate.is_some_and(|r| bytes / seconds.max(1e-9) < KEEPS * r.get())
+        bytes / seconds.max(1e-9)
     }
 
     /// The rate of a lighter load, and how many bytes of it: less than the drive keeps in the mean of a fast and a slow stretch, and more than
@@ -104,26 +105,24 @@ impl Inquiring {
 
     /// The load is nearer to what it was after the fall than to what it was before.
     fn is_slow(&self) -> bool {
-        let (bytes, seconds) = self.recent.iter().fold((0.0, 0.0), |a, r| (a.0 + r.0, a.1 + r.1));
-        let half = (self.fall.before.get() * self.fall.after.get()).sqrt();
-        bytes / seconds.max(1e-9) < half
+        self.recent_rate() < (self.fall.before.get() * self.fall.after.get()).sqrt()
     }
 
     fn arm_is_over(&self, now: Duration, temperature: Option<Celsius>) -> bool {
         let Some((arm, began)) = &self.arm else { return true };
         let lasted = (now - *began).as_secs_f64();
+        let seen = lasted >= SEEN_S;
         match arm.kind {
             _ if now - *began >= arm.most => true,
             ArmKind::Rest => {
                 let by = self.began_at.zip(temperature).map(|(then, now)| then.degrees() - now.degrees());
                 lasted >= LEAST_REST_S && by.is_some_and(|k| k >= COOL_ENOUGH)
             }
-            ArmKind::Again => lasted >= AGAIN_LEAST_S && self.is_slow(),
-            ArmKind::ToFall => lasted >= 1.5 && self.is_slow(),
-            ArmKind::ToBack => lasted >= 1.5 && !self.is_slow(),
+            ArmKind::Again | ArmKind::ToFall => seen && self.is_slow(),
+            ArmKind::ToBack => seen && !self.is_slow(),
             ArmKind::Lighter => {
                 let all = arm.load.limit.is_some_and(|l| self.arm_moved >= l);
-                all || lasted >= 1.5 && self.is_slower_than_paced(arm.load.rate)
+                all || seen && arm.load.rate.is_some_and(|r| self.recent_rate() < KEEPS * r.get())
             }
             _ => false,
         }
@@ -152,14 +151,16 @@ impl<D: Drive> Haul<D> {
         out: &mut Vec<Event>,
         index: usize,
         leg: &Leg,
+        due: bool,
     ) -> Result<bool, DriveError> {
-        let asked = self.inquire.take();
+        // What is asked about lies in this leg: it may have ended since.
+        let asked = self.inquire.take().filter(|f| f.makes_sense() && f.elapsed >= self.running.began);
         if !leg.may_decide() || self.running.load_finished {
             return Ok(false);
         }
         let fall = match asked {
             Some(fall) => *fall,
-            None if leg.decide && self.is_time_to_look() => {
+            None if leg.decide && due => {
                 let found = self.readings.as_ref().and_then(|r| r.standing_fall(index as u16, STANDS));
                 let Some(fall) = found else { return Ok(false) };
                 fall
@@ -177,12 +178,7 @@ impl<D: Drive> Haul<D> {
         leg: &Leg,
         fall: Fall,
     ) -> Result<(), DriveError> {
-        let summary = self.drive.finish(Ending::AsItIs)?;
-        self.account_for_drain(out, index, &summary);
-        self.close_second(out, index);
-        for (value, count) in summary.histogram {
-            *self.running.latency.entry(value).or_default() += count;
-        }
+        self.take_off(out, index)?;
         let load = self.load(index, leg);
         let here = self.running.position.unwrap_or(load.start);
         let region = load.end.saturating_sub(load.start);
@@ -241,7 +237,7 @@ impl<D: Drive> Haul<D> {
                 Ok(trial) => {
                     let load = self.load(index, leg);
                     inquiring.went.clear();
-                    inquiring.next = arms(&mut inquiring, trial, &load, self.running.moved);
+                    inquiring.next = arms(&mut inquiring, trial, possible, &load, self.running.moved);
                 }
                 Err(why) => {
                     self.running.inquiry = Some(inquiring);
@@ -283,13 +279,14 @@ impl<D: Drive> Haul<D> {
 
     fn possible(&self, index: usize, leg: &Leg, inquiring: &Inquiring) -> Possible {
         let load = self.load(index, leg);
-        let in_order = load.pattern == Pattern::Sequential && load.workers == 1;
+        let in_order = load.pattern == Pattern::Sequential;
         let region = load.end.saturating_sub(load.start).as_f64();
         let arm = inquiring.fall.before.get() * ARM_S;
         let behind = inquiring.here.saturating_sub(load.start).min(self.running.moved);
         Possible {
             elsewhere: in_order && region > 12.0 * arm,
             reads: in_order && behind >= LEAST_READ,
+            heavier: fits(&heavier(&load)),
             thermometer: inquiring.fall.temperature.is_some(),
         }
     }
@@ -304,10 +301,10 @@ impl<D: Drive> Haul<D> {
     ) -> Result<(), DriveError> {
         let now = self.elapsed;
         let in_leg = now - self.running.began;
-        let position = self.running.position;
         let Some(inquiring) = &mut self.running.inquiry else { return Ok(()) };
         inquiring.began_at = inquiring.began_at.or(temperature);
-        if leg.until.duration.is_some_and(|d| in_leg >= d) {
+        let failing = leg.stop_after_errors.is_some_and(|most| self.running.errors >= most);
+        if failing || leg.until.duration.is_some_and(|d| in_leg >= d) {
             return self.interrupt_inquiry(out, index, leg);
         }
         let spent = (now - inquiring.began).as_secs_f64() >= inquiring.most_s;
@@ -317,11 +314,6 @@ impl<D: Drive> Haul<D> {
         }
         if !inquiring.arm_is_over(now, temperature) {
             return Ok(());
-        }
-        if let (Some((arm, _)), Some(position)) = (&inquiring.arm, position)
-            && goes_on(arm.kind)
-        {
-            inquiring.here = position;
         }
         // What was waited for did not come: the arms that build on it tell nothing.
         let missed = match &inquiring.arm {
@@ -342,10 +334,14 @@ impl<D: Drive> Haul<D> {
         self.close_second(out, index);
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::ArmEnded { at, leg });
-        let now = self.elapsed;
+        let (now, position) = (self.elapsed, self.running.position);
         if let Some(inquiring) = &mut self.running.inquiry
-            && let Some((_, began)) = inquiring.arm.take()
+            && let Some((arm, began)) = inquiring.arm.take()
         {
+            // The leg goes on from where its own bytes came to, also when the arm was cut.
+            if goes_on(arm.kind) {
+                inquiring.here = position.unwrap_or(inquiring.here);
+            }
             inquiring.went.push((inquiring.arm_moved.as_f64(), (now - began).as_secs_f64()));
         }
         Ok(())
@@ -378,7 +374,7 @@ impl<D: Drive> Haul<D> {
         self.running.position = Some(inquiring.here);
         let mut load = self.load(index, leg);
         load.limit = load.limit.map(|limit| limit.saturating_sub(self.running.moved));
-        if load.pattern != Pattern::Random && load.workers == 1 {
+        if load.pattern != Pattern::Random {
             load.from = Some(inquiring.here).filter(|h| *h < load.end).or(Some(load.start));
         }
         self.drive.begin(&load)
@@ -399,8 +395,28 @@ impl<D: Drive> Haul<D> {
     }
 }
 
+/// The load with larger blocks, and more in flight.
+fn heavier(load: &Load) -> Load {
+    let block = load.block.get();
+    let larger = if block < 1 << 20 { 4 * block } else { 2 * block };
+    Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
+}
+
+/// What the engine allows in a route, what a machine has memory for, and a region that holds it many times.
+fn fits(load: &Load) -> bool {
+    let (block, region) = (load.block.get(), load.end.saturating_sub(load.start).get());
+    let in_flight = block.saturating_mul(load.depth.into());
+    block <= 64 << 20 && load.depth <= 1024 && in_flight <= 1 << 30 && region >= in_flight.max(16 * block)
+}
+
 /// The arms of an experiment, in order. `moved` is what the leg has written so far.
-fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> VecDeque<Planned> {
+fn arms(
+    inquiring: &mut Inquiring,
+    trial: Trial,
+    possible: Possible,
+    load: &Load,
+    moved: Bytes,
+) -> VecDeque<Planned> {
     let seconds = Duration::from_secs_f64;
     let bare = Load { limit: None, lookout: None, ..load.clone() };
     let planned = |kind: ArmKind, load: Load, most: f64| Planned {
@@ -420,17 +436,20 @@ fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> V
         Load { kind: LoadKind::Read, start, end, from: Some(start), compressible_percent: 0, ..bare.clone() }
     };
     if trial.experiment == Experiment::Cool {
-        let reads = read(inquiring);
+        let read = |kind: ArmKind| possible.reads.then(|| planned(kind, read(inquiring), ARM_S));
         let rest = RESTS_S[(trial.round as usize).min(1)];
         // A second, longer rest begins where the load has fallen again.
         let first = if trial.round > 0 { planned(ArmKind::ToFall, bare.clone(), CYCLE_S) } else { here() };
-        return VecDeque::from([
-            first,
-            planned(ArmKind::ReadHot, reads.clone(), ARM_S),
-            planned(ArmKind::Rest, Load::rest(), rest),
-            planned(ArmKind::ReadCool, reads, ARM_S),
-            planned(ArmKind::Again, bare.clone(), AGAIN_S),
-        ]);
+        return [
+            Some(first),
+            read(ArmKind::ReadHot),
+            Some(planned(ArmKind::Rest, Load::rest(), rest)),
+            read(ArmKind::ReadCool),
+            Some(planned(ArmKind::Again, bare.clone(), AGAIN_S)),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
     }
     if trial.experiment == Experiment::Cycle {
         let to = |kind: ArmKind, most: f64| planned(kind, bare.clone(), most);
@@ -457,13 +476,7 @@ fn arms(inquiring: &mut Inquiring, trial: Trial, load: &Load, moved: Bytes) -> V
                 in_blocks(&mut there, at);
                 planned(ArmKind::Elsewhere, there, ARM_S)
             }
-            Experiment::Heavier => {
-                let block = bare.block.get();
-                let larger = if block < 1 << 20 { 4 * block } else { (2 * block).min(64 << 20) };
-                let heavy =
-                    Load { block: Bytes::new(larger), depth: (2 * bare.depth).min(1024), ..bare.clone() };
-                planned(ArmKind::Heavier, heavy, ARM_S)
-            }
+            Experiment::Heavier => planned(ArmKind::Heavier, heavier(&bare), ARM_S),
             Experiment::OtherWay | Experiment::Cool | Experiment::Cycle => {
                 planned(ArmKind::Read, read(inquiring), ARM_S)
             }

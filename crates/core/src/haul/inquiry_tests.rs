@@ -132,6 +132,72 @@ fn nothing_is_tried_on_a_leg_that_is_read_back_or_paced() {
 }
 
 #[test]
+fn what_is_no_fall_of_this_leg_is_not_looked_into() {
+    let rising = Fall { before: Rate::from_mb_s(100.0), after: Rate::from_mb_s(200.0), ..fall() };
+    let two = format!("[[leg]]\nkind = 'write'\nuntil = {{ bytes = '200 MB' }}\n{WRITE}");
+    // The second leg begins after the fall.
+    for (legs, samples, asked) in [(WRITE, 1, rising), (two.as_str(), 4, fall())] {
+        let mut h = haul(Puppet::new(), legs);
+        let mut events = Vec::new();
+        steps(&mut h, samples, &mut events);
+        h.inquire(asked);
+        while h.step(&mut events) == Progress::Going {}
+        assert!(!told(&events).contains(&"inquiry".to_owned()), "{legs}");
+    }
+}
+
+#[test]
+fn an_arm_that_is_cut_is_gone_on_from_where_it_came_to() {
+    let at = |mb: u64| Tally {
+        took: Duration::from_millis(100),
+        written: Bytes::from_mib(1),
+        position: Some(Bytes::from_mib(mb)),
+        ..Tally::default()
+    };
+    let drive = (1..6).fold(Puppet::new(), |d, mb| d.will(Ok(at(100 * mb))));
+    let (mut h, mut events) = in_the_middle(drive);
+    h.stop();
+    while h.step(&mut events) == Progress::Going {}
+    assert_eq!(h.drive().from, Some(Bytes::from_mib(400)), "two samples of the leg, two of the arm");
+}
+
+#[test]
+fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
+    let gb = Bytes::from_gb;
+    let load = Load::sequential(LoadKind::Write, Bytes::ZERO, gb(100), Bytes::from_mib(1), 32);
+    let kinds = |reads: bool| -> Vec<ArmKind> {
+        let mut inquiring = Inquiring {
+            began: Duration::ZERO,
+            moved: Bytes::ZERO,
+            most_s: 100.0,
+            most_bytes: gb(10),
+            here: gb(20),
+            fall: fall(),
+            next: VecDeque::new(),
+            arm: None,
+            arm_moved: Bytes::ZERO,
+            went: Vec::new(),
+            began_at: None,
+            recent: VecDeque::new(),
+            seed: 1,
+        };
+        let trial = Trial { experiment: Experiment::Cool, round: 0, seconds: 60.0 };
+        let possible = Possible { elsewhere: false, reads, heavier: false, thermometer: false };
+        arms(&mut inquiring, trial, possible, &load, gb(20)).iter().map(|a| a.kind).collect()
+    };
+    use ArmKind::{Again, Here, ReadCool, ReadHot, Rest};
+    assert_eq!(kinds(false), [Here, Rest, Again]);
+    assert_eq!(kinds(true), [Here, ReadHot, Rest, ReadCool, Again]);
+    assert!(fits(&heavier(&load)));
+    let small = Load { end: Bytes::from_mib(16), ..load.clone() };
+    assert!(!fits(&heavier(&small)), "a region of sixteen blocks");
+    let large = Load { block: Bytes::from_mib(64), ..load.clone() };
+    assert!(!fits(&heavier(&large)), "128 MiB is no block");
+    let deep = Load { block: Bytes::from_mib(16), depth: 64, ..load };
+    assert!(!fits(&heavier(&deep)), "4 GiB in flight");
+}
+
+#[test]
 fn blocks_of_an_arm_lie_on_blocks() {
     let mut load =
         Load::sequential(LoadKind::Write, Bytes::new(1000), Bytes::new(11_500), Bytes::new(1000), 1);

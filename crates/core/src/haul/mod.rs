@@ -342,7 +342,9 @@ impl<D: Drive> Haul<D> {
             }
             return;
         }
-        match self.inquire_if_due(out, index, leg) {
+        // Asked once a sample, for all who look at the findings.
+        let due = self.is_time_to_look();
+        match self.inquire_if_due(out, index, leg, due) {
             Ok(false) => {}
             Ok(true) => return,
             Err(error) => return self.fail(out, index, &error),
@@ -353,20 +355,26 @@ impl<D: Drive> Haul<D> {
         if self.running.planned.is_some() && self.follow_step(out, index, leg) {
             return;
         }
-        if let Some(why) = self.is_over(leg, tally.temperature) {
+        if let Some(why) = self.is_over(leg, tally.temperature, due) {
             self.end_leg(out, index, why);
         }
     }
 
-    /// Pauses or resumes: the load is drained and taken off, or put on again for what is left of it.
-    fn turn_load(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> Result<(), DriveError> {
-        self.paused = self.wants.paused;
+    /// Drains the leg's load and takes it off; what it was so far stays with the leg.
+    fn take_off(&mut self, out: &mut Vec<Event>, index: usize) -> Result<(), DriveError> {
         let summary = self.drive.finish(Ending::AsItIs)?;
         self.account_for_drain(out, index, &summary);
         self.close_second(out, index);
         for (value, count) in summary.histogram {
             *self.running.latency.entry(value).or_default() += count;
         }
+        Ok(())
+    }
+
+    /// Pauses or resumes: the load is drained and taken off, or put on again for what is left of it.
+    fn turn_load(&mut self, out: &mut Vec<Event>, index: usize, leg: &Leg) -> Result<(), DriveError> {
+        self.paused = self.wants.paused;
+        self.take_off(out, index)?;
         let at = self.elapsed;
         if self.paused {
             self.emit(out, Event::Paused { at });

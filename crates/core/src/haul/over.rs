@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use super::Haul;
+use crate::conclude::Finding;
 use crate::drive::Drive;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::Readings;
@@ -10,8 +11,8 @@ use crate::record::LegEnd;
 use crate::route::{Leg, LegKind};
 
 impl<D: Drive> Haul<D> {
-    /// Why the leg ends here; `None` when it goes on.
-    pub(super) fn is_over(&mut self, leg: &Leg, temperature: Option<Celsius>) -> Option<LegEnd> {
+    /// Why the leg ends here; `None` when it goes on. What takes long to know is asked when `due` says so.
+    pub(super) fn is_over(&mut self, leg: &Leg, temperature: Option<Celsius>, due: bool) -> Option<LegEnd> {
         let until = &leg.until;
         let in_leg = self.elapsed - self.running.began;
         let reached = temperature
@@ -30,8 +31,7 @@ impl<D: Drive> Haul<D> {
         if reached {
             return Some(LegEnd::Temperature);
         }
-        let asks = until.past_cache_end.is_some() || until.steady;
-        if !asks || !self.is_time_to_look() {
+        if !due {
             return None;
         }
         if until.past_cache_end.is_some_and(|past| self.is_past_cache_end(past)) {
@@ -64,13 +64,16 @@ impl<D: Drive> Haul<D> {
 
     fn is_past_cache_end(&self, past: Bytes) -> bool {
         let Some(readings) = &self.readings else { return false };
-        let before_leg = readings.written().saturating_sub(self.running.moved);
-        readings
-            .conclude()
-            .findings
+        // What was looked into counts as well, whatever came out: who asks for the cause of a fall is not kept waiting for another.
+        let looked_into = |f: &Finding| f.decided.as_ref().is_some_and(|d| d.ended.is_some());
+        let findings = readings.conclude().findings;
+        let last = findings
             .iter()
             .rev()
-            .find(|f| f.may_be_cache_end() && f.written >= before_leg)
-            .is_some_and(|f| readings.written().saturating_sub(f.written) >= past)
+            .find(|f| f.elapsed >= self.running.began && (f.may_be_cache_end() || looked_into(f)));
+        last.is_some_and(|f| {
+            let since = readings.written().saturating_sub(f.written);
+            since.saturating_sub(readings.tried_since(f.elapsed)) >= past
+        })
     }
 }

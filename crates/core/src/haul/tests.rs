@@ -15,7 +15,7 @@ pub(super) struct Puppet {
     pub(super) calls: Vec<String>,
     limit: Option<u64>,
     moved: u64,
-    from: Option<Bytes>,
+    pub(super) from: Option<Bytes>,
     /// Completes while a flush waits for it.
     in_flight: u64,
 }

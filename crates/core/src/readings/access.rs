@@ -33,6 +33,13 @@ impl Readings {
     pub const fn ground(&self) -> &Ground {
         &self.ground
     }
+    /// Bytes that a leg has moved itself, by its place among those begun; what experiments moved in it is beside them.
+    #[must_use]
+    pub fn moved_in(&self, place: usize) -> Bytes {
+        let Some(leg) = self.legs.get(place) else { return Bytes::ZERO };
+        let after = self.legs.get(place + 1).map_or(self.written + self.read, |next| next.moved_before);
+        after.saturating_sub(leg.moved_before).saturating_sub(leg.tried)
+    }
     /// Legs begun so far.
     #[must_use]
     pub fn legs(&self) -> &[LegReading] {

@@ -49,14 +49,13 @@ impl Readings {
         let all = self.legs.iter().enumerate();
         let cut = all.filter(|(_, l)| l.ended.as_ref().is_some_and(|e| e.1 == LegEnd::Skipped));
         cut.map(|(i, l)| {
-            let after = self.legs.get(i + 1).map_or(self.written + self.read, |n| n.moved_before);
             let leg = self.leg(l.leg);
             let capacity = self.head().map_or(Bytes::ZERO, |h| h.drive.capacity);
             let took = l.ended.as_ref().map_or(Duration::ZERO, |e| e.0.saturating_sub(l.from));
             CutLeg {
                 leg: l.leg,
                 moves: leg.is_some_and(|l| l.kind.moves()),
-                moved_bytes: after.saturating_sub(l.moved_before).get(),
+                moved_bytes: self.moved_in(i).get(),
                 of_bytes: leg.and_then(|l| l.bytes_on(capacity)).map(Bytes::get),
                 took_s: took.as_secs_f64(),
             }

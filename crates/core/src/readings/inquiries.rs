@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use super::{Readings, Ruler};
+use crate::quantity::units::Bytes;
 use crate::record::{Arm, Fall, InquiryEnd};
 
 /// An arm as it went.
@@ -71,6 +72,15 @@ impl InquiryReading {
 }
 
 impl Readings {
+    /// Bytes that experiments have written since a moment.
+    #[must_use]
+    pub fn tried_since(&self, at: Duration) -> Bytes {
+        let series = self.series();
+        let arms = self.inquiries().iter().flat_map(|i| &i.arms).filter(|a| a.from >= at);
+        let written = |i: usize| series.written(i) - series.written_before(i);
+        Bytes::new(arms.flat_map(|a| a.samples(series.len())).map(written).sum())
+    }
+
     /// Inquiries that lie, in part at least, between two places of a ruler, each with where it begins and ends there; none by address.
     pub fn inquiries_between(
         &self,

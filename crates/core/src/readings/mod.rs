@@ -56,7 +56,9 @@ pub struct LegReading {
     pub from: Duration,
     /// Bytes moved in the haul when it began.
     pub moved_before: Bytes,
-    /// So many of its bytes are known to have been made durable.
+    /// Bytes that experiments moved in it, beside its own.
+    pub tried: Bytes,
+    /// So many of its own bytes are known to have been made durable.
     pub flushed: Bytes,
     /// When and why it ended, with flush time and latency histogram.
     pub ended: Option<(Duration, LegEnd, LoadSummary)>,
@@ -185,6 +187,7 @@ impl Readings {
                     leg: *leg,
                     from: *at,
                     moved_before: self.written + self.read,
+                    tried: Bytes::ZERO,
                     flushed: Bytes::ZERO,
                     ended: None,
                 });
@@ -327,10 +330,8 @@ impl Readings {
     }
 
     fn flushed(&mut self, leg: u16) {
-        let moved = self.written + self.read;
-        if let Some(open) = self.legs.iter_mut().rev().find(|l| l.leg == leg && l.ended.is_none()) {
-            open.flushed = moved.saturating_sub(open.moved_before);
-        }
+        let Some(place) = self.legs.iter().rposition(|l| l.leg == leg && l.ended.is_none()) else { return };
+        self.legs[place].flushed = self.moved_in(place);
     }
 
     /// A stretch that goes on where the last one ended belongs to it.
@@ -441,6 +442,11 @@ impl Readings {
         }
         self.written += sample.written;
         self.read += sample.read;
+        if self.in_inquiry()
+            && let Some(open) = self.legs.last_mut()
+        {
+            open.tried += sample.written + sample.read;
+        }
         self.errors += u64::from(sample.errors);
         self.last = Some(kept);
     }

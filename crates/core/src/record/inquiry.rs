@@ -139,6 +139,15 @@ pub struct Fall {
     pub may_be: Vec<(FindingKind, f64)>,
 }
 
+impl Fall {
+    /// The rate was known before and after, and it fell: what others ask for may be anything.
+    #[must_use]
+    pub fn makes_sense(&self) -> bool {
+        let (before, after) = (self.before.get(), self.after.get());
+        before.is_finite() && after > 0.0 && before > after
+    }
+}
+
 /// Why an inquiry ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

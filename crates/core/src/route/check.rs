@@ -367,7 +367,7 @@ fn check_decide(leg: &Leg, f: &mut Faults) {
     f.unless(
         !leg.decide || leg.may_decide(),
         "decide",
-        "decide goes with a plain write: not with stamps, drawn sizes or places, or a rate",
+        "decide goes with a plain write by one worker: not with stamps, drawn sizes or places, a rate, or backwards",
     );
     f.unless(
         leg.decide || (leg.decide_time.is_none() && leg.decide_bytes.is_none()),

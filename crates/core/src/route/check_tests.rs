@@ -158,7 +158,7 @@ fn cases() -> Vec<(String, &'static str)> {
         ),
         (
             ended("write", "decide = true\nstamped = true"),
-            "decide goes with a plain write: not with stamps, drawn sizes or places, or a rate",
+            "decide goes with a plain write by one worker: not with stamps, drawn sizes or places, a rate, or backwards",
         ),
         (ended("write", "decide_time = \"1 min\""), "decide_time and decide_bytes go with decide"),
         (

@@ -127,7 +127,7 @@ fields! {
     UntilHeat, "until.temperature", "until heat", [Rest, Write, Read, Mixed, Breather, Pace], "", "60 °C",
         "A load ends when the drive is this warm, a rest when it has cooled to it.";
     PastCacheEnd, "until.past_cache_end", "past cache end", [Write, Mixed, Breather, Pace], "", "1 GB",
-        "The leg ends when so much was written past the last cache end that was found.";
+        "The leg ends when so much was written past the last cache end that was found, or past a fall that was looked into (find out why).";
     Steady, "until.steady", "until steady", [Rest, Write, Read, Mixed, Breather, Pace], "", "yes",
         "yes: a load ends when five rounds of a minute are steady, a rest when the temperature is.";
     Block, "block", "block", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "1 MiB (spans: 4 KiB)", "8 KiB",

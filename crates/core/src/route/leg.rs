@@ -367,11 +367,18 @@ fn is_default<T: Default + PartialEq>(value: &T) -> bool {
 }
 
 impl Leg {
-    /// The same load, wherever it lies, however long it goes on, and whichever turn of a group it is.
+    /// The same load, wherever it lies, however long it goes on, whichever turn of a group it is, and whether or not its falls are looked into.
     #[must_use]
     pub fn same_load(&self, other: &Self) -> bool {
-        let bare =
-            |l: &Self| Self { until: Until::default(), region: Region::default(), turn: None, ..l.clone() };
+        let bare = |l: &Self| Self {
+            until: Until::default(),
+            region: Region::default(),
+            turn: None,
+            decide: false,
+            decide_time: None,
+            decide_bytes: None,
+            ..l.clone()
+        };
         bare(self) == bare(other)
     }
 
@@ -485,11 +492,12 @@ impl Leg {
         }
     }
 
-    /// Experiments can be made in it: a plain write whose bytes nobody reads back, as fast as it goes.
+    /// Experiments can be made in it: a plain write by one worker whose bytes nobody reads back, as fast as it goes, onwards or at random.
     #[must_use]
     pub fn may_decide(&self) -> bool {
         let plain = self.mix.is_empty() && self.spread.is_empty() && self.rate.is_none();
-        self.kind == LegKind::Write && !self.stamped && plain
+        let onwards = self.workers == 1 && self.pattern != Pattern::Backward;
+        self.kind == LegKind::Write && !self.stamped && plain && onwards
     }
 
     /// Passes of a scan.

@@ -3,6 +3,16 @@
 use std::time::Duration;
 
 use super::*;
+
+#[test]
+fn a_leg_that_is_looked_into_has_the_load_of_one_that_is_not() {
+    let plain = Leg::new(LegKind::Write);
+    let looked = Leg { decide: true, decide_time: Some(Duration::from_secs(60)), ..plain.clone() };
+    assert!(plain.same_load(&looked) && looked.may_decide());
+    let many = Leg { workers: 4, ..looked.clone() };
+    let back = Leg { pattern: Pattern::Backward, ..looked };
+    assert!(!many.may_decide() && !back.may_decide() && !plain.same_load(&many));
+}
 use crate::drive::Pattern;
 use crate::route::Route;
 

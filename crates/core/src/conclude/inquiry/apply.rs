@@ -75,7 +75,7 @@ pub struct Decision {
     pub arms: Vec<ToldArm>,
 }
 
-/// A finding and an inquiry are of one fall when they lie no further apart than this, s, or a tenth of the time since the leg began.
+/// A finding and an inquiry are of one fall when they lie no further apart than this, s.
 const SAME_FALL_S: f64 = 5.0;
 
 /// Lets every inquiry of a record say what it found of its fall.
@@ -103,7 +103,7 @@ impl Inquiry<'_> {
             heavier: seen(e.heavier),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),
             again: seen(e.cooled.and_then(|c| c.again)),
-            seconds: (self.reading.until(now) - self.reading.from).as_secs_f64(),
+            seconds: self.reading.until(now).saturating_sub(self.reading.from).as_secs_f64(),
             bytes: e.arms.iter().map(|a| a.bytes).sum(),
             arms: e
                 .arms
@@ -250,9 +250,4 @@ impl Inquiry<'_> {
             f.position_end = end.position;
         }
     }
-}
-
-/// Rates before and after, as they stand in a finding.
-pub(super) fn rates(before: Rate, after: Rate) -> String {
-    format!("{before} to {after}")
 }

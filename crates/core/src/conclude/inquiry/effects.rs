@@ -129,7 +129,7 @@ pub struct Effects {
     pub reads: Option<LogRate>,
     /// How much faster a heavier load is.
     pub heavier: Option<LogRate>,
-    /// Of the longest rest.
+    /// Of the newest rest that tells.
     pub cooled: Option<Cooled>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,

@@ -166,20 +166,21 @@ fn parts(seen: LogRate, lost: f64) -> Odds {
     [low, high - low, 1.0 - high]
 }
 
-/// What lies between these is as wide as what lies outside it to a factor of three, as a share: a figure out of a wide range is seldom just
-/// there.
-const NARROW: f64 = 2.0 * SAME / 3.0;
-const AS_FAST: f64 = 2.0 * FASTER / 1.0;
+/// Rates that are not the same may lie anywhere in so wide a range of logarithms: reads against a load, a heavier load against it. A figure
+/// out of a wide range is seldom found in a narrow place, so what is seen there speaks the more for what must lie there.
+const READS_RANGE: f64 = 3.0;
+const HEAVIER_RANGE: f64 = 1.0;
 
-fn two(seen: LogRate) -> [f64; 2] {
+/// How likely a load is as fast, and how likely it is faster.
+fn faster(seen: LogRate) -> [f64; 2] {
     let same = below(FASTER, seen);
-    [same, AS_FAST * (1.0 - same)]
+    [same, 2.0 * FASTER / HEAVIER_RANGE * (1.0 - same)]
 }
 
 /// How likely two rates are the same.
 fn alike(seen: LogRate) -> [f64; 2] {
     let same = (below(SAME, seen) - below(-SAME, seen)).max(0.0);
-    [same, NARROW * (1.0 - same)]
+    [same, 2.0 * SAME / READS_RANGE * (1.0 - same)]
 }
 
 fn dot<const N: usize>(a: [f64; N], b: [f64; N]) -> f64 {
@@ -246,7 +247,7 @@ impl Shares {
                 *share *= dot(alike(seen), h.reads());
             }
             if let Some(seen) = effects.heavier {
-                *share *= dot(two(seen), h.heavier());
+                *share *= dot(faster(seen), h.heavier());
             }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];

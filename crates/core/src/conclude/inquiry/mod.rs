@@ -33,6 +33,8 @@ const TELLS_LITTLE: f64 = 0.02;
 pub const ARM_S: f64 = 2.0;
 /// The rests of the cooling experiment, s: the first at most, and a second, longer one.
 pub const RESTS_S: [f64; 2] = [45.0, 120.0];
+/// What lasts shorter than this may have passed by itself, s; to wait for it costs nothing, since the leg goes on.
+const KNOWN_S: f64 = 40.0;
 /// What comes back sooner is no fall, s.
 const RECURS_S: f64 = 3.0;
 /// Two falls, the waits for them, and the lighter load, s, as a rule.
@@ -69,6 +71,8 @@ pub struct Possible {
     pub elsewhere: bool,
     /// Something that was written can be read.
     pub reads: bool,
+    /// Larger blocks, and more in flight, fit.
+    pub heavier: bool,
     /// The drive has a thermometer.
     pub thermometer: bool,
 }
@@ -145,7 +149,7 @@ impl<'a> Inquiry<'a> {
             _ if rested => false,
             Experiment::Elsewhere => possible.elsewhere,
             Experiment::OtherWay => possible.reads,
-            Experiment::Heavier => true,
+            Experiment::Heavier => possible.heavier,
         };
         let tells = |e: Experiment| {
             let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer);
@@ -165,12 +169,10 @@ impl<'a> Inquiry<'a> {
 }
 
 impl crate::conclude::Finding {
-    /// The fall that it tells of, as an inquiry asks about it; `None` where it is of something else. `recurs` says that it came back by
-    /// itself, and fell again.
-    #[must_use]
-    pub fn fall(&self, recurs: bool) -> Option<crate::record::Fall> {
+    /// The fall that it tells of, as an inquiry asks about it; `None` where it is of something else.
+    fn as_fall(&self, sensor_step_k: f64, recurs: bool) -> Option<crate::record::Fall> {
         let (before, after) = self.before.zip(self.after)?;
-        crate::conclude::verdict::changes_the_rate(self.kind).then_some(())?;
+        (crate::conclude::verdict::changes_the_rate(self.kind) && before > after).then_some(())?;
         let may_be = if self.may_be.is_empty() {
             vec![(self.kind, self.confidence)]
         } else {
@@ -183,7 +185,7 @@ impl crate::conclude::Finding {
             before,
             after,
             temperature: self.temperature,
-            sensor_step_k: 0.0,
+            sensor_step_k,
             recurs,
             may_be,
         })
@@ -199,8 +201,6 @@ impl Readings {
         let series = self.series();
         let now = series.len().checked_sub(1)?;
         let newest = self.run_samples()?;
-        // What lasts shorter than this may have passed by itself; to wait for it costs nothing, since the leg goes on.
-        const KNOWN_S: f64 = 40.0;
         let recent = series.index_at(series.end(now).saturating_sub(std::time::Duration::from_secs(3)));
         let rate = series.mean_rate(recent.max(newest.start)..now + 1);
         let asked = self.inquiries().iter().filter(|i| i.leg == leg);
@@ -238,8 +238,13 @@ impl Readings {
         // One that was asked about is not asked about again, unless the rate fell much lower.
         let new = after.get() < 0.7 * lowest;
         ((stands || recurs) && known && new && fall.confidence < sure).then_some(())?;
-        let fall = fall.fall(recurs)?;
-        Some(crate::record::Fall { sensor_step_k: series.temperature_step(), ..fall })
+        fall.as_fall(series.temperature_step(), recurs)
+    }
+
+    /// The fall that a finding of this record tells of, for whoever wants to have it looked into; `None` where it is of something else.
+    #[must_use]
+    pub fn fall_of(&self, finding: &crate::conclude::Finding) -> Option<crate::record::Fall> {
+        finding.as_fall(self.series().temperature_step(), finding.end_elapsed.is_some())
     }
 
     /// Samples of the run under way.

@@ -173,6 +173,26 @@ fn samples_of_experiments_enter_no_figure() {
 }
 
 #[test]
+fn bytes_of_experiments_are_none_of_the_leg() {
+    let readings = elsewhere(fallen(), 1000.0).end(InquiryEnd::Decided).write(10.0, 400.0).readings();
+    // A minute at 1,000 MB/s, then half a minute at 400: 72 GB; and eight seconds beside it.
+    let off = |bytes: Bytes, gb: f64| (bytes.as_f64() / 1e9 / gb - 1.0).abs();
+    assert!(off(readings.moved_in(0), 72.0) < 0.001, "{}", readings.moved_in(0));
+    assert!(off(readings.tried_since(Duration::from_secs(60)), 5.6) < 0.001);
+    assert_eq!(readings.tried_since(Duration::from_secs(300)), Bytes::ZERO);
+}
+
+#[test]
+fn an_inquiry_that_ends_before_it_begins_is_no_panic() {
+    let mut bench = elsewhere(fallen(), 1000.0);
+    bench.events.push(Event::InquiryEnded { at: Duration::from_secs(1), leg: 0, why: InquiryEnd::Decided });
+    let readings = bench.write(10.0, 400.0).readings();
+    let told = readings.conclude();
+    let decided = told.findings.iter().find_map(|f| f.decided.as_ref()).unwrap();
+    assert_eq!(decided.seconds, 0.0);
+}
+
+#[test]
 fn heat_is_told_by_reads_that_are_faster_once_it_is_cool() {
     let cool = |reads_cool: f64, again: f64| {
         let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cool, kind, s, rate);
@@ -198,7 +218,7 @@ fn what_came_back_by_itself_is_not_decided_by_arms_beside_each_other() {
     let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
     assert!(inquiry.effects.came_back);
     assert!(inquiry.answer().1 < STANDS);
-    let possible = Possible { elsewhere: true, reads: true, thermometer: true };
+    let possible = Possible { elsewhere: true, reads: true, heavier: true, thermometer: true };
     assert_eq!(inquiry.next(possible, 600.0).unwrap().experiment, Experiment::Cycle);
     assert_eq!(inquiry.next(possible, 5.0), Err(InquiryEnd::Budget));
 }

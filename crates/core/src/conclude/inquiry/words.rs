@@ -1,7 +1,7 @@
 //! What an inquiry says, in sentences.
 
-use super::apply::{Decision, Seen, rates};
-use super::{Hypothesis, Inquiry};
+use super::Inquiry;
+use super::apply::{Decision, Seen};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, span_words};
 use crate::record::InquiryEnd;
@@ -9,11 +9,12 @@ use crate::record::InquiryEnd;
 /// Beyond this, from one bound to the other, an effect is not told by its figure.
 const UNEVEN: f64 = 4.0;
 
-fn times(seen: Seen) -> String {
+/// That something was so many times as fast as something else.
+fn compared(what: &str, seen: Seen, than: &str) -> String {
     if seen.high > UNEVEN * seen.low {
-        return "too uneven to tell".into();
+        return format!("{what} too uneven to tell.");
     }
-    format!("{:.2} times as fast ({:.2} to {:.2})", seen.times, seen.low, seen.high)
+    format!("{what} {:.2} times as fast{than} ({:.2} to {:.2}).", seen.times, seen.low, seen.high)
 }
 
 const fn cause(kind: FindingKind) -> &'static str {
@@ -37,42 +38,36 @@ impl Inquiry<'_> {
             return all;
         }
         let causes: Vec<&str> = decision.causes.iter().map(|k| cause(*k)).collect();
-        let what = rates(fall.before, fall.after);
+        let what = format!("{} to {}", fall.before, fall.after);
         all.push(match (causes.as_slice(), decision.ended) {
             ([], Some(InquiryEnd::CameBack)) => {
                 format!("Tried out: the fall from {what} was gone when it was looked into; it came back by itself.")
             }
             ([], Some(why)) => format!("Tried out, and not decided: {}.", why.words()),
             ([], None) => "Being tried out.".to_owned(),
-            (causes, _) => format!("Tried out: the fall from {what} is {}.", causes.join(", and ")),
+            (causes, _) => format!("Tried out: the fall from {what} comes from {}.", causes.join(" and ")),
         });
-        if let Some(seen) = decision.elsewhere {
-            all.push(format!("The same load in other places was {}.", times(seen)));
-        }
-        if let Some(seen) = decision.reads {
-            all.push(format!("Reads, against the load between them, were {}.", times(seen)));
-        }
-        if let Some(seen) = decision.heavier {
-            all.push(format!("With larger blocks and more in flight it was {}.", times(seen)));
-        }
+        let told = [
+            (decision.elsewhere, "The same load in other places was", " as here"),
+            (decision.reads, "Reads were", " as the load between them"),
+            (decision.heavier, "With larger blocks and more in flight it was", ""),
+        ];
+        all.extend(told.into_iter().filter_map(|(seen, what, than)| Some(compared(what, seen?, than))));
         if let Some(c) = self.effects.cooled {
             let by = c.by.map_or_else(String::new, |k| format!(", {k:.0} K cooler"));
-            let rest = format!("After a rest of {}{by}", span_words(c.rest_s));
-            if let Some(seen) = decision.reads_cool {
-                all.push(format!("{rest}, reads were {}, against those before it.", times(seen)));
-            }
-            if let Some(seen) = decision.again {
-                let lasted = match (c.lasted_s, c.lost_at) {
-                    (Some(s), Some(t)) => format!("; that lasted {}, to {t}", span_words(s)),
-                    (Some(s), None) => format!("; that lasted {}", span_words(s)),
-                    (None, _) => String::new(),
-                };
-                all.push(format!("{rest}, the load was {}, against before it{lasted}.", times(seen)));
-            }
+            let rest = format!("After a rest of {}{by},", span_words(c.rest_s));
+            let told = [(decision.reads_cool, "reads were"), (decision.again, "the load was")];
+            all.extend(told.into_iter().filter_map(|(seen, what)| {
+                Some(compared(&format!("{rest} {what}"), seen?, " as before it"))
+            }));
+            all.extend(c.lasted_s.map(|s| {
+                let to = c.lost_at.map_or_else(String::new, |t| format!(", to {t}"));
+                format!("That lasted {}{to}.", span_words(s))
+            }));
         }
         all.extend(self.effects.falls_when_lighter.map(|falls| {
-            let not = if falls { "too" } else { "not" };
-            format!("A load a little lighter than it keeps in the mean fell {not} within as many bytes as the full one.")
+            let fell = if falls { "fell too," } else { "did not fall" };
+            format!("A load a little lighter than it keeps in the mean {fell} within as many bytes as the full one.")
         }));
         if causes.is_empty() {
             let left: Vec<String> = decision
@@ -89,13 +84,5 @@ impl Inquiry<'_> {
             Bytes::new(decision.bytes)
         ));
         all
-    }
-}
-
-impl Hypothesis {
-    /// As said of a fall.
-    #[must_use]
-    pub fn words(self) -> String {
-        self.causes().iter().map(|k| cause(*k)).collect::<Vec<_>>().join(", and ")
     }
 }
