@@ -258,10 +258,10 @@ fn evidence(leg: &FreightLeg) -> Vec<String> {
             } else {
                 String::new()
             };
-            format!("without {} {:.0} %{known}", leg.words(w.on), w.share * 100.0)
+            format!("without {}: {:.0} %{known}", leg.words(w.on), w.share * 100.0)
         })
         .collect();
-    let mut all = vec![format!("Less time would be taken {}.", shares.join(", "))];
+    let mut all = vec![format!("Time saved {}.", shares.join("; "))];
     all.extend(leg.costs.as_ref().and_then(|c| c.sentence()));
     let mean = leg.bytes.as_f64() / leg.files.max(1) as f64;
     if let Some((small, large)) = leg.sizes.first().zip(leg.sizes.last()).filter(|(a, b)| a.from != b.from) {
