@@ -4,6 +4,7 @@
 
 #![forbid(unsafe_code)]
 
+pub mod batch;
 pub mod contrast;
 mod field;
 pub mod freight;

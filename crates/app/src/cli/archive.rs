@@ -75,11 +75,7 @@ fn document(r: HaulRow) -> LedgerRow {
 pub fn list(drive: Option<&str>, filter: &[String], deleted: bool, answer: Answer) -> Result<Exit, AppError> {
     let ledger = open_ledger()?;
     let mut rows = if deleted { ledger.deleted()? } else { ledger.hauls()? };
-    let words: Vec<String> = filter.iter().map(|w| w.to_lowercase()).collect();
-    rows.retain(|r| {
-        let hay = words::haystack(r);
-        words.iter().all(|w| hay.contains(w.as_str()))
-    });
+    words::keep_with(&mut rows, filter);
     if let Some(drive) = drive {
         let wanted = drive.to_lowercase();
         rows.retain(|r| [&r.drive, &r.model, &r.serial].iter().any(|t| t.to_lowercase().contains(&wanted)));

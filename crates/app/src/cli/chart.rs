@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_charts::{freight, knee, lanes, models, pdf, proof, rounds, streams, surveys};
+use hollow_mile_core::archive::batch::Question;
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
 use hollow_mile_ledger::Ledger;
@@ -14,6 +15,7 @@ use super::archive::{Existing, create};
 use super::{open_ledger, say, say_json};
 use crate::error::{AppError, Exit};
 use crate::home;
+use crate::told::batch::Batched;
 use crate::told::{Compared, DriveFile};
 
 /// Along what a chart is drawn.
@@ -66,6 +68,8 @@ pub enum ChartKind {
     Heat,
     /// Several hauls on one ruler, and their figures with intervals
     Contrast,
+    /// Figures of many drives of one kind, and what may be promised of all of them
+    Batch,
     /// Wear of the drive over all its hauls
     Wear,
 }
@@ -73,7 +77,7 @@ pub enum ChartKind {
 /// What is drawn, and where to.
 #[derive(Debug, clap::Args)]
 pub struct ChartArgs {
-    /// Hauls: id, unique beginning of one, or `last`; several for `contrast` alone
+    /// Hauls: id, unique beginning of one, or `last`; several for `contrast` and `batch` alone
     #[arg(required = true, value_name = "HAUL")]
     hauls: Vec<String>,
     /// What it shows
@@ -130,8 +134,14 @@ pub fn draw(
     if kind == ChartKind::Contrast {
         return Ok(Compared::of(ledger, hauls, by, ambient)?.chart(ruler));
     }
+    if kind == ChartKind::Batch {
+        let rows = hauls.iter().map(|h| ledger.haul(h)).collect::<Result<Vec<_>, _>>()?;
+        return Ok(Batched::of(ledger, &rows, &Question::default())?.chart());
+    }
     let [haul] = hauls else {
-        return Err(AppError::usage("this kind shows one haul: give one, or --kind contrast for several"));
+        return Err(AppError::usage(
+            "this kind shows one haul: give one, or --kind contrast or batch for several",
+        ));
     };
     let row = ledger.haul(haul)?;
     if kind == ChartKind::Wear {
@@ -154,27 +164,44 @@ pub fn draw(
         ChartKind::Freight => freight::freight(&readings, &conclusions).map_err(missing),
         ChartKind::Heat => models::heat(&readings, conclusions.figures.hottest_rate(), ambient)
             .map_err(|r| missing(r.words())),
-        ChartKind::Lanes | ChartKind::Contrast | ChartKind::Wear => {
+        ChartKind::Lanes | ChartKind::Contrast | ChartKind::Batch | ChartKind::Wear => {
             Ok(lanes::lanes(&readings, &conclusions, ruler))
         }
     }
 }
 
-pub fn run(args: &ChartArgs) -> Result<Exit, AppError> {
-    // Before the ledger is asked: a file that cannot be written is known at once.
-    let ending = args.output.extension().and_then(|e| e.to_str());
+/// A file that cannot be drawn is known before the ledger is asked.
+///
+/// # Errors
+/// When its ending is none of a chart's.
+pub fn has_ending(output: &Path) -> Result<(), AppError> {
+    let ending = output.extension().and_then(|e| e.to_str());
     if !matches!(ending, Some("svg" | "pdf")) {
-        encode(&Scene::new(1.0, 1.0, String::new()), &args.output)?;
+        encode(&Scene::new(1.0, 1.0, String::new()), output)?;
     }
+    Ok(())
+}
+
+/// Writes a chart to a file.
+///
+/// # Errors
+/// When it cannot be drawn or written, or is there already and `force` does not say that it may be replaced.
+pub fn write(scene: &Scene, output: &Path, force: bool) -> Result<usize, AppError> {
+    let bytes = encode(scene, output)?;
+    let mut file = create(output, Existing::replace_if(force))?;
+    file.write_all(&bytes).map_err(|e| AppError::file(output, "written", &e))?;
+    Ok(bytes.len())
+}
+
+pub fn run(args: &ChartArgs) -> Result<Exit, AppError> {
+    has_ending(&args.output)?;
     let ledger = open_ledger()?;
     let home = home::home()?;
     let (kind, ruler) = (args.kind, args.along.ruler());
     let scene = draw(&ledger, &home, &args.hauls, kind, ruler, args.by.as_deref(), args.ambient)?;
-    let bytes = encode(&scene, &args.output)?;
-    let mut file = create(&args.output, Existing::replace_if(args.force))?;
-    file.write_all(&bytes).map_err(|e| AppError::file(&args.output, "written", &e))?;
+    let bytes = write(&scene, &args.output, args.force)?;
     if args.json {
-        say_json(&serde_json::json!({ "file": args.output, "bytes": bytes.len() }))?;
+        say_json(&serde_json::json!({ "file": args.output, "bytes": bytes }))?;
     } else {
         say(&format!("{} written", args.output.display()))?;
     }

@@ -1,6 +1,7 @@
 //! The command line: stable words and JSON; see the design's contract in `docs/formats.md`.
 
 mod archive;
+mod batch;
 mod chart;
 mod claims;
 mod contrast;
@@ -237,6 +238,8 @@ enum Verb {
     },
     /// Hauls side by side: what differs by more than the noise
     Contrast(contrast::ContrastArgs),
+    /// Drives of one kind taken together: what may be promised of all of them, and which are not like the others
+    Batch(batch::BatchArgs),
     /// Draw a chart
     Chart(chart::ChartArgs),
     /// A few pages on a haul or a contrast
@@ -460,6 +463,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
             archive::findings(&source, hold.map(|s| (s, buffer)), ambient, Answer::json_if(json))
         }
         Some(Verb::Contrast(args)) => contrast::run(&args),
+        Some(Verb::Batch(args)) => batch::run(&args),
         Some(Verb::Chart(args)) => chart::run(&args),
         Some(Verb::Report(args)) => report::run(&args),
         Some(Verb::Claims(ClaimsVerb::List { json })) => claims::list(Answer::json_if(json)),

@@ -1,6 +1,7 @@
 //! What is told of hauls and drives: everything that belongs to one gathered once, and its words. Command line, views, charts and
 //! reports all read this.
 
+pub mod batch;
 pub mod contrast;
 pub mod drive;
 pub mod estimate;

@@ -59,6 +59,15 @@ pub fn about(span: Duration) -> String {
     }
 }
 
+/// Keeps the hauls that have all of these words.
+pub fn keep_with(rows: &mut Vec<hollow_mile_ledger::HaulRow>, filter: &[String]) {
+    let wanted: Vec<String> = filter.iter().map(|w| w.to_lowercase()).collect();
+    rows.retain(|r| {
+        let hay = haystack(r);
+        wanted.iter().all(|w| hay.contains(w.as_str()))
+    });
+}
+
 /// All that a list of hauls can be searched for, in small letters.
 #[must_use]
 pub fn haystack(row: &hollow_mile_ledger::HaulRow) -> String {

@@ -21,13 +21,15 @@ pub enum Screen {
     Ledger,
     /// Hauls side by side.
     Contrast,
+    /// Drives of one kind taken together.
+    Batch,
     /// All that is known of one drive.
     DriveFile,
 }
 
 impl Screen {
     /// Each of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Yard,
         Self::Route,
         Self::Haul,
@@ -35,6 +37,7 @@ impl Screen {
         Self::Vitals,
         Self::Ledger,
         Self::Contrast,
+        Self::Batch,
         Self::DriveFile,
     ];
 }
@@ -51,6 +54,7 @@ impl Screen {
             Self::Vitals => "Vitals",
             Self::Ledger => "Ledger",
             Self::Contrast => "Contrast",
+            Self::Batch => "Batch",
             Self::DriveFile => "Drive file",
         }
     }
@@ -66,6 +70,7 @@ impl Screen {
             Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
             Self::Contrast => "What differs between these hauls by more than the noise?",
+            Self::Batch => "What may be promised of all such drives, and which are not like the others?",
             Self::DriveFile => "How was this drive treated, what is it like, and how long will it last?",
         }
     }
@@ -114,6 +119,8 @@ pub enum Action {
     ShortTest,
     ExtendedTest,
     EndTest,
+    /// Take the drives of hauls together.
+    Together,
     Mark,
     NextFlag,
     FlagBefore,

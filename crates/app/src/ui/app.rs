@@ -20,6 +20,7 @@ use super::live::Live;
 use super::making::Making;
 use super::review::Loading;
 use super::theme::Theme;
+use super::views::batch::BatchView;
 use super::views::contrast::ContrastView;
 use super::views::drive_file::DriveFileView;
 use super::views::haul::HaulView;
@@ -92,6 +93,8 @@ pub struct App {
     pub archive: LedgerView,
     /// Hauls side by side.
     pub contrast: ContrastView,
+    /// Drives taken together.
+    pub batch: BatchView,
     /// All that is known of one drive.
     pub drive_file: DriveFileView,
     /// Hauls that were deleted since the program began, by the occasion.
@@ -140,6 +143,7 @@ impl App {
             surveys: SurveysView::default(),
             archive: LedgerView::default(),
             contrast: ContrastView::default(),
+            batch: BatchView::default(),
             drive_file: DriveFileView::default(),
             deleted: Vec::new(),
             making: None,
@@ -385,6 +389,7 @@ impl App {
             | Screen::Surveys
             | Screen::Vitals
             | Screen::Contrast
+            | Screen::Batch
             | Screen::DriveFile => None,
         };
         wanted.filter(|w| {
@@ -492,6 +497,7 @@ impl App {
                 Screen::Vitals => self.act_in_vitals(action),
                 Screen::Ledger => self.act_in_ledger(action),
                 Screen::Contrast => self.act_in_contrast(action),
+                Screen::Batch => self.act_in_batch(action),
                 Screen::DriveFile => self.act_in_drive_file(action),
             },
         }

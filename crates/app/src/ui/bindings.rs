@@ -65,6 +65,7 @@ const SURVEYS: &[Screen] = &[Screen::Surveys];
 const VITALS: &[Screen] = &[Screen::Vitals];
 const LEDGER: &[Screen] = &[Screen::Ledger];
 const CONTRAST: &[Screen] = &[Screen::Contrast];
+const BATCH: &[Screen] = &[Screen::Batch];
 const FILE: &[Screen] = &[Screen::DriveFile];
 const LISTS: &[Screen] = &[Screen::Ledger, Screen::DriveFile];
 const PICTURES: &[Screen] = &[Screen::Haul, Screen::Surveys];
@@ -102,6 +103,14 @@ pub const BINDINGS: &[Binding] = &[
         "Set the marked hauls, or its group, side by side.",
     )
     .also("compare differ"),
+    hint(
+        LEDGER,
+        "b",
+        Action::Together,
+        ("batch", "batch"),
+        "Take the drives of the marked, or all, together.",
+    )
+    .also("promise tolerance odd fleet lot"),
     hint(LEDGER, "/", Action::Filter, ("filter", "filter"), "Show only hauls with these words.")
         .also("search find"),
     hint(ROUTE, "I", Action::AddLeg, ("add a leg", "add leg"), "Add a leg behind this one.")
@@ -264,7 +273,7 @@ pub const BINDINGS: &[Binding] = &[
     )
     .also("print pdf export"),
     hint(
-        &[Screen::Haul, Screen::Contrast, Screen::DriveFile],
+        &[Screen::Haul, Screen::Contrast, Screen::Batch, Screen::DriveFile],
         "x",
         Action::Export,
         ("export chart", "chart"),
@@ -318,6 +327,18 @@ pub const BINDINGS: &[Binding] = &[
         "The drive now, or after each of its hauls.",
     )
     .also("panel history"),
+    hint(
+        BATCH,
+        "Enter",
+        Action::Open,
+        ("drive file", "drive"),
+        "All that is known of the drive under the cursor.",
+    )
+    .also("open serial"),
+    hint(BATCH, "Tab", Action::OtherPane, ("next page", "page"), "Dots, numbers, or what is odd and why.")
+        .also("table odd"),
+    key(BATCH, "h ←", Action::CursorLeft, "drive before", "The drive with the next lesser value."),
+    key(BATCH, "l →", Action::CursorRight, "next drive", "The drive with the next larger value."),
     key(PICTURES, "h ←", Action::CursorLeft, "cursor left", "Read the values one column to the left.")
         .also("values"),
     key(PICTURES, "l →", Action::CursorRight, "cursor right", "Read the values one column to the right.")

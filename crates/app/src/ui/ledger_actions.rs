@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use hollow_mile_charts::scene::Scene;
+use hollow_mile_core::archive::batch;
 use hollow_mile_core::record::HaulState;
 
 use super::actions::{Action, Screen};
@@ -16,6 +17,7 @@ use super::views::haul::HaulView;
 use super::views::surveys::SurveysView;
 use crate::error::AppError;
 use crate::home;
+use crate::told::batch::Batched;
 use crate::told::{Compared, DriveFile, Told};
 use crate::told::{report, words};
 
@@ -58,6 +60,7 @@ impl App {
                 }
             }
             Action::SideBySide => self.set_side_by_side(),
+            Action::Together => self.take_together(),
             Action::DriveFile => {
                 if let Some(row) = chosen {
                     self.open_drive_file(&row.serial);
@@ -136,6 +139,33 @@ impl App {
         self.make("the contrast", move |ledger| {
             Ok(Made::Contrast(Box::new(Compared::of(ledger, &hauls, None, None)?)))
         });
+    }
+
+    /// Takes the drives of the marked hauls, of the group under the cursor, or of all that are shown, together.
+    fn take_together(&mut self) {
+        let rows = self.archive.to_batch();
+        if rows.is_empty() {
+            return self.say("There are no hauls here to take together.");
+        }
+        self.make("the batch", move |ledger| {
+            Ok(Made::Batch(Box::new(Batched::of(ledger, &rows, &batch::Question::default())?)))
+        });
+    }
+
+    pub(super) fn act_in_batch(&mut self, action: Action) {
+        match action {
+            Action::Export => {
+                let Some(batched) = &self.batch.batched else { return };
+                let (scene, stem) = (batched.chart(), plain_name(&format!("batch-{}", batched.batch.model)));
+                self.write_scene(&scene, &stem);
+            }
+            Action::Open => {
+                if let Some(serial) = self.batch.chosen_serial() {
+                    self.open_drive_file(&serial);
+                }
+            }
+            _ => self.batch.act(action),
+        }
     }
 
     /// Opens all that is known of a drive.

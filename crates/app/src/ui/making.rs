@@ -11,9 +11,11 @@ use super::actions::Screen;
 use super::app::App;
 use super::ledger_actions::write_beside;
 use super::review::spawn;
+use super::views::batch::BatchView;
 use super::views::contrast::ContrastView;
 use super::views::drive_file::DriveFileView;
 use crate::error::AppError;
+use crate::told::batch::Batched;
 use crate::told::{Compared, DriveFile};
 
 /// What was made.
@@ -22,6 +24,8 @@ pub enum Made {
     Pages(String, Vec<u8>),
     /// Hauls side by side.
     Contrast(Box<Compared>),
+    /// Drives taken together.
+    Batch(Box<Batched>),
     /// All that is known of a drive.
     DriveFile(Box<DriveFile>),
 }
@@ -102,6 +106,10 @@ impl App {
             Ok(Made::Contrast(compared)) => {
                 self.contrast = ContrastView::of(*compared);
                 (Screen::Contrast, "contrast")
+            }
+            Ok(Made::Batch(batched)) => {
+                self.batch = BatchView::of(*batched);
+                (Screen::Batch, "batch")
             }
             Ok(Made::DriveFile(file)) => {
                 self.drive_file = DriveFileView::of(*file);

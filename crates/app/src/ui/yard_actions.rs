@@ -21,7 +21,7 @@ impl App {
             Screen::Ledger => self.archive.press(row),
             Screen::DriveFile => self.drive_file.press(row),
             Screen::Route => self.route.press(row),
-            Screen::Haul | Screen::Surveys | Screen::Vitals | Screen::Contrast => false,
+            Screen::Haul | Screen::Surveys | Screen::Vitals | Screen::Contrast | Screen::Batch => false,
         };
         if there {
             self.act(Action::Open);

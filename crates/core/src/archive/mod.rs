@@ -1,5 +1,6 @@
 //! What is kept of many hauls, and what they say together: digests, contrasts, the life of a drive, claims, documents.
 
+pub mod batch;
 pub mod claims;
 pub mod contrast;
 pub mod digest;

@@ -1,5 +1,6 @@
 //! The views: each draws from state, and answers one question.
 
+pub mod batch;
 pub mod contrast;
 pub mod drive_file;
 pub mod haul;
@@ -50,6 +51,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         Screen::Vitals => vitals::render(&app.vitals, &frame, body, buf),
         Screen::Ledger => ledger::render(&app.archive, &frame, body, buf),
         Screen::Contrast => contrast::render(&app.contrast, &frame, body, buf),
+        Screen::Batch => batch::render(&app.batch, &frame, body, buf),
         Screen::DriveFile => drive_file::render(&app.drive_file, &frame, body, buf),
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);

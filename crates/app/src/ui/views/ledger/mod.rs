@@ -224,6 +224,19 @@ impl LedgerView {
         self.belonging().iter().rev().map(|r| r.haul.clone()).collect()
     }
 
+    /// What is taken together: the marked hauls, the group under the cursor, or all that are shown.
+    #[must_use]
+    pub fn to_batch(&self) -> Vec<HaulRow> {
+        let marked = self.marked_rows();
+        if marked.len() >= 2 {
+            return marked.into_iter().cloned().collect();
+        }
+        match self.grouped {
+            GroupedBy::Nothing => self.shown_rows().cloned().collect(),
+            _ => self.belonging().into_iter().cloned().collect(),
+        }
+    }
+
     /// The hauls of the list that belong with the one under the cursor: its group, or else the repeats of one haul.
     fn belonging(&self) -> Vec<&HaulRow> {
         let Some(row) = self.chosen_row() else { return Vec::new() };
