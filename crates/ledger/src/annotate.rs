@@ -26,8 +26,8 @@ pub enum Purge {
 
 impl Ledger {
     fn set(&self, column: &str, haul: &str, value: Option<&str>) -> Result<(), LedgerError> {
-        let sql = format!("UPDATE hauls SET {column} = ?2 WHERE haul = ?1");
-        match self.db.execute(&sql, params![haul, value])? {
+        let sql = format!("UPDATE hauls SET {column} = ?2, edited_unix_ms = ?3 WHERE haul = ?1");
+        match self.db.execute(&sql, params![haul, value, now_unix_ms()])? {
             0 => Err(LedgerError::NoSuchHaul(haul.to_owned())),
             _ => Ok(()),
         }
@@ -66,7 +66,7 @@ impl Ledger {
         let now = now_unix_ms();
         for haul in hauls {
             let changed = tx.execute(
-                "UPDATE hauls SET deleted_unix_ms = ?2 WHERE haul = ?1 AND state <> 'running'",
+                "UPDATE hauls SET deleted_unix_ms = ?2, edited_unix_ms = ?2 WHERE haul = ?1 AND state <> 'running'",
                 params![haul, now],
             )?;
             if changed == 0 {
@@ -83,7 +83,10 @@ impl Ledger {
     pub fn restore(&self, hauls: &[String]) -> Result<(), LedgerError> {
         let tx = self.db.unchecked_transaction()?;
         for haul in hauls {
-            tx.execute("UPDATE hauls SET deleted_unix_ms = NULL WHERE haul = ?1", [haul])?;
+            tx.execute(
+                "UPDATE hauls SET deleted_unix_ms = NULL, edited_unix_ms = ?2 WHERE haul = ?1",
+                params![haul, now_unix_ms()],
+            )?;
         }
         Ok(tx.commit()?)
     }

@@ -10,6 +10,7 @@ mod annotate;
 mod compact;
 pub mod csv;
 mod digests;
+pub mod fleet;
 mod leftovers;
 mod overview;
 pub mod rescue;
@@ -103,6 +104,9 @@ pub enum LedgerError {
         /// What is wrong with it.
         why: String,
     },
+    /// What is not here could not be had from the fleet.
+    #[error("{0}")]
+    Fleet(String),
     /// Anything else that the store says.
     #[error("the ledger answered: {0}")]
     Store(rusqlite::Error),
@@ -134,6 +138,8 @@ pub struct Ledger {
     home: PathBuf,
     /// It lies where nothing can be written: what is made anew while reading is not kept.
     read_only: bool,
+    /// Where records come from that are not here, in the mirror of a fleet.
+    remote: Option<std::sync::Arc<fleet::mirror::Remote>>,
 }
 
 impl Ledger {
@@ -159,7 +165,7 @@ impl Ledger {
             LedgerError::Store(e) => not_writable(&e),
             other => other,
         })?;
-        let mut ledger = Self { db, home: home.to_owned(), read_only: false };
+        let mut ledger = Self { db, home: home.to_owned(), read_only: false, remote: None };
         schema::prepare(&mut ledger.db, home)?;
         drop(alone);
         ledger.mark_cut_short()?;
@@ -172,7 +178,7 @@ impl Ledger {
         let db = Self::connect_to_read(&home.join("ledger.sqlite"))?;
         let version: i32 = db.pragma_query_value(None, "user_version", |r| r.get(0))?;
         match version {
-            schema::VERSION => Ok(Self { db, home: home.to_owned(), read_only: true }),
+            schema::VERSION => Ok(Self { db, home: home.to_owned(), read_only: true, remote: None }),
             found if found > schema::VERSION => Err(LedgerError::Newer { found, known: schema::VERSION }),
             _ => Err(LedgerError::NotWritable {
                 home: home.display().to_string(),
@@ -245,7 +251,7 @@ impl Ledger {
         } else {
             Self::connect(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?
         };
-        Ok(Self { db, home: self.home.clone(), read_only: self.read_only })
+        Ok(Self { db, home: self.home.clone(), read_only: self.read_only, remote: self.remote.clone() })
     }
 
     /// The folder it lies in.
@@ -282,6 +288,10 @@ impl Ledger {
     }
 
     pub(crate) fn mark_cut_short(&self) -> Result<(), LedgerError> {
+        // Of hauls of other benches nothing is known here but what they say.
+        if self.is_mirror() || self.home.join("server").exists() {
+            return Ok(());
+        }
         let mut running = self.db.prepare("SELECT haul FROM hauls WHERE state = 'running'")?;
         let hauls: Vec<String> = running.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?;
         for haul in hauls {
@@ -317,6 +327,7 @@ impl Ledger {
     /// # Errors
     /// When a batch cannot be read; what came before it has been handed over.
     pub fn replay(&self, haul: &str, mut take: impl FnMut(&Event)) -> Result<(), LedgerError> {
+        self.fetch(haul)?;
         let mut statement =
             self.db.prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq")?;
         let mut rows = statement.query([haul])?;

@@ -6,10 +6,10 @@ use std::path::Path;
 
 use rusqlite::Connection;
 
-use crate::{LedgerError, overview, wear};
+use crate::{LedgerError, fleet, overview, wear};
 
 /// Written into the file as `user_version`.
-pub const VERSION: i32 = 5;
+pub const VERSION: i32 = 6;
 
 /// New in version 4: what lists show of a haul's conditions, what people say of it afterwards, its digest.
 const COLUMNS_4: [&str; 7] = [
@@ -117,6 +117,7 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
                 tx.execute_batch(overview::TABLE)?;
                 add_columns(&tx)?;
                 to_version_5(&tx)?;
+                tx.execute_batch(fleet::OUTBOX)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;
@@ -146,8 +147,11 @@ pub fn prepare(db: &mut Connection, home: &Path) -> Result<(), LedgerError> {
             if version < 4 {
                 to_version_4(&tx)?;
             }
-            if version < VERSION {
+            if version < 5 {
                 to_version_5(&tx)?;
+            }
+            if version < VERSION {
+                tx.execute_batch(fleet::OUTBOX)?;
                 tx.pragma_update(None, "user_version", VERSION)?;
             }
             tx.commit()?;

@@ -1,0 +1,335 @@
+//! Benches and a fleet on a real PostgreSQL server.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod server;
+
+use std::path::Path;
+use std::time::Duration;
+
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Event, HaulHead, HaulState};
+use hollow_mile_core::route::Route;
+use hollow_mile_ledger::fleet::{self, Address, FleetError, Made, Membership, Mirror, Sender};
+use hollow_mile_ledger::{HaulWriter, Ledger};
+use rand::RngExt;
+use server::Server;
+
+fn fleet_on(server: &Server) -> Address {
+    let address: Address = server.url("keeper").parse().unwrap();
+    let mut client = address.connect().unwrap();
+    assert_eq!(fleet::init(&mut client, &address).unwrap(), Made::WithRoles);
+    assert_eq!(fleet::init(&mut client, &address).unwrap(), Made::Nothing, "twice changes nothing");
+    address
+}
+
+struct Bench {
+    dir: tempfile::TempDir,
+    sender: Sender,
+}
+
+impl Bench {
+    fn join(address: &Address, name: &str) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        drop(Ledger::open(dir.path()).unwrap());
+        let sender = Sender::new(Membership::join(dir.path(), address, name).unwrap()).unwrap();
+        Self { dir, sender }
+    }
+
+    fn home(&self) -> &Path {
+        self.dir.path()
+    }
+
+    fn ledger(&self) -> Ledger {
+        Ledger::open(self.home()).unwrap()
+    }
+
+    fn send_all(&mut self) -> usize {
+        let ledger = self.ledger();
+        let mut batches = 0;
+        loop {
+            let sent = self.sender.step(&ledger).unwrap();
+            batches += sent.batches;
+            if !sent.more && ledger.unsent().unwrap() == 0 {
+                return batches;
+            }
+        }
+    }
+
+    fn begin(&self, haul: &str) -> HaulWriter {
+        let mut drive = DriveIdentity::plain("sim:x", DriveKind::Simulated, Bytes::from_gb(1000));
+        (drive.model, drive.serial) = ("Corrie C2 1 TB".into(), "KW-0007".into());
+        let route: Route = toml::from_str("name = \"long-haul\"").unwrap();
+        let mut head = HaulHead::plain(haul, drive, route);
+        head.started_unix_ms = 1_790_000_000_000;
+        let mut writer = self.ledger().begin(&head).unwrap();
+        writer.push(Event::HaulStarted(Box::new(head))).unwrap();
+        writer
+    }
+
+    fn haul(&self, haul: &str, notes: usize) {
+        let mut writer = self.begin(haul);
+        for i in 0..notes {
+            note(&mut writer, i);
+        }
+        writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
+    }
+}
+
+fn note(writer: &mut HaulWriter, i: usize) {
+    writer.push(Event::Note { at: Duration::from_secs(i as u64), text: format!("number {i}") }).unwrap();
+    writer.commit().unwrap();
+}
+
+/// What of a haul is on the server, and what in the ledger: (number, bytes) of each batch.
+fn both(server: &Server, bench: &Bench, haul: &str) -> (Vec<(i64, Vec<u8>)>, Vec<(i64, Vec<u8>)>) {
+    let there = server
+        .client()
+        .query("SELECT seq, bytes FROM hollow_mile.batch WHERE haul = $1 ORDER BY seq", &[&haul])
+        .unwrap()
+        .iter()
+        .map(|r| (r.get(0), r.get(1)))
+        .collect();
+    let db = rusqlite::Connection::open(bench.home().join("ledger.sqlite")).unwrap();
+    let mut statement = db.prepare("SELECT seq, bytes FROM batches WHERE haul = ?1 ORDER BY seq").unwrap();
+    let here =
+        statement.query_map([haul], |r| Ok((r.get(0)?, r.get(1)?))).unwrap().map(Result::unwrap).collect();
+    (there, here)
+}
+
+#[test]
+fn what_a_bench_commits_is_in_the_fleet_once_and_to_the_byte() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut bench = Bench::join(&address, "north");
+    bench.haul("aaaa0001", 20);
+    assert!(bench.send_all() >= 20);
+    let (there, here) = both(&server, &bench, "aaaa0001");
+    assert!(here.len() >= 20);
+    assert_eq!(there, here);
+    assert_eq!(bench.sender.step(&bench.ledger()).unwrap().batches, 0, "nothing is left");
+    // Everything once more, as after a lost acknowledgement.
+    bench.ledger().send_all_anew().unwrap();
+    bench.send_all();
+    assert_eq!(both(&server, &bench, "aaaa0001").0, here);
+    let all = fleet::benches(&address).unwrap();
+    assert_eq!((all[0].name.as_str(), all[0].hauls, all[0].unsent_hauls), ("north", 1, 0));
+    assert!(all[0].clock_off_ms.abs() < 2000, "{all:?}");
+}
+
+#[test]
+fn faults_of_every_kind_lose_nothing_and_double_nothing() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut benches = vec![Bench::join(&address, "north"), Bench::join(&address, "south")];
+    let mut hauls: Vec<(usize, String, HaulWriter, usize)> = Vec::new();
+    let mut rng = rand::rng();
+    let rounds = std::env::var("FLEET_FAULTS").ok().and_then(|n| n.parse().ok()).unwrap_or(60);
+    let mut over = Vec::new();
+    for round in 0..rounds {
+        let b = rng.random_range(0..benches.len());
+        if hauls.len() < 4 {
+            let name = format!("{:08x}", 0x1000_0000 + round);
+            hauls.push((b, name.clone(), benches[b].begin(&name), 0));
+        }
+        for (_, _, writer, n) in &mut hauls {
+            for _ in 0..rng.random_range(1..4) {
+                note(writer, *n);
+                *n += 1;
+            }
+        }
+        match rng.random_range(0..8) {
+            // The sender is killed and begins anew, knowing nothing.
+            0 => {
+                let membership = Membership::read(benches[b].home()).unwrap().unwrap();
+                benches[b].sender = Sender::new(membership).unwrap();
+            }
+            // What it noted as sent is lost: all of it is sent again.
+            1 => benches[b].ledger().send_all_anew().unwrap(),
+            // The connection is cut by the server.
+            2 => {
+                let sql = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND application_name = 'hollow-mile'";
+                server.client().execute(sql, &[]).unwrap();
+            }
+            // The server crashes, and is back.
+            3 if round % 4 == 0 => {
+                server.down("immediate");
+                let ledger = benches[b].ledger();
+                note(&mut hauls[0].2, 0);
+                assert!(benches[b].sender.step(&ledger).is_err(), "nobody answers");
+                server.up();
+            }
+            // A haul ends.
+            4 => {
+                let (b, name, writer, _) = hauls.swap_remove(rng.random_range(0..hauls.len()));
+                writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
+                over.push((b, name));
+            }
+            _ => {}
+        }
+        let ledger = benches[b].ledger();
+        // An error is what the fault made; what was not taken is still in the outbox.
+        let _ = benches[b].sender.step(&ledger);
+    }
+    for (b, name, writer, _) in hauls {
+        writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
+        over.push((b, name));
+    }
+    for bench in &mut benches {
+        let ledger = bench.ledger();
+        while ledger.unsent().unwrap() > 0 {
+            let _ = bench.sender.step(&ledger);
+        }
+    }
+    for (b, name) in over {
+        let (there, here) = both(&server, &benches[b], &name);
+        assert_eq!(there, here, "{name}");
+    }
+}
+
+#[test]
+fn a_mirror_reads_hauls_of_all_benches_as_if_they_were_here() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let (mut north, mut south) = (Bench::join(&address, "north"), Bench::join(&address, "south"));
+    // Two benches drew the same name for two hauls.
+    north.haul("aaaa0001", 3);
+    south.haul("aaaa0001", 5);
+    let mut live = south.begin("bbbb0002");
+    note(&mut live, 0);
+    north.send_all();
+    south.send_all();
+    let mut mirror = Mirror::open(north.home()).unwrap();
+    assert_eq!(mirror.pull().unwrap().hauls, 3);
+    let ledger = mirror.into_ledger();
+    let rows = ledger.hauls().unwrap();
+    let bench_of = |haul: &str| {
+        let row = rows.iter().find(|r| r.haul == haul).unwrap();
+        row.conditions.tags.iter().find(|t| t.0 == "bench").unwrap().1.clone()
+    };
+    assert_eq!((bench_of("aaaa00010001"), bench_of("aaaa00010002")), ("north".into(), "south".into()));
+    let notes = |haul: &str| ledger.readings(haul).unwrap().notes().len();
+    assert_eq!((notes("aaaa00010001"), notes("aaaa00010002")), (3, 5));
+    let row = ledger.haul("bbbb0002").unwrap();
+    assert_eq!(row.state, HaulState::Running, "what runs elsewhere is not cut short here");
+    assert_eq!(notes(&row.haul), 1);
+    note(&mut live, 1);
+    south.send_all();
+    assert_eq!(notes(&row.haul), 2, "and is followed");
+    // The server is away: what is here is read.
+    server.down("fast");
+    assert_eq!(notes("aaaa00010001"), 3);
+    let mut mirror = Mirror::open(north.home()).unwrap();
+    assert!(matches!(mirror.pull(), Err(FleetError::NoServer { .. })));
+    assert_eq!(mirror.into_ledger().hauls().unwrap().len(), 3);
+}
+
+#[test]
+fn names_notes_and_deletions_travel_both_ways_and_the_later_stands() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let (mut north, south) = (Bench::join(&address, "north"), Bench::join(&address, "south"));
+    north.haul("aaaa0001", 1);
+    north.send_all();
+    let mirror = || {
+        let mut mirror = Mirror::open(south.home()).unwrap();
+        mirror.pull().unwrap();
+        mirror
+    };
+    let ledger = mirror().into_ledger();
+    ledger.rename("aaaa00010001", Some("from the south")).unwrap();
+    ledger.tag("aaaa00010001", &[("lot".into(), "p7".into()), ("bench".into(), "north".into())]).unwrap();
+    let _ = mirror();
+    north.send_all();
+    north.sender = Sender::new(Membership::read(north.home()).unwrap().unwrap()).unwrap();
+    north.sender.step(&north.ledger()).unwrap();
+    let row = north.ledger().haul("aaaa0001").unwrap();
+    assert_eq!(row.label.as_deref(), Some("from the south"));
+    assert_eq!(row.conditions.tags, [("lot".to_owned(), "p7".to_owned())], "what bench it is no tag at home");
+    std::thread::sleep(Duration::from_millis(5));
+    north.ledger().rename("aaaa0001", Some("from home, later")).unwrap();
+    north.ledger().delete(&["aaaa0001".into()]).unwrap();
+    north.send_all();
+    let ledger = mirror().into_ledger();
+    assert!(ledger.hauls().unwrap().is_empty());
+    assert_eq!(ledger.deleted().unwrap()[0].label.as_deref(), Some("from home, later"));
+}
+
+#[test]
+fn who_may_not_is_told_so_in_a_sentence() {
+    let server = Server::start();
+    let why = |r: Result<_, FleetError>| r.map(|_: Membership| ()).unwrap_err().to_string();
+    let dir = tempfile::tempdir().unwrap();
+    let keeper: Address = server.url("keeper").parse().unwrap();
+    assert!(why(Membership::join(dir.path(), &keeper, "x")).contains("fleet init"));
+    fleet_on(&server);
+    let mut client = server.client();
+    client.batch_execute("CREATE ROLE north LOGIN PASSWORD 'p' IN ROLE hollow_mile_bench").unwrap();
+    client.batch_execute("CREATE ROLE guest LOGIN PASSWORD 'p'").unwrap();
+    // A file of passwords that is ours alone.
+    let pass = dir.path().join("pgpass");
+    std::fs::write(&pass, "*:*:*:north:p\n*:*:*:guest:p\n*:*:*:wrong:no\n").unwrap();
+    std::fs::set_permissions(&pass, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    let joined = |user: &str| {
+        let out = std::process::Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "joins_as_asked", "--nocapture", "--ignored"])
+            .env("PGPASSFILE", &pass)
+            .env("FLEET_URL", server.url(user))
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    assert!(joined("north").contains("joined as north"), "{}", joined("north"));
+    assert!(joined("guest").contains("does not allow guest"), "{}", joined("guest"));
+    assert!(joined("wrong").contains("does not let wrong in"), "{}", joined("wrong"));
+    let newer = "UPDATE hollow_mile.fleet SET version = 99";
+    client.execute(newer, &[]).unwrap();
+    assert!(why(Membership::join(dir.path(), &keeper, "x")).contains("newer program"));
+    let nobody: Address = "postgres://x@127.0.0.1:1/none?sslmode=disable".parse().unwrap();
+    assert!(why(Membership::join(dir.path(), &nobody, "x")).contains("no server answers"));
+}
+
+/// Not a test of its own: another test runs it with an environment.
+#[test]
+#[ignore = "run by another test"]
+fn joins_as_asked() {
+    let dir = tempfile::tempdir().unwrap();
+    let address: Address = std::env::var("FLEET_URL").unwrap().parse().unwrap();
+    match Membership::join(dir.path(), &address, address.user()) {
+        Ok(m) => println!("joined as {}", m.bench),
+        Err(e) => println!("{e}"),
+    }
+}
+
+#[test]
+fn a_bench_changes_what_is_its_own_alone() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    north.haul("aaaa0001", 1);
+    north.send_all();
+    let mut client = server.client();
+    client.batch_execute("CREATE ROLE south LOGIN IN ROLE hollow_mile_bench; SET ROLE south").unwrap();
+    assert_eq!(client.query("SELECT haul FROM hollow_mile.haul", &[]).unwrap().len(), 1, "it reads all");
+    let changed = client.execute("UPDATE hollow_mile.haul SET note = 'mine now'", &[]).unwrap();
+    assert_eq!(changed, 0);
+    let forged =
+        "INSERT INTO hollow_mile.batch (month, bench, haul, seq, bytes) VALUES ('2026-09-01', 1, 'x', 0, '')";
+    assert!(client.execute(forged, &[]).is_err());
+    assert_eq!(client.execute("DELETE FROM hollow_mile.batch", &[]).unwrap_or(0), 0);
+}
+
+#[test]
+fn two_benches_of_one_name_and_one_bench_in_two_fleets_are_refused() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let north = Bench::join(&address, "north");
+    let dir = tempfile::tempdir().unwrap();
+    assert!(matches!(Membership::join(dir.path(), &address, "north"), Err(FleetError::NameTaken(_))));
+    assert!(matches!(Membership::join(north.home(), &address, "other"), Err(FleetError::Joined(_))));
+    assert!(Membership::leave(north.home()).unwrap());
+    assert!(fleet::benches(&address).unwrap()[0].left);
+    assert!(matches!(Membership::leave(north.home()), Err(FleetError::NotJoined)));
+}
