@@ -84,6 +84,7 @@ impl From<LedgerError> for AppError {
             | LedgerError::Busy
             | LedgerError::ReadOnly
             | LedgerError::Record { .. }
+            | LedgerError::Fleet(_)
             | LedgerError::Store(_) => Self::machine(message),
         }
     }

@@ -10,6 +10,7 @@ pub mod command;
 pub mod demo;
 pub mod drafts;
 pub mod error;
+pub mod fleet;
 pub mod freight;
 pub mod going_on;
 pub mod home;

@@ -39,7 +39,8 @@ struct Told {
 pub struct Metrics(Arc<Mutex<Vec<(String, Told)>>>);
 
 /// Quotes, backslashes and line ends as the standard asks; other control characters are left out.
-fn escaped(text: &str) -> String {
+#[must_use]
+pub fn escaped(text: &str) -> String {
     let mut out = String::new();
     for c in text.chars() {
         match c {

@@ -105,6 +105,7 @@ impl Session {
         };
         let home = ledger.home().to_owned();
         let writer = ledger.begin(head)?;
+        crate::fleet::start(&home);
         // A haul that nobody else can watch is a haul all the same.
         let post = Post::open(&home, about, commands.clone()).ok();
         let _ = give.send(first);

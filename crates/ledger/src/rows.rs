@@ -104,6 +104,14 @@ impl Ledger {
         self.rows("state = 'running' AND deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, haul", [])
     }
 
+    /// Another number whenever somebody else has written into the file.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn changes(&self) -> Result<i64, LedgerError> {
+        Ok(self.db.pragma_query_value(None, "data_version", |r| r.get(0))?)
+    }
+
     /// Hauls that were deleted and can be had back, the last deleted first.
     ///
     /// # Errors

@@ -6,6 +6,7 @@ mod chart;
 mod claims;
 mod contrast;
 mod export;
+mod fleet;
 mod haul;
 mod keep;
 mod live;
@@ -22,6 +23,7 @@ pub use chart::{ChartKind, draw, encode};
 
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use clap::{Parser, Subcommand};
 use hollow_mile_core::drive::MeterUnit;
@@ -53,7 +55,13 @@ Words:
 pub struct Args {
     #[command(subcommand)]
     command: Option<Verb>,
+    /// Read the hauls of all benches of the fleet
+    #[arg(long, global = true)]
+    fleet: bool,
 }
+
+/// Hauls of the whole fleet are read, and not of this bench alone.
+static FLEET: AtomicBool = AtomicBool::new(false);
 
 fn bytes(text: &str) -> Result<Bytes, String> {
     targets::file_size(text).map_err(|e| e.to_string())
@@ -244,6 +252,12 @@ enum Verb {
     Chart(chart::ChartArgs),
     /// A few pages on a haul or a contrast
     Report(report::ReportArgs),
+    /// Many benches, one ledger: on a PostgreSQL server
+    #[command(subcommand)]
+    Fleet(fleet::FleetVerb),
+    /// What the program starts to send what is committed
+    #[command(name = "keep-fleet", hide = true)]
+    KeepFleet,
     /// What makers claim for their models
     #[command(subcommand)]
     Claims(ClaimsVerb),
@@ -429,12 +443,13 @@ enum SimVerb {
 /// # Errors
 /// One sentence and an exit code.
 pub fn run(args: Args) -> Result<Exit, AppError> {
+    FLEET.store(args.fleet, Ordering::Relaxed);
     match args.command {
-        None => ui::run(ui::Start::Yard { home: home::home()?, demo: false }),
+        None => ui::run(ui::Start::Yard { home: home::home()?, demo: false, fleet: args.fleet }),
         Some(Verb::Demo) => {
             let home = home::demo_home(&home::home()?);
             demo::prepare(&home)?;
-            ui::run(ui::Start::Yard { home, demo: true })
+            ui::run(ui::Start::Yard { home, demo: true, fleet: false })
         }
         Some(Verb::Yard { json }) => show::yard(Answer::json_if(json)),
         Some(Verb::Route(RouteVerb::List { json })) => show::routes(Answer::json_if(json)),
@@ -463,6 +478,8 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
             archive::findings(&source, hold.map(|s| (s, buffer)), ambient, Answer::json_if(json))
         }
         Some(Verb::Contrast(args)) => contrast::run(&args),
+        Some(Verb::Fleet(verb)) => fleet::run(&verb),
+        Some(Verb::KeepFleet) => crate::fleet::run(&home::home()?, false),
         Some(Verb::Batch(args)) => batch::run(&args),
         Some(Verb::Chart(args)) => chart::run(&args),
         Some(Verb::Report(args)) => report::run(&args),
@@ -496,8 +513,17 @@ fn shape(folder: &Path, output: &Path, existing: Existing) -> Result<Exit, AppEr
     Ok(Exit::Done)
 }
 
+/// The ledger that is read: this bench's, or that of the fleet.
 fn open_ledger() -> Result<Ledger, AppError> {
-    Ok(Ledger::open(&home::home()?)?)
+    let home = home::home()?;
+    if FLEET.load(Ordering::Relaxed) {
+        return crate::fleet::ledger_of_all(&home, |note| {
+            let _ = writeln!(std::io::stderr(), "hollow-mile: {}", words::printable(note));
+        });
+    }
+    let ledger = Ledger::open(&home)?;
+    crate::fleet::start(&home);
+    Ok(ledger)
 }
 
 /// Writes to standard output; a reader that went away (`| head`) is no fault.

@@ -121,6 +121,8 @@ pub enum Action {
     EndTest,
     /// Take the drives of hauls together.
     Together,
+    /// Show the hauls of all benches, or of this one.
+    Fleet,
     Mark,
     NextFlag,
     FlagBefore,

@@ -32,11 +32,13 @@ use super::views::yard::{YardView, grave};
 use super::widgets::glance::Glance;
 use crate::command::Speed;
 use crate::error::AppError;
+use crate::fleet::Following;
 use crate::queue;
 use crate::session::Session;
 use crate::told::estimate::known_of;
 use crate::watch::keeper::Kept;
 use crate::watch::watching::Watching;
+use hollow_mile_ledger::fleet::Mirror;
 
 /// What lies over the view and takes the keys.
 pub enum Overlay {
@@ -119,6 +121,10 @@ pub struct App {
     pub redraw: bool,
     pub(super) follow_yard: Option<FollowYard>,
     unreadable: Option<String>,
+    /// Follows the fleet's server while hauls of all benches are shown.
+    following: Option<Following>,
+    /// Counts what others wrote into the ledger.
+    changes: i64,
     looked_elsewhere: Instant,
     message: Option<(String, Instant)>,
     /// Leave after this event.
@@ -162,6 +168,8 @@ impl App {
             pressed: None,
             redraw: false,
             unreadable: None,
+            following: None,
+            changes: 0,
             looked_elsewhere: Instant::now(),
             message: None,
             quit: false,
@@ -183,6 +191,30 @@ impl App {
         self.yard.know(&rows, &|haul| grave(ledger.digest_at_hand(haul)?.findings.iter().map(|f| f.kind)));
         self.archive.show(rows);
         Ok(())
+    }
+
+    /// Shows the hauls of the whole fleet, or those of this bench.
+    ///
+    /// # Errors
+    /// When this bench is in no fleet.
+    pub fn show_fleet(&mut self, on: bool) -> Result<(), AppError> {
+        /// What other benches do is seen within two seconds.
+        const PULLED: Duration = Duration::from_secs(1);
+        if on {
+            self.ledger = Mirror::open(&self.home)?.into_ledger();
+            self.following = Following::begin(&self.home, PULLED).ok();
+        } else {
+            self.following = None;
+            self.ledger = Ledger::open(&self.home)?;
+        }
+        self.archive = LedgerView::default();
+        self.reload()
+    }
+
+    /// The hauls of the whole fleet are shown.
+    #[must_use]
+    pub const fn shows_fleet(&self) -> bool {
+        self.ledger.is_mirror()
     }
 
     fn offer_to_tidy(&mut self) -> Result<bool, AppError> {
@@ -434,7 +466,11 @@ impl App {
             screen: self.screen,
             question: survey.unwrap_or(self.screen.question()),
             demo: self.demo,
-            whose: if self.demo { "demo data".to_owned() } else { self.home.display().to_string() },
+            whose: match (self.demo, self.shows_fleet()) {
+                (true, _) => "demo data".to_owned(),
+                (_, true) => "all benches of the fleet".to_owned(),
+                _ => self.home.display().to_string(),
+            },
             running: self.running(),
             live: &self.live,
             haul: &self.haul,
@@ -533,8 +569,13 @@ impl App {
             });
             self.yard.expect(&row.haul, expected.map(|s| s.likely));
         }
+        // What is said of hauls here is sent as well.
+        crate::fleet::start(&self.home);
+        let changed = self.ledger.changes().unwrap_or(0);
+        let elsewhere = self.shows_fleet() && changed != self.changes;
+        self.changes = changed;
         let any = !rows.is_empty() | self.yard.queues_are(queue::all(&self.home));
-        if self.yard.under_way_are(rows) {
+        if self.yard.under_way_are(rows) | elsewhere {
             let result = self.reload();
             self.heed(result);
             return true;

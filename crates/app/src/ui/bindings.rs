@@ -111,6 +111,8 @@ pub const BINDINGS: &[Binding] = &[
         "Take the drives of the marked, or all, together.",
     )
     .also("promise tolerance odd fleet lot"),
+    key(LEDGER, "F", Action::Fleet, "fleet", "The hauls of all benches, or of this one.")
+        .also("benches bench all server"),
     hint(LEDGER, "/", Action::Filter, ("filter", "filter"), "Show only hauls with these words.")
         .also("search find"),
     hint(ROUTE, "I", Action::AddLeg, ("add a leg", "add leg"), "Add a leg behind this one.")

@@ -61,6 +61,10 @@ impl App {
             }
             Action::SideBySide => self.set_side_by_side(),
             Action::Together => self.take_together(),
+            Action::Fleet => {
+                let told = self.show_fleet(!self.shows_fleet());
+                self.heed(told);
+            }
             Action::DriveFile => {
                 if let Some(row) = chosen {
                     self.open_drive_file(&row.serial);

@@ -56,6 +56,8 @@ pub enum Start {
         home: PathBuf,
         /// On the demo's data.
         demo: bool,
+        /// On the hauls of the whole fleet.
+        fleet: bool,
     },
     /// At hauls under way, each kept by a process of its own.
     Watch {
@@ -127,7 +129,14 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     let light = theme::light_ground(&var("HOLLOW_MILE_GROUND"), &var("COLORFGBG"));
     let theme = Theme::new(Depth::of_terminal()).with(Letters::of_terminal()).on(light);
     let mut app = match start {
-        Start::Yard { home, demo } => App::new(home, demo, theme)?,
+        Start::Yard { home, demo, fleet } => {
+            let mut app = App::new(home, demo, theme)?;
+            if fleet {
+                app.show_fleet(true)?;
+                app.act(actions::Action::GoLedger);
+            }
+            app
+        }
         Start::Watch { home, hauls, kept } => {
             let mut app = App::new(home, false, theme)?;
             for haul in hauls {

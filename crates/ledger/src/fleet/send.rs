@@ -58,6 +58,12 @@ impl Sender {
         Ok(Self { membership, address, client: None, heard: None, edits_to: 0 })
     }
 
+    /// As which bench.
+    #[must_use]
+    pub const fn membership(&self) -> &Membership {
+        &self.membership
+    }
+
     /// Sends once: at most so much as one transaction should hold. Waits for the server, and is meant for a thread of its own.
     ///
     /// # Errors

@@ -59,7 +59,7 @@ impl Server {
             &["-D", &data, "-U", "keeper", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale", "C"],
         );
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-        let hba = "local all keeper trust\nhost all keeper 127.0.0.1/32 trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
+        let hba = "local all keeper trust\nhost all keeper 127.0.0.1/32 trust\nhost all keeper ::1/128 trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
         std::fs::write(Path::new(&data).join("pg_hba.conf"), hba).unwrap();
         server.up();
         server
@@ -99,6 +99,14 @@ impl Server {
 
     pub fn client(&self) -> postgres::Client {
         postgres::Client::connect(&self.url("keeper"), postgres::NoTls).unwrap()
+    }
+
+    /// Gives a file to the user that the server runs as, and to nobody else.
+    pub fn owned(&self, path: &Path) {
+        std::fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+        if let Some((uid, gid)) = unprivileged() {
+            std::os::unix::fs::chown(path, Some(uid), Some(gid)).unwrap();
+        }
     }
 
     pub fn folder(&self) -> &Path {

@@ -1,0 +1,258 @@
+//! `fleet`: the ledgers of many benches in one PostgreSQL.
+
+use std::io::Read;
+
+use clap::Subcommand;
+use hollow_mile_core::quantity::text::named;
+use hollow_mile_core::quantity::units::{Bytes, span_words};
+use hollow_mile_ledger::Ledger;
+use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership};
+use serde::Serialize;
+
+use super::{say, say_json, table};
+use crate::error::{AppError, Exit};
+use crate::{fleet, home};
+
+/// A clock that is off by more is told, ms.
+const CLOCK_MS: i64 = 2_000;
+
+#[derive(Debug, Subcommand)]
+pub enum FleetVerb {
+    /// Make the fleet's tables on a PostgreSQL server
+    Init {
+        /// postgres://USER@HOST/DATABASE, or - to read it from standard input; the password stands in ~/.pgpass
+        url: String,
+    },
+    /// Let this bench join a fleet: its hauls are sent from now on, and those that it has
+    Join {
+        /// As for init
+        url: String,
+        /// Name of this bench; the host's without it
+        #[arg(long, value_name = "NAME")]
+        bench: Option<String>,
+    },
+    /// This bench, the server, and all benches
+    Status {
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Send what was not sent yet, now
+    Send {
+        /// Go on sending until stopped, as a service does
+        #[arg(long)]
+        follow: bool,
+    },
+    /// Leave the fleet: the server keeps what it has, and nothing more is sent
+    Leave,
+    /// Figures of all benches as OpenMetrics text
+    Metrics,
+}
+
+/// An address from the command line, or from standard input, where nobody else sees it.
+fn address(given: &str) -> Result<Address, AppError> {
+    let text = if given == "-" {
+        let mut text = String::new();
+        std::io::stdin()
+            .read_to_string(&mut text)
+            .map_err(|e| AppError::usage(format!("standard input cannot be read: {e}")))?;
+        text
+    } else {
+        given.to_owned()
+    };
+    Ok(text.parse::<Address>()?)
+}
+
+fn host() -> String {
+    let name = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let name = name.trim();
+    if name.is_empty() { "bench".into() } else { name.to_owned() }
+}
+
+#[derive(Serialize)]
+struct Status {
+    bench: Option<String>,
+    server: Option<String>,
+    joined: bool,
+    sending: bool,
+    unsent_hauls: u64,
+    trouble: Option<String>,
+    benches: Vec<Bench>,
+}
+
+fn status_now() -> Result<Status, AppError> {
+    let home = home::home()?;
+    let Some(membership) = Membership::read(&home)? else {
+        return Ok(Status {
+            bench: None,
+            server: None,
+            joined: false,
+            sending: false,
+            unsent_hauls: 0,
+            trouble: None,
+            benches: Vec::new(),
+        });
+    };
+    let address = membership.address()?;
+    let told = store::benches(&address);
+    let trouble = told.as_ref().err().map(ToString::to_string).or_else(|| fleet::trouble(&home));
+    Ok(Status {
+        bench: Some(membership.bench),
+        server: Some(address.server()),
+        joined: true,
+        sending: fleet::is_sending(&home),
+        unsent_hauls: Ledger::open(&home)?.unsent()?,
+        trouble,
+        benches: told.unwrap_or_default(),
+    })
+}
+
+/// What is wrong with a bench, in a few words.
+fn wrong(b: &Bench) -> String {
+    let mut words = Vec::new();
+    if b.left {
+        words.push("left".to_owned());
+    } else if b.seen_s > 60.0 && b.running > 0 {
+        words.push("hauls, and is not heard of".to_owned());
+    }
+    if b.clock_off_ms.abs() > CLOCK_MS {
+        let way = if b.clock_off_ms > 0 { "ahead" } else { "behind" };
+        words.push(format!("clock {} {way}", span_words(b.clock_off_ms.abs() as f64 / 1e3)));
+    }
+    words.extend(b.trouble.clone());
+    words.join(", ")
+}
+
+fn status(json: bool) -> Result<Exit, AppError> {
+    let s = status_now()?;
+    if json {
+        say_json(&s)?;
+        return Ok(Exit::Done);
+    }
+    let (Some(bench), Some(server)) = (&s.bench, &s.server) else {
+        say("this bench is in no fleet: `hollow-mile fleet join URL` joins one")?;
+        return Ok(Exit::Done);
+    };
+    let unsent = match s.unsent_hauls {
+        0 => "all is sent".to_owned(),
+        1 => "1 haul has something that is not sent".to_owned(),
+        n => format!("{n} hauls have something that is not sent"),
+    };
+    let sends = if s.sending { ", a process is sending" } else { "" };
+    say(&format!("{bench}, in the fleet at {server}: {unsent}{sends}"))?;
+    if let Some(trouble) = &s.trouble {
+        say(&format!("note: {trouble}"))?;
+    }
+    if !s.benches.is_empty() {
+        let head = ["BENCH", "HAULS", "RUNNING", "WRITTEN", "UNSENT", "HEARD OF", "WRONG"];
+        let mut lines = vec![head.map(String::from).to_vec()];
+        lines.extend(s.benches.iter().map(|b| {
+            vec![
+                b.name.clone(),
+                b.hauls.to_string(),
+                b.running.to_string(),
+                Bytes::new(b.written_bytes.unsigned_abs()).to_string(),
+                b.unsent_hauls.to_string(),
+                format!("{} ago", span_words(b.seen_s.max(0.0).round())),
+                wrong(b),
+            ]
+        }));
+        say("")?;
+        say(&table(&lines))?;
+    }
+    Ok(Exit::Done)
+}
+
+fn join(url: &str, bench: Option<&str>) -> Result<Exit, AppError> {
+    let name = bench.map_or_else(host, str::to_owned);
+    if name.trim().is_empty() || name.chars().count() > 60 || name.chars().any(char::is_control) {
+        return Err(AppError::usage(format!("\"{}\" is no name for a bench", named(&name))));
+    }
+    let home = home::home()?;
+    let ledger = Ledger::open(&home)?;
+    let joined = Membership::join(&home, &address(url)?, name.trim())?;
+    ledger.send_all_anew()?;
+    fleet::start(&home);
+    let n = ledger.hauls()?.len();
+    let hauls = if n == 1 { "its haul is".into() } else { format!("its {n} hauls are") };
+    say(&format!("{} has joined; {hauls} being sent: `hollow-mile fleet status`", joined.bench))?;
+    Ok(Exit::Done)
+}
+
+fn metrics() -> Result<Exit, AppError> {
+    let benches = store::benches(&fleet::address(&home::home()?)?)?;
+    type Family = (&'static str, &'static str, &'static str, fn(&Bench) -> f64);
+    const FAMILIES: [Family; 6] = [
+        ("hollow_mile_fleet_hauls", "", "Hauls of the bench on the server.", |b| b.hauls as f64),
+        ("hollow_mile_fleet_running", "", "Hauls of the bench under way.", |b| b.running as f64),
+        ("hollow_mile_fleet_written_bytes", "bytes", "Bytes written by the bench's hauls.", |b| {
+            b.written_bytes as f64
+        }),
+        ("hollow_mile_fleet_unsent_hauls", "", "Hauls that have something that is not sent.", |b| {
+            b.unsent_hauls as f64
+        }),
+        ("hollow_mile_fleet_heard_seconds", "seconds", "Time since the bench was heard of.", |b| b.seen_s),
+        ("hollow_mile_fleet_clock_off_seconds", "seconds", "The bench's clock less the server's.", |b| {
+            b.clock_off_ms as f64 / 1e3
+        }),
+    ];
+    let mut out = String::new();
+    for (name, unit, about, value) in FAMILIES {
+        out.push_str(&format!("# TYPE {name} gauge\n"));
+        if !unit.is_empty() {
+            out.push_str(&format!("# UNIT {name} {unit}\n"));
+        }
+        out.push_str(&format!("# HELP {name} {about}\n"));
+        for b in benches.iter().filter(|b| !b.left) {
+            out.push_str(&format!("{name}{{bench=\"{}\"}} {}\n", crate::metrics::escaped(&b.name), value(b)));
+        }
+    }
+    out.push_str("# EOF");
+    super::say_as_it_is(&out)?;
+    Ok(Exit::Done)
+}
+
+/// Runs it.
+///
+/// # Errors
+/// In a sentence.
+pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
+    match verb {
+        FleetVerb::Init { url } => {
+            let address = address(url)?;
+            let mut client = address.connect()?;
+            let server = address.server();
+            say(&match store::init(&mut client, &address)? {
+                Made::WithRoles => format!(
+                    "there is a fleet at {server} now; grant its roles to the benches' users: {}",
+                    store::ROLES.join(", ")
+                ),
+                Made::WithoutRoles => format!(
+                    "there is a fleet at {server} now; {} may not make roles, so every bench has to be this user",
+                    address.user()
+                ),
+                Made::Nothing => format!("there is a fleet at {server} already, and it is up to date"),
+            })?;
+            Ok(Exit::Done)
+        }
+        FleetVerb::Join { url, bench } => join(url, bench.as_deref()),
+        FleetVerb::Status { json } => status(*json),
+        FleetVerb::Send { follow: true } => fleet::run(&home::home()?, true),
+        FleetVerb::Send { follow: false } => {
+            let (mut hauls, mut bytes) = (0, 0);
+            fleet::send(&home::home()?, |s| (hauls, bytes) = (hauls + s.hauls, bytes + s.bytes))?;
+            say(&format!("sent: {hauls} hauls, {} of records", Bytes::new(bytes as u64)))?;
+            Ok(Exit::Done)
+        }
+        FleetVerb::Leave => {
+            let told = Membership::leave(&home::home()?)?;
+            say(if told {
+                "this bench has left the fleet; the server keeps what it has"
+            } else {
+                "this bench has left the fleet; the server does not know yet, since it did not answer, and keeps what it has"
+            })?;
+            Ok(Exit::Done)
+        }
+        FleetVerb::Metrics => metrics(),
+    }
+}

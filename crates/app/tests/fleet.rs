@@ -1,0 +1,104 @@
+//! The fleet as people use it: the program, several benches, a real PostgreSQL server.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+#[path = "../../ledger/tests/server/mod.rs"]
+mod server;
+
+use common::{Bench, wait_until};
+use serde_json::Value;
+use server::Server;
+
+fn joined(server: &Server, name: &str) -> Bench {
+    let bench = Bench::new();
+    let out = bench.run(&["fleet", "join", &server.url("keeper"), "--bench", name]);
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    bench
+}
+
+fn status(bench: &Bench) -> Value {
+    bench.json(&["fleet", "status", "--json"])
+}
+
+fn all_sent(bench: &Bench) {
+    wait_until("all is sent", || status(bench)["unsent_hauls"] == 0);
+}
+
+#[test]
+fn what_one_bench_hauls_another_reads_and_takes_together() {
+    let server = Server::start();
+    let north = Bench::new();
+    let early = north.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json"]);
+    assert!(north.refusal(&["fleet", "join", &server.url("keeper")], 2).contains("fleet init"));
+    assert!(north.run(&["fleet", "init", &server.url("keeper")]).status.success());
+    assert!(north.run(&["fleet", "join", &server.url("keeper"), "--bench", "north"]).status.success());
+    let south = joined(&server, "south");
+    assert!(
+        Bench::new()
+            .refusal(&["fleet", "join", &server.url("keeper"), "--bench", "south"], 2)
+            .contains("named south")
+    );
+    let later = south.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json", "--tag", "lot=p7"]);
+    all_sent(&north);
+    all_sent(&south);
+    // Nobody asked for it: processes of the benches' own have sent it.
+    let benches = status(&north)["benches"].clone();
+    let names: Vec<&str> = benches.as_array().unwrap().iter().map(|b| b["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["north", "south"]);
+    assert!(benches.as_array().unwrap().iter().all(|b| b["hauls"] == 1));
+    let all = north.json(&["--fleet", "ledger", "--json"]);
+    assert_eq!(all.as_array().unwrap().len(), 2);
+    assert_eq!(north.json(&["ledger", "--json"]).as_array().unwrap().len(), 1, "its own stays its own");
+    for (bench, haul) in [("north", &early), ("south", &later)] {
+        let id = haul["haul"].as_str().unwrap();
+        let row =
+            all.as_array().unwrap().iter().find(|r| r["haul"].as_str().unwrap().starts_with(id)).unwrap();
+        assert_eq!(row["tags"]["bench"], bench);
+        let read = north.json(&["--fleet", "findings", id, "--json"]);
+        assert_eq!(read["findings"], haul["findings"], "as if it were here");
+    }
+    assert_eq!(north.json(&["--fleet", "ledger", "lot=p7", "--json"]).as_array().unwrap().len(), 1);
+    // One serial on both benches: one drive with two hauls.
+    let batch = north.json(&["--fleet", "batch", "--json"]);
+    assert_eq!(
+        (batch["drives"].as_array().unwrap().len(), batch["hauls"].as_u64()),
+        (1, Some(1)),
+        "copies count once"
+    );
+    // The address stands in no process list and in no record.
+    let listed = std::process::Command::new("ps").args(["axww", "-o", "args"]).output().unwrap();
+    let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
+    assert!(!listed.lines().any(|l| l.contains("keep-fleet") && l.contains("postgres:")), "{listed}");
+    let metrics = north.run(&["fleet", "metrics"]);
+    let text = String::from_utf8_lossy(&metrics.stdout).into_owned();
+    assert!(
+        text.contains("hollow_mile_fleet_hauls{bench=\"south\"} 1") && text.ends_with("# EOF\n"),
+        "{text}"
+    );
+    assert!(north.run(&["fleet", "leave"]).status.success());
+    assert!(north.refusal(&["fleet", "leave"], 2).contains("in no fleet"));
+    assert!(north.refusal(&["--fleet", "ledger"], 2).contains("fleet join"));
+}
+
+#[test]
+fn a_server_that_is_away_holds_nothing_up_and_gets_all_of_it_later() {
+    let server = Server::start();
+    let bench = Bench::new();
+    assert!(bench.run(&["fleet", "init", &server.url("keeper")]).status.success());
+    let bench = joined(&server, "north");
+    all_sent(&bench);
+    server.down("immediate");
+    let haul = bench.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json"]);
+    assert_eq!(haul["state"], "done");
+    let now = status(&bench);
+    assert_eq!(now["unsent_hauls"], 1);
+    assert!(now["trouble"].as_str().unwrap().contains("no server answers"), "{now}");
+    assert!(bench.refusal(&["fleet", "send"], 6).contains("hauls go on"));
+    let read = bench.run(&["--fleet", "ledger", "--json"]);
+    assert!(read.status.success() && String::from_utf8_lossy(&read.stderr).contains("what was read before"));
+    server.up();
+    assert!(bench.run(&["fleet", "send"]).status.success());
+    all_sent(&bench);
+    let all = bench.json(&["--fleet", "ledger", "--json"]);
+    assert_eq!(all.as_array().unwrap().len(), 1);
+}
