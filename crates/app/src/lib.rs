@@ -8,6 +8,7 @@ pub mod cli;
 pub mod clocks;
 pub mod command;
 pub mod demo;
+pub mod demo_fleet;
 pub mod drafts;
 pub mod error;
 pub mod fleet;

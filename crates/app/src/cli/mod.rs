@@ -36,7 +36,7 @@ use crate::error::{AppError, Exit};
 use crate::told::words;
 use crate::told::words::printable;
 use crate::told::wrap::wrap;
-use crate::{demo, home, targets, ui};
+use crate::{demo, demo_fleet, home, targets, ui};
 use archive::Existing;
 
 /// What the program's own words mean, for whoever meets them first.
@@ -55,7 +55,7 @@ Words:
 pub struct Args {
     #[command(subcommand)]
     command: Option<Verb>,
-    /// Read the hauls of all benches of the fleet
+    /// Read the hauls of all benches of the fleet; of the demo, show one of forty benches
     #[arg(long, global = true)]
     fleet: bool,
 }
@@ -446,6 +446,10 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
     FLEET.store(args.fleet, Ordering::Relaxed);
     match args.command {
         None => ui::run(ui::Start::Yard { home: home::home()?, demo: false, fleet: args.fleet }),
+        Some(Verb::Demo) if args.fleet => {
+            let (home, _server) = demo_fleet::prepare(&home::demo_home(&home::home()?).join("fleet"))?;
+            ui::run(ui::Start::Batch { home, filter: "Corrie".into() })
+        }
         Some(Verb::Demo) => {
             let home = home::demo_home(&home::home()?);
             demo::prepare(&home)?;

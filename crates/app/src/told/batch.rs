@@ -148,6 +148,7 @@ pub fn method(promise: &Promise, drives: usize) -> String {
     match promise.method {
         Method::Normal { factor } => format!("normal, k = {}", significant(factor)),
         Method::NormalRepeats => "normal, repeats' scatter taken off".into(),
+        Method::Levels => "the worst level, each normal".into(),
         Method::Order { rank: 1 } => format!("the worst of {drives}, no shape assumed"),
         Method::Order { rank } => format!("the worst but {} of {drives}, no shape assumed", rank - 1),
     }
@@ -160,7 +161,11 @@ pub fn promise_words(row: &BatchRow) -> (Option<String>, String) {
         Ok(p) => (Some(row.unit.words(p.bound)), method(&p, row.points.len())),
         Err(NoPromise::OneDrive) => (None, "one drive".into()),
         Err(NoPromise::TooFewWithoutShape { needed, .. }) => {
-            (None, format!("not normal: {needed} drives needed"))
+            let sign = if row.better == Better::Higher { "≥" } else { "≤" };
+            let without = better_without_odd(row)
+                .map(|v| format!("; without the odd ones {sign} {}", row.unit.words(v)))
+                .unwrap_or_default();
+            (None, format!("not normal: {needed} drives needed{without}"))
         }
     }
 }
@@ -250,9 +255,11 @@ pub fn effect_words(batch: &Batch, e: &Effect) -> String {
     } else {
         format!("{} against {} drives", e.drives.0, e.drives.1)
     };
+    let mut thing = e.thing.clone();
+    thing[..1].make_ascii_uppercase();
     format!(
         "{} {} against {}: {} {} ({} to {}), {who}.",
-        e.thing,
+        thing,
         e.level,
         e.against,
         row.name,
@@ -275,6 +282,28 @@ pub fn drift_words(batch: &Batch, d: &Drift) -> String {
     )
 }
 
+/// What could be promised without the odd drives, where that is more.
+fn better_without_odd(row: &BatchRow) -> Option<f64> {
+    let without = row.without_odd?.ok()?.bound;
+    let sign = if row.better == Better::Higher { 1.0 } else { -1.0 };
+    let is_more = |with: f64| sign * (without - with) > 0.005 * with.abs();
+    row.promise.map_or(true, |p| is_more(p.bound)).then_some(without)
+}
+
+/// What each level of something keeps, where that makes a difference: `By firmware: 1.3.9 682 MB/s, 1.4.0 640 MB/s.`
+fn split_words(row: &BatchRow) -> Option<String> {
+    let split = row.split.as_ref()?;
+    let each: Vec<String> = split
+        .levels
+        .iter()
+        .map(|l| {
+            let bound = l.promise.map_or_else(|_| "nothing".into(), |p| row.unit.words(p.bound));
+            format!("{} {bound} ({} drives)", l.level, l.drives)
+        })
+        .collect();
+    Some(format!("By {}: {}.", split.thing, each.join(", ")))
+}
+
 fn answer(batch: &Batch) -> Vec<String> {
     let mut out = Vec::new();
     let row = &batch.rows[first(batch)];
@@ -282,10 +311,11 @@ fn answer(batch: &Batch) -> Vec<String> {
         out.push(verdict(batch, wanted, *stands));
     }
     let mut promise = promised(row, row.promise, batch);
-    if let Some(Ok(without)) = row.without_odd {
-        promise += &format!("; without the odd ones {}", row.unit.words(without.bound));
+    if let Some(bound) = better_without_odd(row) {
+        promise += &format!("; without the odd ones {}", row.unit.words(bound));
     }
     out.push(format!("{promise}."));
+    out.extend(split_words(row));
     if batch.drives.len() >= 8 {
         out.push(match batch.odd.len() {
             0 => "No drive stands apart from the others.".into(),

@@ -467,7 +467,8 @@ impl App {
             question: survey.unwrap_or(self.screen.question()),
             demo: self.demo,
             whose: match (self.demo, self.shows_fleet()) {
-                (true, _) => "demo data".to_owned(),
+                (true, false) => "demo data".to_owned(),
+                (true, true) => "demo data, all benches".to_owned(),
                 (_, true) => "all benches of the fleet".to_owned(),
                 _ => self.home.display().to_string(),
             },

@@ -156,6 +156,13 @@ impl App {
         });
     }
 
+    /// Takes the drives of all hauls that have these words together.
+    pub fn show_batch(&mut self, words: &str) {
+        self.go(Screen::Ledger);
+        self.archive.filter_by(words);
+        self.take_together();
+    }
+
     pub(super) fn act_in_batch(&mut self, action: Action) {
         match action {
             Action::Export => {

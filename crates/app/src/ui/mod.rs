@@ -59,6 +59,13 @@ pub enum Start {
         /// On the hauls of the whole fleet.
         fleet: bool,
     },
+    /// At a batch of the fleet's demo.
+    Batch {
+        /// Folder of the ledger of a bench.
+        home: PathBuf,
+        /// Words that its hauls have.
+        filter: String,
+    },
     /// At hauls under way, each kept by a process of its own.
     Watch {
         /// Folder of the ledger.
@@ -135,6 +142,13 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
                 app.show_fleet(true)?;
                 app.act(actions::Action::GoLedger);
             }
+            app
+        }
+        Start::Batch { home, filter } => {
+            crate::fleet::ledger_of_all(&home, |_| ())?;
+            let mut app = App::new(home, true, theme)?;
+            app.show_fleet(true)?;
+            app.show_batch(&filter);
             app
         }
         Start::Watch { home, hauls, kept } => {

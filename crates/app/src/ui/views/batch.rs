@@ -197,13 +197,18 @@ fn dots(view: &BatchView, b: &Batch, body: Rect, buf: &mut Buffer, theme: &Theme
     }
     let body = Rect { y: body.y + 1, height: body.height.saturating_sub(1), ..body };
     let room = usize::from(body.height / ROWS).max(1);
-    let from = view.from.first_of(b.rows.len(), room);
-    for (i, row) in b.rows.iter().skip(from).take(room).enumerate() {
+    // What is told first stands first; what is the same in all drives is no picture.
+    let first = view.batched.as_ref().map_or(0, Batched::first);
+    let mut rows: Vec<&BatchRow> = vec![&b.rows[first]];
+    let varies = |r: &BatchRow| r.points.iter().any(|p| p.value != r.points[0].value);
+    rows.extend(b.rows.iter().enumerate().filter(|(i, r)| *i != first && varies(r)).map(|r| r.1));
+    let from = view.from.first_of(rows.len(), room);
+    for (i, row) in rows.iter().skip(from).take(room).enumerate() {
         let at = Rect { y: body.y + i as u16 * ROWS, height: ROWS.min(body.height), ..body };
         figure(b, row, chosen, at, buf, theme);
     }
     let last = Rect { y: body.y + body.height.saturating_sub(1), height: 1, ..body };
-    more(from, b.rows.len().saturating_sub(from + room), last, buf, theme);
+    more(from, rows.len().saturating_sub(from + room), last, buf, theme);
 }
 
 fn figure(b: &Batch, row: &BatchRow, chosen: Option<usize>, area: Rect, buf: &mut Buffer, theme: &Theme) {
@@ -227,16 +232,17 @@ fn figure(b: &Batch, row: &BatchRow, chosen: Option<usize>, area: Rect, buf: &mu
     let column = |v: f64| plot.x + (share(v) * f64::from(plot.width - 1)).round() as u16;
     let name = fit(row.name.name(), usize::from(NAMES - 1));
     buf.set_stringn(area.x, plot.y + DOTS - 1, name, usize::from(NAMES - 1), theme.strong());
-    // The axis, its ends in numbers.
+    // The axis, with its ends in numbers under it.
     for x in plot.x..plot.x + plot.width {
         buf.set_string(x, axis_y, "─", theme.faint());
     }
-    let (left, right) = (row.unit.words(low), row.unit.words(high));
-    let half = usize::from(plot.width / 2).saturating_sub(1);
-    buf.set_stringn(plot.x, axis_y, fit(&format!("{left} "), half), half, theme.faint());
-    let right = format!(" {right}");
-    let taken = (cells(&right)).min(half) as u16;
-    buf.set_stringn(plot.x + plot.width - taken, axis_y, fit(&right, half), half, theme.faint());
+    if area.height > DOTS + 1 {
+        let half = usize::from(plot.width / 2).saturating_sub(1);
+        buf.set_stringn(plot.x, axis_y + 1, fit(&row.unit.words(low), half), half, theme.faint());
+        let right = row.unit.words(high);
+        let taken = cells(&right).min(half) as u16;
+        buf.set_stringn(plot.x + plot.width - taken, axis_y + 1, fit(&right, half), half, theme.faint());
+    }
     // What is promised stands under the dots.
     for (value, sign, style) in
         [(row.promise.ok().map(|p| p.bound), "│", theme.accent()), (wanted, "┊", Style::new())]
@@ -245,16 +251,17 @@ fn figure(b: &Batch, row: &BatchRow, chosen: Option<usize>, area: Rect, buf: &mu
             (plot.y..=axis_y).for_each(|y| _ = buf.set_string(column(v), y, sign, style));
         }
     }
+    // Drives of one cell fill it from its foot, two beside each other.
     let mut canvas = Canvas::new(plot);
-    let dots = canvas.columns().saturating_sub(1);
+    let last = usize::from(plot.width - 1);
     let columns: Vec<usize> =
-        row.points.iter().map(|p| (share(p.value) * dots as f64).round() as usize).collect();
-    let levels = heaps(&columns, dots);
+        row.points.iter().map(|p| (share(p.value) * last as f64).round() as usize).collect();
+    let levels = heaps(&columns, last);
     // A heap higher than there is room for is pressed together.
     let top = canvas.rows() - 1;
-    let highest = levels.iter().max().copied().unwrap_or(0).max(top);
+    let highest = (levels.iter().max().copied().unwrap_or(0) / 2).max(top);
     for (x, level) in columns.iter().zip(&levels) {
-        canvas.dot(*x, level * top / highest, theme.speed(0.45));
+        canvas.dot(2 * x + level % 2, level / 2 * top / highest, theme.speed(0.45));
     }
     canvas.paint(plot, buf);
     for p in &row.points {

@@ -23,12 +23,20 @@ pub use tolerance::Level;
 use crate::archive::contrast::{Subject, holm, letter};
 use crate::archive::digest::Figure;
 use crate::quantity::stats::Interval;
-use crate::quantity::{Better, FigureKey, Quantity};
+use crate::quantity::{Better, FigureId, FigureKey, Quantity};
 use crate::record::HaulState;
 use layers::OfDrive;
 
 /// The chance that a drive of a batch without odd ones is called odd, over all its figures; and of any effect where there is none.
 pub const LEVEL: f64 = 0.05;
+/// Figures that one moment of a haul makes: they tell of that haul, and a drive is not called odd for them.
+const OF_A_MOMENT: [FigureId; 5] = [
+    FigureId::WorstSecond,
+    FigureId::P1,
+    FigureId::Variation,
+    FigureId::LongestStall,
+    FigureId::LongestOperation,
+];
 /// Odd drives looked for in a batch, at most.
 const MOST_ODD: usize = 10;
 
@@ -58,6 +66,9 @@ pub enum Method {
     },
     /// A normal distribution of what drives truly are: repeats of drives tell their scatter, which is taken away.
     NormalRepeats,
+    /// The worst of what each level of something promises that makes a difference, each with so much more confidence that all hold
+    /// together.
+    Levels,
     /// The so-many-th worst drive, nothing assumed.
     Order {
         /// Counted from the worst, 1.
@@ -122,6 +133,28 @@ pub enum Verdict {
     NotMeasured,
 }
 
+/// The drives of one level of something that makes a difference to a figure.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct OfLevel {
+    /// The level: `1.4.0`.
+    pub level: String,
+    /// Drives.
+    pub drives: usize,
+    /// Mean over them.
+    pub centre: f64,
+    /// What may be promised of such drives.
+    pub promise: Result<Promise, NoPromise>,
+}
+
+/// A figure's drives told apart by what makes the largest difference to it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Split {
+    /// By what: `firmware`.
+    pub thing: String,
+    /// Each level, by name.
+    pub levels: Vec<OfLevel>,
+}
+
 /// A figure over the batch.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct BatchRow {
@@ -145,6 +178,8 @@ pub struct BatchRow {
     pub promise: Result<Promise, NoPromise>,
     /// The same without the odd ones; `None` where there are none.
     pub without_odd: Option<Result<Promise, NoPromise>>,
+    /// Told apart by what makes the largest difference, where anything does.
+    pub split: Option<Split>,
 }
 
 /// By how much a drive is odd in a figure.
@@ -391,13 +426,90 @@ fn gather<'a>(figure: &'a Figure, hauls: &[&Subject], of: &[usize]) -> Gathered<
     Gathered { figure, step, drives, hauls: all }
 }
 
+/// Levels of a thing that makes a difference: its name, and for each level its name and the places of its drives in the figure's list.
+type Levels = (String, Vec<(String, Vec<usize>)>);
+
 impl Gathered<'_> {
     fn deviations(&self) -> Vec<f64> {
         layers::layers(&self.drives).map_or_else(Vec::new, |l| layers::deviations(&self.drives, &l))
     }
 
+    /// Drives by the levels of what makes the largest difference; `None` where nothing does, or a level has too few.
+    fn levels(&self, row: usize, effects: &[Effect], drives: &[BatchDrive]) -> Option<Levels> {
+        let own = effects.iter().filter(|e| e.row == row && !e.paired);
+        let thing = own.min_by(|a, b| a.p.total_cmp(&b.p)).map(|e| e.thing.clone())?;
+        let mut levels: Vec<(String, Vec<usize>)> = Vec::new();
+        for (place, d) in self.drives.iter().enumerate() {
+            let level = &drives[d.drive].facts.iter().find(|f| f.0 == thing)?.1;
+            match levels.iter_mut().find(|l| l.0 == *level) {
+                Some((_, places)) => places.push(place),
+                None => levels.push((level.clone(), vec![place])),
+            }
+        }
+        levels.sort();
+        (levels.len() > 1 && levels.iter().all(|l| l.1.len() >= shape::LEAST)).then_some((thing, levels))
+    }
+
+    /// The drives with what the levels make of the difference taken off.
+    fn without_levels(&self, levels: Option<&Levels>) -> Vec<OfDrive> {
+        let mut drives = self.drives.clone();
+        for (_, places) in levels.iter().flat_map(|l| &l.1) {
+            let mean_of =
+                |p: &usize| self.drives[*p].values.iter().sum::<f64>() / self.drives[*p].values.len() as f64;
+            let mean = places.iter().map(mean_of).sum::<f64>() / places.len() as f64;
+            places.iter().for_each(|p| drives[*p].values.iter_mut().for_each(|v| *v -= mean));
+        }
+        drives
+    }
+
+    /// What may be promised of all: by one distribution, or else by one for each level.
+    fn promised(
+        &self,
+        drives: &[OfDrive],
+        split: Option<&Split>,
+        level: Level,
+    ) -> Result<Promise, NoPromise> {
+        let better = self.figure.better;
+        let deviations = layers::layers(drives).map_or_else(Vec::new, |l| layers::deviations(drives, &l));
+        let shape = shape::shape(&deviations, self.step_in_deviations());
+        let all = promise(drives, better, shape, self.step, level);
+        let Some(split) = split.filter(|_| shape == Shape::NotNormal) else { return all };
+        let each: Option<Vec<f64>> = split.levels.iter().map(|l| Some(l.promise.ok()?.bound)).collect();
+        let worst =
+            each.and_then(|e| e.into_iter().min_by(|a, b| (turn(better) * a).total_cmp(&(turn(better) * b))));
+        match worst {
+            Some(bound) => Ok(Promise { bound, method: Method::Levels, confidence: level.confidence }),
+            None => all,
+        }
+    }
+
+    fn split(&self, levels: &Levels, odd: &[usize], level: Level) -> Split {
+        // All of them hold together as surely as one was asked to.
+        let confidence = 1.0 - (1.0 - level.confidence) / levels.1.len() as f64;
+        let of_level = |(name, places): &(String, Vec<usize>)| {
+            let drives: Vec<OfDrive> =
+                places.iter().map(|p| self.drives[*p].clone()).filter(|d| !odd.contains(&d.drive)).collect();
+            let made = layers::layers(&drives);
+            let deviations = made.map_or_else(Vec::new, |l| layers::deviations(&drives, &l));
+            let shape = shape::shape(&deviations, self.step_in_deviations());
+            OfLevel {
+                level: name.clone(),
+                drives: places.len(),
+                centre: made.map_or(f64::NAN, |l| l.mean),
+                promise: promise(
+                    &drives,
+                    self.figure.better,
+                    shape,
+                    self.step,
+                    Level { confidence, ..level },
+                ),
+            }
+        };
+        Split { thing: levels.0.clone(), levels: levels.1.iter().map(of_level).collect() }
+    }
+
     /// The row, the odd drives given.
-    fn row(&self, odd: &[usize], level: Level) -> BatchRow {
+    fn row(&self, levels: Option<&Levels>, odd: &[usize], level: Level) -> BatchRow {
         let (name, better) = (self.figure.name.clone(), self.figure.better);
         let layers = layers::layers(&self.drives);
         let points = layers::points(&self.drives, layers.as_ref());
@@ -412,13 +524,11 @@ impl Gathered<'_> {
             let (low, high) = by.map_or((f64::NAN, f64::NAN), |b| b.between);
             if low.is_finite() { Interval { value, low, high } } else { chi_interval(value, l.drives) }
         });
-        let promise = |drives: &[OfDrive], shape| promise(drives, better, shape, self.step, level);
+        let split = |odd: &[usize]| levels.map(|l| self.split(l, odd, level));
+        let of_all = split(&[]);
         let others: Vec<OfDrive> = self.drives.iter().filter(|d| !odd.contains(&d.drive)).cloned().collect();
-        let without_odd = (others.len() < self.drives.len()).then(|| {
-            let deviations =
-                layers::layers(&others).map_or_else(Vec::new, |l| layers::deviations(&others, &l));
-            promise(&others, shape::shape(&deviations, self.step_in_deviations()))
-        });
+        let without_odd =
+            (others.len() < self.drives.len()).then(|| self.promised(&others, split(odd).as_ref(), level));
         BatchRow {
             name,
             unit: self.figure.quantity,
@@ -428,8 +538,9 @@ impl Gathered<'_> {
             between,
             within: layers.filter(|l| l.within_freedom > 0).map(|l| l.within.sqrt()),
             shape,
-            promise: promise(&self.drives, shape),
+            promise: self.promised(&self.drives, of_all.as_ref(), level),
             without_odd,
+            split: of_all,
         }
     }
 
@@ -448,26 +559,29 @@ fn chi_interval(deviation: f64, n: usize) -> Interval {
     Interval { value: deviation, low: at(0.975), high: at(0.025) }
 }
 
-/// Odd drives of all figures: (drive, figure, deviations from the others).
-fn odd_drives(all: &[Gathered<'_>]) -> Vec<(usize, OddIn)> {
-    let tested: Vec<bool> =
-        all.iter().map(|g| g.drives.len() >= shape::LEAST && g.step_in_deviations() < 2.0).collect();
+/// Odd drives of all figures: (drive, figure, deviations from the others). What firmware and the like make is taken off first.
+fn odd_drives(all: &[Gathered<'_>], levels: &[Option<Levels>]) -> Vec<(usize, OddIn)> {
+    let of_a_moment = |g: &Gathered<'_>| OF_A_MOMENT.iter().any(|id| g.figure.name == FigureKey::Of(*id));
+    let is_tested =
+        |g: &Gathered<'_>| g.drives.len() >= shape::LEAST && g.step_in_deviations() < 2.0 && !of_a_moment(g);
+    let tested: Vec<bool> = all.iter().map(is_tested).collect();
     let asked = tested.iter().filter(|t| **t).count().max(1);
     let mut found = Vec::new();
-    for (row, (g, _)) in all.iter().zip(&tested).enumerate().filter(|(_, (_, t))| **t) {
-        let deviations = g.deviations();
-        let most = MOST_ODD.min(g.drives.len() / 5).max(1);
+    for (row, g) in all.iter().enumerate().filter(|(row, _)| tested[*row]) {
+        let drives = g.without_levels(levels[row].as_ref());
+        let Some(of_all) = layers::layers(&drives) else { continue };
+        let deviations = layers::deviations(&drives, &of_all);
+        let most = MOST_ODD.min(drives.len() / 5).max(1);
         let odd = shape::odd_ones(&deviations, most, LEVEL / asked as f64);
         let others: Vec<OfDrive> =
-            (0..g.drives.len()).filter(|i| !odd.contains(i)).map(|i| g.drives[i].clone()).collect();
+            (0..drives.len()).filter(|i| !odd.contains(i)).map(|i| drives[i].clone()).collect();
         let Some(layers) = layers::layers(&others) else { continue };
         // Tails that are long by nature make many "odd" ones: what the others look like decides whether they may be called so.
         let rest = layers::deviations(&others, &layers);
         if shape::normality_p(&rest).is_some_and(|p| p < 0.01) {
             continue;
         }
-        let apart =
-            layers::deviations(&odd.iter().map(|i| g.drives[*i].clone()).collect::<Vec<_>>(), &layers);
+        let apart = layers::deviations(&odd.iter().map(|i| drives[*i].clone()).collect::<Vec<_>>(), &layers);
         for (i, deviations) in odd.into_iter().zip(apart) {
             let d = &g.drives[i];
             let value = d.values.iter().sum::<f64>() / d.values.len() as f64;
@@ -536,10 +650,16 @@ impl Batch {
         if all.is_empty() {
             return Err(BatchError::NothingShared(drives.len()));
         }
-        let odd_in = odd_drives(&all);
-        let odd_indices: Vec<usize> = odd_in.iter().map(|o| o.0).collect();
-        let rows: Vec<BatchRow> = all.iter().map(|g| g.row(&odd_indices, question.level)).collect();
         let (effects, drifts) = effects_and_drifts(&all, &stated, &drives);
+        let levels: Vec<Option<Levels>> =
+            all.iter().enumerate().map(|(row, g)| g.levels(row, &effects, &drives)).collect();
+        let odd_in = odd_drives(&all, &levels);
+        let odd_indices: Vec<usize> = odd_in.iter().map(|o| o.0).collect();
+        let rows: Vec<BatchRow> = all
+            .iter()
+            .zip(&levels)
+            .map(|(g, levels)| g.row(levels.as_ref(), &odd_indices, question.level))
+            .collect();
         let mut batch = Self {
             odd: odd(&odd_in, &drives),
             model,

@@ -278,3 +278,28 @@ fn a_shape_that_is_not_normal_is_promised_by_the_worst_drives() {
         other => panic!("{other:?}"),
     }
 }
+
+#[test]
+fn two_firmwares_are_promised_each_for_itself_and_hide_no_odd_drive() {
+    let mut noise = Noise::new(12);
+    let mut subjects: Vec<Subject> = (0..120)
+        .map(|i| {
+            let (firmware, less) = if i % 3 == 0 { ("1.4.0", 5e7) } else { ("1.3.9", 0.0) };
+            haul(i, 0, &[(FigureId::Sustained, 7e8 - less + 5e6 * noise.next())], &[("firmware", firmware)])
+        })
+        .collect();
+    // Odd for its firmware, and in the middle of all of them.
+    subjects[1].digest.figures[0].value = 6.7e8;
+    let batch = Batch::of(&subjects, &Question::default()).unwrap();
+    let row = &batch.rows[0];
+    assert_eq!(row.shape, Shape::NotNormal);
+    assert_eq!(batch.odd.iter().map(|o| o.drive).collect::<Vec<_>>(), [1]);
+    let split = row.split.as_ref().unwrap();
+    assert_eq!((split.thing.as_str(), split.levels.len()), ("firmware", 2));
+    let [old, new] = &split.levels[..] else { panic!("{split:?}") };
+    assert_eq!((old.level.as_str(), new.level.as_str(), new.drives), ("1.3.9", "1.4.0", 40));
+    let without = row.without_odd.unwrap().unwrap();
+    assert_eq!(without.method, Method::Levels);
+    // 2.326 deviations below the mean of the worse firmware is the truth of that one.
+    assert!(without.bound < 6.5e8 - 2.326 * 5e6 && without.bound > 6.5e8 - 4.5 * 5e6, "{without:?}");
+}

@@ -284,6 +284,12 @@ impl LedgerView {
         had
     }
 
+    /// Shows only hauls with these words.
+    pub fn filter_by(&mut self, words: &str) {
+        self.filter = Input::new(words.to_owned());
+        self.arrange();
+    }
+
     /// A key while the filter is typed.
     pub fn on_text_key(&mut self, event: &TermEvent, key: &KeyEvent) {
         match key.code {
