@@ -22,7 +22,7 @@ use hollow_mile_ledger::fleet::{self, Address, Membership, Sender};
 use crate::error::AppError;
 
 /// Changes whenever the fleet's hauls do: an older one is built anew.
-const STAMP: &str = "hollow-mile demo fleet 2\n";
+const STAMP: &str = "hollow-mile demo fleet 3\n";
 /// 2026-07-20 06:00 UTC.
 const FIRST_DAY_MS: i64 = 1_784_527_200_000;
 const BENCHES: usize = 40;
@@ -301,7 +301,7 @@ fn build(home: &Path, bench: usize, address: &Address) -> Result<(), AppError> {
     for number in ((bench + 1) % BENCHES..DRIVES).step_by(BENCHES).filter(|n| n % TWICE == 0) {
         ledger = haul(ledger, bench, number, 1)?;
     }
-    let mut sender = Sender::new(Membership::join(&folder, address, &format!("bench {:02}", bench + 1))?)?;
+    let mut sender = Sender::new(Membership::join(&folder, address, &format!("bench-{:02}", bench + 1))?)?;
     while sender.step(&ledger)?.more || ledger.unsent()? > 0 {
         std::thread::sleep(Duration::from_millis(1));
     }

@@ -6,12 +6,12 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command as Process, Stdio};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use hollow_mile_ledger::Ledger;
-use hollow_mile_ledger::fleet::{Address, FleetError, Membership, Mirror, Sender, Sent};
+use hollow_mile_ledger::fleet::{Address, Bench, FleetError, Membership, Mirror, Sender, Sent, benches};
 use rustix::fs::{FlockOperation, flock};
 
 use crate::error::{AppError, Exit};
@@ -160,7 +160,11 @@ pub fn ledger_of_all(home: &Path, mut tell: impl FnMut(&str)) -> Result<Ledger, 
 /// Follows the server into the mirror, so that whoever reads it sees what other benches do.
 pub struct Following {
     stop: Arc<AtomicBool>,
+    told: Arc<Mutex<Option<ToldOfBenches>>>,
 }
+
+/// What the server says of the benches, or why it says nothing.
+pub type ToldOfBenches = Result<Vec<Bench>, String>;
 
 impl Following {
     /// Begins, on a thread of its own.
@@ -169,16 +173,25 @@ impl Following {
     /// When no thread can be had.
     pub fn begin(home: &Path, every: Duration) -> std::io::Result<Self> {
         let (stop, home) = (Arc::new(AtomicBool::new(false)), home.to_owned());
-        let asked = stop.clone();
+        let (asked, told) = (stop.clone(), Arc::<Mutex<Option<ToldOfBenches>>>::default());
+        let tell = told.clone();
         std::thread::Builder::new().name("fleet".into()).spawn(move || {
             while !asked.load(Ordering::Relaxed) {
                 if let Ok(mut mirror) = Mirror::open(&home) {
                     let _ = mirror.pull();
                 }
+                let benches = address(&home).and_then(|a| Ok(benches(&a)?)).map_err(|e| e.message);
+                *tell.lock().unwrap_or_else(PoisonError::into_inner) = Some(benches);
                 std::thread::sleep(every);
             }
         })?;
-        Ok(Self { stop })
+        Ok(Self { stop, told })
+    }
+
+    /// What is new of the benches since it was asked last.
+    #[must_use]
+    pub fn benches(&self) -> Option<ToldOfBenches> {
+        self.told.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 }
 

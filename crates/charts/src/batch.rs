@@ -51,14 +51,17 @@ pub fn extent(row: &BatchRow, wanted: Option<f64>) -> (f64, f64) {
 /// Draws it.
 #[must_use]
 pub fn batch(batch: &Batch, words: &Words) -> Scene {
-    let rows = batch.rows.len().min(MOST);
+    // What is the same in all drives is no picture.
+    let varies = |r: &BatchRow| r.points.iter().any(|p| p.value != r.points[0].value);
+    let shown: Vec<usize> = (0..batch.rows.len()).filter(|i| varies(&batch.rows[*i])).take(MOST).collect();
+    let rows = shown.len();
     let odd: f64 = words.odd.iter().map(|o| 15.0 + beyond_one_line(o, 11.0, RIGHT - LEFT)).sum();
     let height = TOP + rows as f64 * ROW + if words.odd.is_empty() { 0.0 } else { odd + 34.0 } + 34.0;
     let mut scene = Scene::new(WIDTH, height, words.title.clone());
     let source = format!("Hollow Mile · {} drives, {} hauls", batch.drives.len(), batch.hauls);
     headed(&mut scene, &words.title, &words.answer, &source);
-    for (i, row) in batch.rows.iter().take(MOST).enumerate() {
-        one_row(&mut scene, batch, row, i, words.promises.get(i));
+    for (i, of) in shown.into_iter().enumerate() {
+        one_row(&mut scene, batch, &batch.rows[of], i, words.promises.get(of));
     }
     if !words.odd.is_empty() {
         let mut y = TOP + rows as f64 * ROW + 14.0;

@@ -11,10 +11,8 @@ use serde::Serialize;
 
 use super::{say, say_json, table};
 use crate::error::{AppError, Exit};
+use crate::told::benches::wrong;
 use crate::{fleet, home};
-
-/// A clock that is off by more is told, ms.
-const CLOCK_MS: i64 = 2_000;
 
 #[derive(Debug, Subcommand)]
 pub enum FleetVerb {
@@ -107,22 +105,6 @@ fn status_now() -> Result<Status, AppError> {
     })
 }
 
-/// What is wrong with a bench, in a few words.
-fn wrong(b: &Bench) -> String {
-    let mut words = Vec::new();
-    if b.left {
-        words.push("left".to_owned());
-    } else if b.seen_s > 60.0 && b.running > 0 {
-        words.push("hauls, and is not heard of".to_owned());
-    }
-    if b.clock_off_ms.abs() > CLOCK_MS {
-        let way = if b.clock_off_ms > 0 { "ahead" } else { "behind" };
-        words.push(format!("clock {} {way}", span_words(b.clock_off_ms.abs() as f64 / 1e3)));
-    }
-    words.extend(b.trouble.clone());
-    words.join(", ")
-}
-
 fn status(json: bool) -> Result<Exit, AppError> {
     let s = status_now()?;
     if json {
@@ -165,12 +147,16 @@ fn status(json: bool) -> Result<Exit, AppError> {
 
 fn join(url: &str, bench: Option<&str>) -> Result<Exit, AppError> {
     let name = bench.map_or_else(host, str::to_owned);
-    if name.trim().is_empty() || name.chars().count() > 60 || name.chars().any(char::is_control) {
-        return Err(AppError::usage(format!("\"{}\" is no name for a bench", named(&name))));
+    let plain = |c: char| c.is_alphanumeric() || "-_.".contains(c);
+    if name.is_empty() || name.chars().count() > 60 || !name.chars().all(plain) {
+        return Err(AppError::usage(format!(
+            "\"{}\" is no name for a bench: letters, digits, -, _ and . make one, as in north-3",
+            named(&name)
+        )));
     }
     let home = home::home()?;
     let ledger = Ledger::open(&home)?;
-    let joined = Membership::join(&home, &address(url)?, name.trim())?;
+    let joined = Membership::join(&home, &address(url)?, &name)?;
     ledger.send_all_anew()?;
     fleet::start(&home);
     let n = ledger.hauls()?.len();

@@ -203,6 +203,7 @@ fn verdict(batch: &Batch, wanted: &Wanted, verdict: Verdict) -> String {
         percent(batch.level.confidence)
     );
     let drives = row.points.len();
+    let asked = capitalised(&asked);
     match verdict {
         Verdict::Kept => format!("{asked} can be promised for {level}."),
         Verdict::More { drives: needed } => format!(
@@ -214,7 +215,7 @@ fn verdict(batch: &Batch, wanted: &Wanted, verdict: Verdict) -> String {
                 "{asked} cannot be promised for {level}, however many are measured: too many are beyond it."
             )
         }
-        Verdict::NotMeasured => format!("{drives} drive is too few to promise {asked}."),
+        Verdict::NotMeasured => format!("{asked} is not to be promised by {drives} drive."),
     }
 }
 
@@ -246,6 +247,11 @@ pub fn odd_words(batch: &Batch, odd: &Odd) -> String {
     format!("{} {}: {}{more}{unlike}", odd.letter, batch.drives[odd.drive].serial, figures.join("; "))
 }
 
+fn capitalised(words: &str) -> String {
+    let mut chars = words.chars();
+    chars.next().map(|c| c.to_uppercase().chain(chars).collect()).unwrap_or_default()
+}
+
 /// What a level of something does to a figure.
 #[must_use]
 pub fn effect_words(batch: &Batch, e: &Effect) -> String {
@@ -255,8 +261,7 @@ pub fn effect_words(batch: &Batch, e: &Effect) -> String {
     } else {
         format!("{} against {} drives", e.drives.0, e.drives.1)
     };
-    let mut thing = e.thing.clone();
-    thing[..1].make_ascii_uppercase();
+    let thing = capitalised(&e.thing);
     format!(
         "{} {} against {}: {} {} ({} to {}), {who}.",
         thing,

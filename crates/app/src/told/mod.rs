@@ -2,6 +2,7 @@
 //! reports all read this.
 
 pub mod batch;
+pub mod benches;
 pub mod contrast;
 pub mod drive;
 pub mod estimate;

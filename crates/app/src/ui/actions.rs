@@ -23,13 +23,15 @@ pub enum Screen {
     Contrast,
     /// Drives of one kind taken together.
     Batch,
+    /// The benches of the fleet.
+    Benches,
     /// All that is known of one drive.
     DriveFile,
 }
 
 impl Screen {
     /// Each of them.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::Yard,
         Self::Route,
         Self::Haul,
@@ -38,6 +40,7 @@ impl Screen {
         Self::Ledger,
         Self::Contrast,
         Self::Batch,
+        Self::Benches,
         Self::DriveFile,
     ];
 }
@@ -55,6 +58,7 @@ impl Screen {
             Self::Ledger => "Ledger",
             Self::Contrast => "Contrast",
             Self::Batch => "Batch",
+            Self::Benches => "Benches",
             Self::DriveFile => "Drive file",
         }
     }
@@ -71,6 +75,7 @@ impl Screen {
             Self::Ledger => "Which hauls were there, and what was found?",
             Self::Contrast => "What differs between these hauls by more than the noise?",
             Self::Batch => "What may be promised of all such drives, and which are not like the others?",
+            Self::Benches => "Who is there, what hauls, how far is it, and what is wrong?",
             Self::DriveFile => "How was this drive treated, what is it like, and how long will it last?",
         }
     }
@@ -123,6 +128,7 @@ pub enum Action {
     Together,
     /// Show the hauls of all benches, or of this one.
     Fleet,
+    GoBenches,
     Mark,
     NextFlag,
     FlagBefore,

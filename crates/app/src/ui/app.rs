@@ -21,6 +21,7 @@ use super::making::Making;
 use super::review::Loading;
 use super::theme::Theme;
 use super::views::batch::BatchView;
+use super::views::benches::BenchesView;
 use super::views::contrast::ContrastView;
 use super::views::drive_file::DriveFileView;
 use super::views::haul::HaulView;
@@ -95,6 +96,8 @@ pub struct App {
     pub archive: LedgerView,
     /// Hauls side by side.
     pub contrast: ContrastView,
+    /// The benches of the fleet.
+    pub benches: BenchesView,
     /// Drives taken together.
     pub batch: BatchView,
     /// All that is known of one drive.
@@ -150,6 +153,7 @@ impl App {
             archive: LedgerView::default(),
             contrast: ContrastView::default(),
             batch: BatchView::default(),
+            benches: BenchesView::default(),
             drive_file: DriveFileView::default(),
             deleted: Vec::new(),
             making: None,
@@ -422,6 +426,7 @@ impl App {
             | Screen::Vitals
             | Screen::Contrast
             | Screen::Batch
+            | Screen::Benches
             | Screen::DriveFile => None,
         };
         wanted.filter(|w| {
@@ -535,6 +540,7 @@ impl App {
                 Screen::Ledger => self.act_in_ledger(action),
                 Screen::Contrast => self.act_in_contrast(action),
                 Screen::Batch => self.act_in_batch(action),
+                Screen::Benches => self.act_in_benches(action),
                 Screen::DriveFile => self.act_in_drive_file(action),
             },
         }
@@ -552,7 +558,13 @@ impl App {
 
     /// Asks the ledger, once a second while a list is on screen, what is under way elsewhere. True when it shows.
     fn look_elsewhere(&mut self) -> bool {
-        let lists = matches!(self.screen, Screen::Yard | Screen::Ledger);
+        if let Some(told) = self.following.as_ref().and_then(Following::benches) {
+            let shows = self.benches.are(told, self.archive.all());
+            if shows && self.screen == Screen::Benches {
+                return true;
+            }
+        }
+        let lists = matches!(self.screen, Screen::Yard | Screen::Ledger | Screen::Benches);
         if !self.apart || !lists || self.looked_elsewhere.elapsed() < Duration::from_secs(1) {
             return false;
         }

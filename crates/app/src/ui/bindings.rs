@@ -66,6 +66,7 @@ const VITALS: &[Screen] = &[Screen::Vitals];
 const LEDGER: &[Screen] = &[Screen::Ledger];
 const CONTRAST: &[Screen] = &[Screen::Contrast];
 const BATCH: &[Screen] = &[Screen::Batch];
+const BENCHES: &[Screen] = &[Screen::Benches];
 const FILE: &[Screen] = &[Screen::DriveFile];
 const LISTS: &[Screen] = &[Screen::Ledger, Screen::DriveFile];
 const PICTURES: &[Screen] = &[Screen::Haul, Screen::Surveys];
@@ -113,6 +114,10 @@ pub const BINDINGS: &[Binding] = &[
     .also("promise tolerance odd fleet lot"),
     key(LEDGER, "F", Action::Fleet, "fleet", "The hauls of all benches, or of this one.")
         .also("benches bench all server"),
+    key(&[Screen::Ledger, Screen::Batch], "B", Action::GoBenches, "benches", "The benches of the fleet.")
+        .also("fleet who"),
+    hint(BENCHES, "Enter", Action::Open, ("its hauls", "hauls"), "The hauls of this bench.")
+        .also("open ledger"),
     hint(LEDGER, "/", Action::Filter, ("filter", "filter"), "Show only hauls with these words.")
         .also("search find"),
     hint(ROUTE, "I", Action::AddLeg, ("add a leg", "add leg"), "Add a leg behind this one.")

@@ -61,6 +61,7 @@ impl App {
             }
             Action::SideBySide => self.set_side_by_side(),
             Action::Together => self.take_together(),
+            Action::GoBenches => self.go_to_benches(),
             Action::Fleet => {
                 let told = self.show_fleet(!self.shows_fleet());
                 self.heed(told);
@@ -163,6 +164,28 @@ impl App {
         self.take_together();
     }
 
+    /// Shows who is in the fleet; hauls of all benches are shown from then on.
+    fn go_to_benches(&mut self) {
+        if !self.shows_fleet()
+            && let Err(e) = self.show_fleet(true)
+        {
+            return self.say(e.message);
+        }
+        self.go(Screen::Benches);
+    }
+
+    pub(super) fn act_in_benches(&mut self, action: Action) {
+        match action {
+            Action::Open => {
+                if let Some(name) = self.benches.chosen_name() {
+                    self.go(Screen::Ledger);
+                    self.archive.filter_by(&format!("bench={name}"));
+                }
+            }
+            _ => self.benches.act(action),
+        }
+    }
+
     pub(super) fn act_in_batch(&mut self, action: Action) {
         match action {
             Action::Export => {
@@ -170,6 +193,7 @@ impl App {
                 let (scene, stem) = (batched.chart(), plain_name(&format!("batch-{}", batched.batch.model)));
                 self.write_scene(&scene, &stem);
             }
+            Action::GoBenches => self.go_to_benches(),
             Action::Open => {
                 if let Some(serial) = self.batch.chosen_serial() {
                     self.open_drive_file(&serial);

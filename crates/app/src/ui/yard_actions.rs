@@ -20,6 +20,7 @@ impl App {
             Screen::Yard => self.yard.press(row),
             Screen::Ledger => self.archive.press(row),
             Screen::DriveFile => self.drive_file.press(row),
+            Screen::Benches => self.benches.press(row),
             Screen::Route => self.route.press(row),
             Screen::Haul | Screen::Surveys | Screen::Vitals | Screen::Contrast | Screen::Batch => false,
         };

@@ -1,6 +1,7 @@
 //! The views: each draws from state, and answers one question.
 
 pub mod batch;
+pub mod benches;
 pub mod contrast;
 pub mod drive_file;
 pub mod haul;
@@ -52,6 +53,7 @@ pub fn render(app: &App, area: Rect, buf: &mut Buffer) {
         Screen::Ledger => ledger::render(&app.archive, &frame, body, buf),
         Screen::Contrast => contrast::render(&app.contrast, &frame, body, buf),
         Screen::Batch => batch::render(&app.batch, &frame, body, buf),
+        Screen::Benches => benches::render(&app.benches, &frame, body, buf),
         Screen::DriveFile => drive_file::render(&app.drive_file, &frame, body, buf),
     }
     bottom(app, Rect { y: area.y + area.height - 1, height: 1, ..body }, buf);

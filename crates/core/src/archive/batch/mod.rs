@@ -370,7 +370,8 @@ fn promise(
         method,
         confidence,
     };
-    if shape == Shape::NotNormal {
+    // Values that are all the same have no distribution to go by either.
+    if shape == Shape::NotNormal || layers.variance_of_means <= 0.0 {
         return match tolerance::order_statistic(drives.len(), level) {
             Some((rank, confidence)) => Ok(promise(turned[rank - 1], Method::Order { rank }, confidence)),
             None => Err(NoPromise::TooFewWithoutShape {
@@ -578,7 +579,8 @@ fn odd_drives(all: &[Gathered<'_>], levels: &[Option<Levels>]) -> Vec<(usize, Od
         let Some(layers) = layers::layers(&others) else { continue };
         // Tails that are long by nature make many "odd" ones: what the others look like decides whether they may be called so.
         let rest = layers::deviations(&others, &layers);
-        if shape::normality_p(&rest).is_some_and(|p| p < 0.01) {
+        let steps = g.step_in_deviations() > 0.5;
+        if !steps && shape::normality_p(&rest).is_some_and(|p| p < 0.01) {
             continue;
         }
         let apart = layers::deviations(&odd.iter().map(|i| drives[*i].clone()).collect::<Vec<_>>(), &layers);
