@@ -82,7 +82,7 @@ mod tests {
         let silent = Bench { running: 1, seen_s: 7200.0, ..bench("b") };
         let year = Bench { clock_off_ms: -31_536_000_000, unsent_hauls: 2, ..bench("c") };
         assert_eq!(wrong(&bench("a")), "");
-        assert_eq!(wrong(&silent), "hauls, and not heard of for 2 h 0 min");
+        assert_eq!(wrong(&silent), "hauls, and not heard of for 2 h");
         assert!(wrong(&year).starts_with("clock ") && wrong(&year).ends_with(" behind"));
         let all = [bench("a"), silent, year, Bench { left: true, ..bench("d") }];
         assert_eq!(answer(&all), "3 benches: 1 hauls, 2 need somebody, 1 has something unsent.");

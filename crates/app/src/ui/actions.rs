@@ -74,7 +74,7 @@ impl Screen {
             Self::Vitals => "Is the drive well, and what did the last haul do to it?",
             Self::Ledger => "Which hauls were there, and what was found?",
             Self::Contrast => "What differs between these hauls by more than the noise?",
-            Self::Batch => "What may be promised of all such drives, and which are not like the others?",
+            Self::Batch => "What may be promised of all such drives, and which are odd?",
             Self::Benches => "Who is there, what hauls, how far is it, and what is wrong?",
             Self::DriveFile => "How was this drive treated, what is it like, and how long will it last?",
         }

@@ -106,13 +106,13 @@ pub const BINDINGS: &[Binding] = &[
     .also("compare differ"),
     hint(
         LEDGER,
-        "b",
+        "P",
         Action::Together,
         ("batch", "batch"),
         "Take the drives of the marked, or all, together.",
     )
     .also("promise tolerance odd fleet lot"),
-    key(LEDGER, "F", Action::Fleet, "fleet", "The hauls of all benches, or of this one.")
+    key(LEDGER, "V", Action::Fleet, "fleet", "The hauls of all benches, or of this one.")
         .also("benches bench all server"),
     key(&[Screen::Ledger, Screen::Batch], "B", Action::GoBenches, "benches", "The benches of the fleet.")
         .also("fleet who"),

@@ -103,7 +103,7 @@ impl BatchView {
 pub fn render(view: &BatchView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
     let theme = frame.theme;
     let Some(batched) = &view.batched else {
-        return frame.top(area, buf, "mark hauls in the ledger, or group them there with o, then press b");
+        return frame.top(area, buf, "mark hauls in the ledger, or group them there with o, then press P");
     };
     let b = &batched.batch;
     frame.top(
