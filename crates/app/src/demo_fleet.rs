@@ -107,8 +107,11 @@ fn drive(number: usize) -> Result<SimSpec, AppError> {
     Ok(spec)
 }
 
-/// Hauls a drive into the ledger of a bench.
-fn haul(ledger: Ledger, bench: usize, number: usize, repeat: u64) -> Result<Ledger, AppError> {
+/// Hauls a drive of the demo's fleet into the ledger of a bench.
+///
+/// # Errors
+/// When the ledger cannot be written.
+pub fn haul(ledger: Ledger, bench: usize, number: usize, repeat: u64) -> Result<Ledger, AppError> {
     let spec = drive(number)?;
     let route: Route =
         toml::from_str(ROUTE).map_err(|e| AppError::usage(format!("the demo's route is wrong: {e}")))?;

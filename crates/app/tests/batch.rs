@@ -1,0 +1,124 @@
+//! Batches as people see them: the command, its chart, the view; on drives of the demo's fleet.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use common::Bench;
+use hollow_mile::demo_fleet;
+use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::app::App;
+use hollow_mile::ui::theme::{Depth, Theme};
+use hollow_mile::ui::views;
+use hollow_mile_ledger::Ledger;
+use hollow_mile_ledger::fleet;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+/// Drives of one model, one of them with a cache that is too small, some hauled twice; one of another model.
+fn bench() -> Bench {
+    let bench = Bench::new();
+    let mut ledger = Ledger::open(&bench.dir.path().join("home")).unwrap();
+    for number in (0..30).map(|i| i * 3).chain([123, 1]) {
+        ledger = demo_fleet::haul(ledger, number % 40, number, 0).unwrap();
+        if number % 24 == 0 {
+            ledger = demo_fleet::haul(ledger, number % 40, number, 1).unwrap();
+        }
+    }
+    bench
+}
+
+fn text(app: &App, width: u16, height: u16) -> String {
+    let area = Rect::new(0, 0, width, height);
+    let mut buf = Buffer::empty(area);
+    views::render(app, area, &mut buf);
+    let line = |y| (0..width).map(|x| buf[(x, y)].symbol()).collect::<String>().trim_end().to_owned();
+    (0..height).map(|y| line(y) + "\n").collect()
+}
+
+#[test]
+fn drives_of_a_kind_are_taken_together() {
+    let bench = bench();
+    let batch = bench.json(&["batch", "--json", "--promise", "sustained >= 500 MB/s"]);
+    assert_eq!((batch["drives"].as_array().unwrap().len(), batch["hauls"].as_u64()), (31, Some(35)));
+    assert_eq!(batch["left_out"]["other_model"], 1);
+    assert_eq!(batch["wanted"][1]["stands"], "kept");
+    let odd = &batch["odd"][0];
+    assert_eq!(batch["drives"][odd["drive"].as_u64().unwrap() as usize]["serial"], "KW-1123");
+    let effect = &batch["effects"][0];
+    assert_eq!((effect["thing"].as_str(), effect["level"].as_str()), (Some("firmware"), Some("1.4.0")));
+    let said = bench.run(&["batch", "--promise", "sustained >= 690 MB/s"]);
+    let said = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(said.contains("cannot be promised") && said.contains("A KW-1123: cache"), "{said}");
+    let svg = bench.path("batch.svg");
+    assert!(bench.run(&["batch", "Corrie", "-o", &svg]).status.success());
+    let drawn = std::fs::read_to_string(&svg).unwrap();
+    assert!(drawn.contains("not like the others") && drawn.contains("99 % ≥"), "{drawn:.400}");
+    assert!(bench.refusal(&["batch", "-o", &svg], 2).contains("exists"));
+    assert!(bench.run(&["batch", "-o", &bench.path("batch.pdf")]).status.success());
+}
+
+#[test]
+fn what_makes_no_batch_is_said() {
+    let empty = Bench::new();
+    assert!(empty.refusal(&["batch"], 2).contains("no haul"));
+    let bench = bench();
+    assert!(bench.refusal(&["batch", "no-such-word"], 2).contains("no haul has all of these words"));
+    assert!(bench.refusal(&["batch", "--promise", "sustained <= 1 MB/s"], 2).contains("the other way"));
+    assert!(bench.refusal(&["batch", "--promise", "no throttle"], 2).contains("no promise"));
+    assert!(bench.refusal(&["batch", "--good", "5", "--bad", "1"], 2).contains("--good"));
+    assert!(bench.refusal(&["batch", "--content", "100"], 2).contains("no share"));
+    assert!(bench.refusal(&["batch", "--firmware", "9.9"], 2).contains("no haul"));
+    let one = bench.json(&["batch", "KW-1123", "--json"]);
+    assert_eq!(one["drives"].as_array().unwrap().len(), 1);
+    assert_eq!(one["rows"][0]["promise"]["Err"]["why"], "one-drive");
+}
+
+#[test]
+fn pictures_of_a_batch_and_of_benches() {
+    let bench = bench();
+    let mut app = App::new(bench.dir.path().join("home"), true, Theme::new(Depth::Mono)).unwrap();
+    app.show_batch("Corrie");
+    app.finish_making();
+    insta::assert_snapshot!("batch", text(&app, 160, 47));
+    insta::assert_snapshot!("batch_small", text(&app, 100, 30));
+    app.act(Action::CursorLeft);
+    assert!(text(&app, 160, 47).contains("◆ KW-1"), "the drive under the cursor is named");
+    for name in ["batch_table", "batch_reasons"] {
+        app.act(Action::OtherPane);
+        insta::assert_snapshot!(name, text(&app, 160, 47));
+    }
+    for (w, h) in [(1, 1), (80, 24), (81, 25), (240, 70), (400, 24), (80, 200)] {
+        (0..3).for_each(|_| {
+            app.act(Action::OtherPane);
+            text(&app, w, h);
+        });
+    }
+    // Who is in no fleet is told how to come into one.
+    app.act(Action::GoLedger);
+    app.act(Action::GoBenches);
+    assert!(app.message().unwrap_or_default().contains("fleet join"), "{:?}", app.message());
+    let a_bench = |number, name: &str| fleet::Bench {
+        number,
+        name: name.into(),
+        left: false,
+        seen_s: 3.0,
+        clock_off_ms: 40,
+        program: "0.1.0".into(),
+        unsent_hauls: 0,
+        trouble: None,
+        hauls: 12,
+        running: 0,
+        written_bytes: 4_400_000_000_000,
+    };
+    let mut row = Ledger::open(&bench.dir.path().join("home")).unwrap().hauls().unwrap().remove(0);
+    row.state = hollow_mile_core::record::HaulState::Running;
+    row.conditions.tags.push(("bench".into(), "south".into()));
+    let benches = vec![
+        a_bench(1, "north"),
+        fleet::Bench { running: 1, ..a_bench(2, "south") },
+        fleet::Bench { clock_off_ms: 90_000, unsent_hauls: 3, ..a_bench(3, "west") },
+    ];
+    app.benches.are(Ok(benches), &[row]);
+    app.screen = hollow_mile::ui::actions::Screen::Benches;
+    insta::assert_snapshot!("benches", text(&app, 120, 12));
+}
