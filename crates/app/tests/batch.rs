@@ -120,5 +120,5 @@ fn pictures_of_a_batch_and_of_benches() {
     ];
     app.benches.are(Ok(benches), &[row]);
     app.screen = hollow_mile::ui::actions::Screen::Benches;
-    insta::assert_snapshot!("benches", text(&app, 120, 12));
+    insta::assert_snapshot!("benches", text(&app, 120, 24));
 }

@@ -171,43 +171,37 @@ pub fn promise_words(row: &BatchRow) -> (Option<String>, String) {
 }
 
 fn promised(row: &BatchRow, promise: Result<Promise, NoPromise>, batch: &Batch) -> String {
-    let (content, drives) = (percent(batch.level.content), row.points.len());
+    let (name, content) = (capitalised(row.name.name()), percent(batch.level.content));
     match promise {
         Ok(p) => format!(
-            "With {} confidence {content} of such drives have {} of {} {}",
-            percent(batch.level.confidence),
-            row.name,
+            "{name}: {} {} in {content} of such drives, with {} confidence",
             row.unit.words(p.bound),
-            or_beyond(row.better)
+            or_beyond(row.better),
+            percent(batch.level.confidence),
         ),
-        Err(NoPromise::OneDrive) => "One drive promises nothing of others".into(),
-        Err(NoPromise::TooFewWithoutShape { needed, content, worst, .. }) => format!(
-            "The {drives} drives are not spread normally in {}: {needed} are needed for {}; these show that {} have {} {}",
-            row.name,
-            percent(batch.level.content),
-            percent((content * 1000.0).floor() / 1000.0),
+        Err(NoPromise::OneDrive) => format!("{name}: one drive promises nothing of others"),
+        Err(NoPromise::TooFewWithoutShape { needed, content: shown, worst, drives }) => format!(
+            "{name}: not spread normally over the {drives} drives, and {needed} are needed for {content}. These show {} {} in {} of such drives",
             row.unit.words(worst),
-            or_beyond(row.better)
+            or_beyond(row.better),
+            percent((shown * 1000.0).floor() / 1000.0),
         ),
     }
 }
 
 fn verdict(batch: &Batch, wanted: &Wanted, verdict: Verdict) -> String {
     let Some(row) = batch.rows.iter().find(|r| r.name == wanted.figure) else {
-        return format!("{} is not measured by these hauls.", wanted.figure);
+        return format!("{} is not measured by these hauls.", capitalised(wanted.figure.name()));
     };
-    let asked = format!("{} of {} {}", wanted.figure, row.unit.words(wanted.value), or_beyond(row.better));
-    let level = format!(
-        "{} of such drives, {} confidence",
-        percent(batch.level.content),
-        percent(batch.level.confidence)
-    );
+    let sign = if row.better == Better::Higher { "≥" } else { "≤" };
+    let asked = format!("{} {sign} {}", capitalised(row.name.name()), row.unit.words(wanted.value));
+    let (content, confidence) = (percent(batch.level.content), percent(batch.level.confidence));
+    let level = format!("{content} of such drives, with {confidence} confidence");
     let drives = row.points.len();
-    let asked = capitalised(&asked);
     match verdict {
         Verdict::Kept => format!("{asked} can be promised for {level}."),
         Verdict::More { drives: needed } => format!(
-            "{asked} cannot be promised with {drives} drives for {level}: {} more would do, were they like these.",
+            "{asked} cannot be promised for {level}, from {drives} drives: {} more would do, were they like these.",
             needed.saturating_sub(drives)
         ),
         Verdict::Never => {
@@ -215,7 +209,7 @@ fn verdict(batch: &Batch, wanted: &Wanted, verdict: Verdict) -> String {
                 "{asked} cannot be promised for {level}, however many are measured: too many are beyond it."
             )
         }
-        Verdict::NotMeasured => format!("{asked} is not to be promised by {drives} drive."),
+        Verdict::NotMeasured => format!("{asked} cannot be promised from {drives} drive."),
     }
 }
 
