@@ -122,3 +122,31 @@ fn pictures_of_a_batch_and_of_benches() {
     app.screen = hollow_mile::ui::actions::Screen::Benches;
     insta::assert_snapshot!("benches", text(&app, 120, 24));
 }
+
+#[test]
+fn hauls_go_out_as_tables_by_model_and_month_and_only_once() {
+    let bench = bench();
+    let lake = bench.path("lake");
+    let first = bench.json(&["fleet", "export", &lake, "Corrie", "--json"]);
+    assert_eq!((first["written"].as_u64(), first["there"].as_u64()), (Some(35), Some(0)));
+    let all = bench.json(&["fleet", "export", &lake, "--json"]);
+    assert_eq!((all["written"].as_u64(), all["there"].as_u64()), (Some(1), Some(35)));
+    let mut files = Vec::new();
+    let mut folders = vec![std::path::PathBuf::from(&lake)];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().flatten() {
+            if entry.path().is_dir() { folders.push(entry.path()) } else { files.push(entry.path()) }
+        }
+    }
+    assert_eq!(files.len(), 36 * 4);
+    let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
+    assert!(names.iter().any(|n| n.contains("figures/model=Corrie_C1_1_TB/month=2026-07/")), "{names:?}");
+    for file in files.iter().filter(|f| f.display().to_string().contains("samples")) {
+        use parquet::file::reader::{FileReader, SerializedFileReader};
+        let reader = SerializedFileReader::new(std::fs::File::open(file).unwrap()).unwrap();
+        let about = reader.metadata().file_metadata();
+        let columns: Vec<&str> = about.schema().get_fields().iter().map(|f| f.name()).collect();
+        assert_eq!(columns[..6], ["haul", "bench", "serial", "firmware", "route", "started_unix_ms"]);
+        assert!(about.num_rows() > 100, "{}", file.display());
+    }
+}

@@ -40,6 +40,7 @@ fn the_debian_package_holds_a_program_that_runs_its_manual_and_its_completions()
         "usr/share/man/man1/hollow-mile.1.gz",
         "usr/share/bash-completion/completions/hollow-mile",
         "usr/share/doc/hollow-mile/copyright",
+        "usr/lib/systemd/user/hollow-mile-fleet.service",
     ] {
         assert!(std::fs::metadata(tree.join(file)).is_ok_and(|m| m.len() > 100), "{file}");
     }

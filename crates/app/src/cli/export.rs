@@ -73,18 +73,18 @@ pub struct ExportArgs {
 }
 
 /// A column of a table, with what is missing left out.
-enum Cells {
+pub(super) enum Cells {
     Number(Vec<Option<f64>>),
     Count(Vec<Option<i64>>),
     Text(Vec<Option<String>>),
 }
 
 /// A table that all three forms are written from.
-struct Table {
-    columns: Vec<(&'static str, Cells)>,
+pub(super) struct Table {
+    pub columns: Vec<(&'static str, Cells)>,
 }
 
-fn count(v: u64) -> i64 {
+pub(super) fn count(v: u64) -> i64 {
     i64::try_from(v).unwrap_or(i64::MAX)
 }
 
@@ -117,7 +117,7 @@ fn beside(events: &[Event]) -> (Vec<bool>, Vec<Option<u64>>) {
 }
 
 /// The columns of the telemetry CSV, over all samples.
-fn samples(events: &[Event]) -> Table {
+pub(super) fn samples(events: &[Event]) -> Table {
     let all: Vec<&Sample> = events
         .iter()
         .filter_map(|e| match e {
@@ -171,7 +171,7 @@ fn samples(events: &[Event]) -> Table {
     }
 }
 
-fn findings(c: &Conclusions) -> Table {
+pub(super) fn findings(c: &Conclusions) -> Table {
     let all = &c.findings;
     let number = |of: &dyn Fn(&hollow_mile_core::conclude::Finding) -> Option<f64>| {
         Cells::Number(all.iter().map(of).collect())
@@ -293,7 +293,7 @@ fn freight(events: &[Event]) -> Table {
     }
 }
 
-fn figures(r: &Readings, c: &Conclusions) -> Table {
+pub(super) fn figures(r: &Readings, c: &Conclusions) -> Table {
     let digest = hollow_mile_core::archive::digest::Digest::of(r, c);
     let all = digest.figures;
     let unit = |f: &hollow_mile_core::archive::digest::Figure| {
@@ -311,7 +311,7 @@ fn figures(r: &Readings, c: &Conclusions) -> Table {
 }
 
 impl Cells {
-    fn len(&self) -> usize {
+    pub fn len(&self) -> usize {
         match self {
             Self::Number(v) => v.len(),
             Self::Count(v) => v.len(),
@@ -364,7 +364,7 @@ impl Table {
     }
 
     /// Apache Parquet: an optional column each, zstd, what the record is of as key-value metadata.
-    fn parquet(&self, about: Vec<KeyValue>) -> Result<Vec<u8>, parquet::errors::ParquetError> {
+    pub fn parquet(&self, about: Vec<KeyValue>) -> Result<Vec<u8>, parquet::errors::ParquetError> {
         let fields = self.columns.iter().map(|(name, cells)| {
             let (physical, logical) = match cells {
                 Cells::Number(_) => (Physical::DOUBLE, None),
@@ -418,7 +418,7 @@ fn optional<T: Clone>(all: &[Option<T>]) -> (Vec<i16>, Vec<T>) {
     (all.iter().map(|v| i16::from(v.is_some())).collect(), all.iter().flatten().cloned().collect())
 }
 
-fn about(head: &HaulHead) -> Vec<KeyValue> {
+pub(super) fn about(head: &HaulHead) -> Vec<KeyValue> {
     let json = serde_json::to_string(head).unwrap_or_default();
     let pairs = [
         ("haul", head.haul.clone()),

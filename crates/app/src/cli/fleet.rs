@@ -1,6 +1,7 @@
 //! `fleet`: the ledgers of many benches in one PostgreSQL.
 
 use std::io::Read;
+use std::path::PathBuf;
 
 use clap::Subcommand;
 use hollow_mile_core::quantity::text::named;
@@ -43,6 +44,17 @@ pub enum FleetVerb {
     },
     /// Leave the fleet: the server keeps what it has, and nothing more is sent
     Leave,
+    /// Write hauls as Parquet files by model and month; what is there stays, so a later export adds
+    Export {
+        /// Folder to write into
+        folder: PathBuf,
+        /// Words that a haul must have, as for `ledger`
+        #[arg(value_name = "WORD")]
+        filter: Vec<String>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
     /// Figures of all benches as OpenMetrics text
     Metrics,
 }
@@ -239,6 +251,7 @@ pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
             })?;
             Ok(Exit::Done)
         }
+        FleetVerb::Export { folder, filter, json } => super::open_data::run(folder, filter, *json),
         FleetVerb::Metrics => metrics(),
     }
 }

@@ -10,6 +10,7 @@ mod fleet;
 mod haul;
 mod keep;
 mod live;
+mod open_data;
 mod prove;
 mod queue;
 mod report;
