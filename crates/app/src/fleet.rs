@@ -92,6 +92,9 @@ pub fn send(home: &Path, mut tell: impl FnMut(&Sent)) -> Result<(), AppError> {
     loop {
         let sent = sender.step(&ledger)?;
         tell(&sent);
+        if let Some(why) = sent.refused {
+            return Err(AppError::machine(why));
+        }
         if !sent.more && ledger.unsent()? == 0 {
             return Ok(());
         }
@@ -125,7 +128,10 @@ pub fn run(home: &Path, for_good: bool) -> Result<Exit, AppError> {
         };
         match sending.step(&ledger) {
             Ok(sent) => {
-                let _ = std::fs::remove_file(trouble_file(home));
+                let _ = match &sent.refused {
+                    Some(why) => std::fs::write(trouble_file(home), why),
+                    None => std::fs::remove_file(trouble_file(home)),
+                };
                 let busy = sent.hauls > 0 || !ledger.under_way()?.is_empty();
                 idle = if busy { Instant::now() } else { idle };
                 wait = if sent.more { Duration::ZERO } else { LOOK };
@@ -150,6 +156,10 @@ pub fn run(home: &Path, for_good: bool) -> Result<Exit, AppError> {
 pub fn ledger_of_all(home: &Path, mut tell: impl FnMut(&str)) -> Result<Ledger, AppError> {
     let mut mirror = Mirror::open(home)?;
     match mirror.pull() {
+        Ok(pulled) if pulled.not_taken > 0 => tell(&format!(
+            "names, tags, notes or deletions of {} hauls are not taken by the server: this user may not, or later ones stand",
+            pulled.not_taken
+        )),
         Ok(_) => {}
         Err(e) if e.may_pass() => tell(&format!("{e}; what was read before is shown")),
         Err(e) => return Err(e.into()),

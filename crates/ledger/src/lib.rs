@@ -289,7 +289,7 @@ impl Ledger {
 
     pub(crate) fn mark_cut_short(&self) -> Result<(), LedgerError> {
         // Of hauls of other benches nothing is known here but what they say.
-        if self.is_mirror() || self.home.join("server").exists() {
+        if self.is_mirror() || self.home.join("fleet-server").exists() {
             return Ok(());
         }
         let mut running = self.db.prepare("SELECT haul FROM hauls WHERE state = 'running'")?;

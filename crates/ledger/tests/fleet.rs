@@ -333,6 +333,50 @@ fn two_benches_of_one_name_and_one_bench_in_two_fleets_are_refused() {
     assert!(Membership::leave(north.home()).unwrap());
     assert!(fleet::benches(&address).unwrap()[0].left);
     assert!(matches!(Membership::leave(north.home()), Err(FleetError::NotJoined)));
+    let again = Membership::join(north.home(), &address, "north").unwrap();
+    assert_eq!(again.number, 1, "who left comes back to its hauls");
+}
+
+#[test]
+fn a_haul_that_the_server_does_not_take_holds_up_no_other_and_a_forgotten_bench_is_told() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    north.haul("aaaa0001", 1);
+    north.haul("aaaa0002", 2);
+    let no = "ALTER TABLE hollow_mile.haul ADD CONSTRAINT no CHECK (haul <> 'aaaa0001')";
+    server.client().batch_execute(no).unwrap();
+    let ledger = north.ledger();
+    let sent = north.sender.step(&ledger).unwrap();
+    assert!(sent.refused.unwrap().contains("haul aaaa0001 is not taken"));
+    assert_eq!((sent.hauls, ledger.unsent().unwrap()), (1, 1));
+    assert!(fleet::benches(&address).unwrap()[0].trouble.as_ref().unwrap().contains("aaaa0001"));
+    server.client().batch_execute("ALTER TABLE hollow_mile.haul DROP CONSTRAINT no").unwrap();
+    north.send_all();
+    assert_eq!(fleet::benches(&address).unwrap()[0].trouble, None);
+    let (there, here) = both(&server, &north, "aaaa0001");
+    assert_eq!(there, here);
+    server.client().batch_execute("UPDATE hollow_mile.bench SET id = 'another'").unwrap();
+    north.haul("aaaa0003", 1);
+    assert!(matches!(north.sender.step(&north.ledger()), Err(FleetError::Forgotten(_))));
+}
+
+#[test]
+fn what_a_reader_says_of_a_haul_is_taken_back() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    north.haul("aaaa0001", 1);
+    north.send_all();
+    server.client().batch_execute("CREATE ROLE guest LOGIN IN ROLE hollow_mile_reader").unwrap();
+    let reader: Address = format!("{}&options=-c%20role=guest", server.url("keeper")).parse().unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let mut mirror = Mirror::open_of(dir.path(), reader.clone()).unwrap();
+    assert_eq!(mirror.pull().unwrap(), fleet::Pulled { hauls: 1, not_taken: 0 });
+    mirror.into_ledger().rename("aaaa00010001", Some("mine")).unwrap();
+    let mut mirror = Mirror::open_of(dir.path(), reader).unwrap();
+    assert_eq!(mirror.pull().unwrap().not_taken, 1);
+    assert_eq!(mirror.into_ledger().haul("aaaa00010001").unwrap().label, None);
 }
 
 fn openssl(dir: &Path, args: &str) {

@@ -32,11 +32,18 @@ DROP TRIGGER IF EXISTS outbox_overview;
 CREATE TABLE IF NOT EXISTS mirror (changed_s REAL NOT NULL, benches TEXT NOT NULL);
 ";
 
+/// What a list shows of a haul, in the order in which [`put`] takes it.
+const COLUMNS: &str = "bench, haul, EXTRACT(EPOCH FROM changed_at)::FLOAT8, drive, model, serial, route, state, reason, started_unix_ms, \
+                       elapsed_ns, written_bytes, read_bytes, samples, head, summary, findings, conditions, digest, limits, \
+                       kept_samples, label, tags, note, deleted_unix_ms, edited_unix_ms";
+
 /// What came from the server.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Pulled {
     /// Hauls that are new or changed.
     pub hauls: usize,
+    /// Hauls of which something was said here that the server does not take from this user, or that was said later elsewhere.
+    pub not_taken: usize,
 }
 
 /// Where the records of a mirror come from.
@@ -78,7 +85,7 @@ impl Mirror {
         let folder = folder(home);
         let mut ledger = Ledger::open(&folder)?;
         // Another fleet's hauls are none of this one's.
-        let mark = folder.join("server");
+        let mark = folder.join("fleet-server");
         if std::fs::read_to_string(&mark).is_ok_and(|s| s != address.server()) {
             ledger.db.execute_batch("DELETE FROM hauls; DELETE FROM mirror")?;
         }
@@ -102,24 +109,23 @@ impl Mirror {
             .iter()
             .map(|r| (r.get(0), r.get(1)))
             .collect();
-        self.push_edits(&mut client)?;
+        let not_taken = self.push_edits(&mut client, &names)?;
         let known: f64 = self
             .ledger
             .db
             .query_row("SELECT changed_s FROM mirror", [], |r| r.get(0))
             .optional()?
             .unwrap_or(0.0);
-        let mut pulled = Pulled::default();
+        let mut pulled = Pulled { hauls: 0, not_taken };
         let (mut from, mut last) = ((known - LATE_S).max(0.0), (0_i32, String::new()));
         loop {
             let rows = client
                 .query(
-                    "SELECT bench, haul, EXTRACT(EPOCH FROM changed_at)::FLOAT8, drive, model, serial, route, state, reason,
-                            started_unix_ms, elapsed_ns, written_bytes, read_bytes, samples, head, summary, findings,
-                            conditions, digest, limits, kept_samples, label, tags, note, deleted_unix_ms, edited_unix_ms
-                     FROM hollow_mile.haul
-                     WHERE changed_at > to_timestamp($1) OR (changed_at = to_timestamp($1) AND (bench, haul) > ($2, $3))
-                     ORDER BY changed_at, bench, haul LIMIT $4",
+                    &format!(
+                        "SELECT {COLUMNS} FROM hollow_mile.haul
+                         WHERE changed_at > to_timestamp($1) OR (changed_at = to_timestamp($1) AND (bench, haul) > ($2, $3))
+                         ORDER BY changed_at, bench, haul LIMIT $4"
+                    ),
                     &[&from, &last.0, &last.1, &PAGE],
                 )
                 .map_err(said)?;
@@ -147,7 +153,13 @@ impl Mirror {
     }
 
     /// What was said here of hauls of other benches goes to the server, where nothing later was said.
-    fn push_edits(&self, client: &mut postgres::Client) -> Result<(), FleetError> {
+    /// How many of them are not taken: those are here as they are there again.
+    fn push_edits(
+        &self,
+        client: &mut postgres::Client,
+        names: &[(i32, String)],
+    ) -> Result<usize, FleetError> {
+        let mut not_taken = 0;
         type Edited = (String, i32, String, Option<String>, Option<String>, Option<String>, Option<i64>, i64);
         let edited: Vec<Edited> = self
             .ledger
@@ -165,19 +177,32 @@ impl Mirror {
                 tags.and_then(|t| serde_json::from_str(&t).ok()).unwrap_or_default();
             own.retain(|t| t.0 != "bench");
             let tags = serde_json::to_string(&own).unwrap_or_default();
-            client
-                .execute(
-                    "UPDATE hollow_mile.haul SET label = $3, tags = $4, note = $5, deleted_unix_ms = $6, edited_unix_ms = $7,
-                            changed_at = CLOCK_TIMESTAMP()
-                     WHERE bench = $1 AND haul = $2 AND edited_unix_ms < $7",
-                    &[&bench, &remote, &label, &tags, &note, &deleted, &edited],
-                )
-                .map_err(|e| FleetError::of(&e, &self.address))?;
+            let said = |e: postgres::Error| FleetError::of(&e, &self.address);
+            let told = client.execute(
+                "UPDATE hollow_mile.haul SET label = $3, tags = $4, note = $5, deleted_unix_ms = $6, edited_unix_ms = $7,
+                        changed_at = CLOCK_TIMESTAMP()
+                 WHERE bench = $1 AND haul = $2 AND edited_unix_ms < $7",
+                &[&bench, &remote, &label, &tags, &note, &deleted, &edited],
+            );
+            let taken = match told {
+                Ok(n) => n > 0,
+                // A reader may not.
+                Err(e) if e.as_db_error().is_some_and(|d| d.code().code() == "42501") => false,
+                Err(e) => return Err(said(e)),
+            };
             self.ledger
                 .db
                 .execute("UPDATE mirrored SET edited_unix_ms = ?2 WHERE haul = ?1", params![local, edited])?;
+            if !taken {
+                not_taken += 1;
+                let sql = format!("SELECT {COLUMNS} FROM hollow_mile.haul WHERE bench = $1 AND haul = $2");
+                let row = client.query_opt(&sql, &[&bench, &remote]).map_err(said)?;
+                let tx = self.ledger.db.unchecked_transaction()?;
+                row.map_or(Ok(()), |row| put(&tx, &row, names))?;
+                tx.commit()?;
+            }
         }
-        Ok(())
+        Ok(not_taken)
     }
 
     /// Health readings of hauls that are over and have none here.

@@ -86,6 +86,11 @@ pub enum FleetError {
     /// Another bench has the name.
     #[error("a bench named {0} is in the fleet already: give this one another name with --bench")]
     NameTaken(String),
+    /// The server has forgotten this bench.
+    #[error(
+        "the server at {0} does not know this bench any more: `hollow-mile fleet leave`, then join again"
+    )]
+    Forgotten(String),
     /// This bench is in no fleet.
     #[error("this bench is in no fleet: `hollow-mile fleet join URL` joins one")]
     NotJoined,
@@ -203,7 +208,10 @@ impl Membership {
         let id = format!("{:016x}{:016x}", rand::random::<u64>(), rand::random::<u64>());
         let row = client
             .query_opt(
-                "INSERT INTO hollow_mile.bench (id, name, program) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING number",
+                // Who left may come back by the same name, and finds its hauls.
+                "INSERT INTO hollow_mile.bench AS b (id, name, program) VALUES ($1, $2, $3)
+                 ON CONFLICT (name) DO UPDATE SET id = excluded.id, left_at = NULL, joined_at = CLOCK_TIMESTAMP()
+                 WHERE b.left_at IS NOT NULL RETURNING number",
                 &[&id, &name, &env!("CARGO_PKG_VERSION")],
             )
             .map_err(said)?

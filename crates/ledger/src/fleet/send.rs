@@ -17,7 +17,7 @@ const BYTES: usize = 4 << 20;
 const HEARD: Duration = Duration::from_secs(10);
 
 /// What was sent in a step.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Sent {
     /// Hauls.
     pub hauls: usize,
@@ -29,6 +29,8 @@ pub struct Sent {
     pub edits: usize,
     /// There is more to send.
     pub more: bool,
+    /// A haul that the server does not take, and why. The others go on.
+    pub refused: Option<String>,
 }
 
 /// Sends what a bench commits.
@@ -105,8 +107,17 @@ impl Sender {
             let bytes: usize = batches.iter().map(|b| b.bytes.len()).sum();
             room = room.saturating_sub(bytes.max(1024));
             let next = batches.last().map_or(from, |b| b.seq + 1);
-            put(&mut tx, ledger, self.membership.number, &haul, &batches, anew)
-                .map_err(|e| e.said(&address))?;
+            // What the server does not take of one haul holds up no other.
+            let mut part = tx.transaction().map_err(said)?;
+            match put(&mut part, ledger, self.membership.number, &haul, &batches, anew) {
+                Ok(()) => part.commit().map_err(said)?,
+                Err(e) if e.is_of_the_haul() => {
+                    part.rollback().map_err(said)?;
+                    sent.refused = Some(format!("haul {} is not taken: {}", haul.haul, e.said(&address)));
+                    continue;
+                }
+                Err(e) => return Err(e.said(&address)),
+            }
             sent.hauls += 1;
             sent.batches += batches.len();
             sent.bytes += bytes;
@@ -114,13 +125,23 @@ impl Sender {
             done.push((haul, next, all));
         }
         let unsent = ledger.unsent()? as i64 - done.iter().filter(|d| d.2).count() as i64;
-        tx.execute(
-            "UPDATE hollow_mile.bench SET seen_at = CLOCK_TIMESTAMP(), unsent_hauls = $2, program = $3, trouble = NULL, left_at = NULL,
-                    clock_off_ms = $4 - (EXTRACT(EPOCH FROM CLOCK_TIMESTAMP()) * 1000)::BIGINT
-             WHERE id = $1",
-            &[&self.membership.id, &unsent.max(0), &env!("CARGO_PKG_VERSION"), &now_ms()],
-        )
-        .map_err(said)?;
+        let known = tx
+            .execute(
+                "UPDATE hollow_mile.bench SET seen_at = CLOCK_TIMESTAMP(), unsent_hauls = $2, program = $3, trouble = $5,
+                        left_at = NULL, clock_off_ms = $4 - (EXTRACT(EPOCH FROM CLOCK_TIMESTAMP()) * 1000)::BIGINT
+                 WHERE id = $1",
+                &[
+                    &self.membership.id,
+                    &unsent.max(0),
+                    &env!("CARGO_PKG_VERSION"),
+                    &now_ms(),
+                    &sent.refused,
+                ],
+            )
+            .map_err(said)?;
+        if known == 0 {
+            return Err(FleetError::Forgotten(address.server()));
+        }
         let edits = edits(&mut tx, self.membership.number, self.edits_to).map_err(said)?;
         tx.commit().map_err(said)?;
         self.heard = Some(Instant::now());
@@ -142,6 +163,14 @@ enum PutError {
 }
 
 impl PutError {
+    /// The server lives, and does not take what it was given.
+    fn is_of_the_haul(&self) -> bool {
+        /// Data exception, integrity violation, insufficient privilege by a policy, program limit (SQLSTATE classes).
+        const CLASSES: [&str; 4] = ["22", "23", "42501", "54"];
+        let Self::Server(e) = self else { return false };
+        e.as_db_error().is_some_and(|d| CLASSES.iter().any(|c| d.code().code().starts_with(c)))
+    }
+
     fn said(self, address: &Address) -> FleetError {
         match self {
             Self::Server(e) => FleetError::of(&e, address),

@@ -107,6 +107,24 @@ pub enum NoPromise {
     },
 }
 
+/// One of the two stands in the place of the other: a bound, or why there is none.
+fn either<S: serde::Serializer>(told: &Result<Promise, NoPromise>, s: S) -> Result<S::Ok, S::Error> {
+    match told {
+        Ok(promise) => promise.serialize(s),
+        Err(why) => why.serialize(s),
+    }
+}
+
+fn either_or_none<S: serde::Serializer>(
+    told: &Option<Result<Promise, NoPromise>>,
+    s: S,
+) -> Result<S::Ok, S::Error> {
+    match told {
+        Some(told) => either(told, s),
+        None => s.serialize_none(),
+    }
+}
+
 /// What was asked to be promised.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Wanted {
@@ -114,6 +132,17 @@ pub struct Wanted {
     pub figure: FigureKey,
     /// The value to be kept, in the figure's unit.
     pub value: f64,
+}
+
+fn wanted_as_one<S: serde::Serializer>(told: &Option<(Wanted, Verdict)>, s: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct One<'a> {
+        #[serde(flatten)]
+        wanted: &'a Wanted,
+        #[serde(flatten)]
+        verdict: &'a Verdict,
+    }
+    told.as_ref().map(|(wanted, verdict)| One { wanted, verdict }).serialize(s)
 }
 
 /// How a wanted promise stands.
@@ -143,6 +172,7 @@ pub struct OfLevel {
     /// Mean over them.
     pub centre: f64,
     /// What may be promised of such drives.
+    #[serde(serialize_with = "either")]
     pub promise: Result<Promise, NoPromise>,
 }
 
@@ -175,8 +205,10 @@ pub struct BatchRow {
     /// Shape of the drives' values.
     pub shape: Shape,
     /// What may be promised of all such drives.
+    #[serde(serialize_with = "either")]
     pub promise: Result<Promise, NoPromise>,
     /// The same without the odd ones; `None` where there are none.
+    #[serde(serialize_with = "either_or_none")]
     pub without_odd: Option<Result<Promise, NoPromise>>,
     /// Told apart by what makes the largest difference, where anything does.
     pub split: Option<Split>,
@@ -243,6 +275,7 @@ pub struct Batch {
     /// Likewise.
     pub drifts: Vec<Drift>,
     /// How the promise that was asked for stands.
+    #[serde(serialize_with = "wanted_as_one")]
     pub wanted: Option<(Wanted, Verdict)>,
     /// A plan for further deliveries against that promise.
     pub plan: Option<Plan>,
