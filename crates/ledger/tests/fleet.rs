@@ -83,8 +83,10 @@ fn note(writer: &mut HaulWriter, i: usize) {
     writer.commit().unwrap();
 }
 
+type Batches = Vec<(i64, Vec<u8>)>;
+
 /// What of a haul is on the server, and what in the ledger: (number, bytes) of each batch.
-fn both(server: &Server, bench: &Bench, haul: &str) -> (Vec<(i64, Vec<u8>)>, Vec<(i64, Vec<u8>)>) {
+fn both(server: &Server, bench: &Bench, haul: &str) -> (Batches, Batches) {
     let there = server
         .client()
         .query("SELECT seq, bytes FROM hollow_mile.batch WHERE haul = $1 ORDER BY seq", &[&haul])

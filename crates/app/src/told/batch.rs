@@ -54,7 +54,7 @@ pub fn hauls_with(ledger: &Ledger, filter: &[String]) -> Result<Vec<HaulRow>, Ap
 /// # Errors
 /// When it is none, or asks for the wrong way.
 pub fn wanted(text: &str) -> Result<Wanted, AppError> {
-    let limit: Limit = text.parse().map_err(|e| AppError::usage(format!("{e}")))?;
+    let limit = text.parse::<Limit>().map_err(AppError::usage)?;
     let Limit::Figure { of, at_least, bound, .. } = limit else {
         return Err(AppError::usage(format!("\"{text}\" is no promise such as \"sustained >= 1000 MB/s\"")));
     };

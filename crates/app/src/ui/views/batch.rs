@@ -248,7 +248,9 @@ fn figure(b: &Batch, row: &BatchRow, chosen: Option<usize>, area: Rect, buf: &mu
         [(row.promise.ok().map(|p| p.bound), "│", theme.accent()), (wanted, "┊", Style::new())]
     {
         if let Some(v) = value {
-            (plot.y..=axis_y).for_each(|y| _ = buf.set_string(column(v), y, sign, style));
+            (plot.y..=axis_y).for_each(|y| {
+                buf.set_string(column(v), y, sign, style);
+            });
         }
     }
     // Drives of one cell fill it from its foot, two beside each other.
