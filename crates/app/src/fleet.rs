@@ -117,7 +117,12 @@ pub fn run(home: &Path, for_good: bool) -> Result<Exit, AppError> {
             .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
     let ledger = Ledger::open(home)?;
-    let Some(_held) = hold(home) else { return Ok(Exit::Done) };
+    // Whoever asks whether one sends holds it for a moment.
+    let held = (0..20).find_map(|i| {
+        std::thread::sleep(Duration::from_millis(if i == 0 { 0 } else { 50 }));
+        hold(home)
+    });
+    let Some(_held) = held else { return Ok(Exit::Done) };
     let (mut wait, mut idle, mut sender): (_, _, Option<Sender>) = (LOOK, Instant::now(), None);
     while !stop.load(Ordering::Relaxed) {
         // It may leave, or join another, at any moment.

@@ -69,6 +69,11 @@ fn what_one_bench_hauls_another_reads_and_takes_together() {
     let listed = std::process::Command::new("ps").args(["axww", "-o", "args"]).output().unwrap();
     let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
     assert!(!listed.lines().any(|l| l.contains("keep-fleet") && l.contains("postgres:")), "{listed}");
+    // Nothing is kept in the copy of the others' hauls.
+    let csv = north.path("out.csv");
+    assert!(north.run(&["export", early["haul"].as_str().unwrap(), "-o", &csv]).status.success());
+    assert!(north.refusal(&["--fleet", "import", &csv], 6).contains("leave out --fleet"));
+    assert!(north.refusal(&["--fleet", "ledger", "--compact", "0"], 6).contains("leave out --fleet"));
     let metrics = north.run(&["fleet", "metrics"]);
     let text = String::from_utf8_lossy(&metrics.stdout).into_owned();
     assert!(

@@ -70,7 +70,12 @@ fn state(app: &App) -> State {
     State {
         hauls: app.archive.all().iter().map(|r| r.haul.clone()).collect(),
         live: app.live.len(),
-        waiting: hollow_mile::queue::all(&app.home).iter().map(|q| q.entries.len()).collect(),
+        // A queue in which nothing waits may come and go: it is paused before there is anything in it.
+        waiting: hollow_mile::queue::all(&app.home)
+            .iter()
+            .map(|q| q.entries.len())
+            .filter(|n| *n > 0)
+            .collect(),
     }
 }
 
@@ -110,6 +115,11 @@ fn press_at_random(seeds: impl Iterator<Item = u64>) {
                 .into_iter()
                 .for_each(|a| app.act(a));
             app.finish_making();
+            seen.insert(app.screen.name());
+        }
+        // In no fleet nobody comes to its benches.
+        if seed % 10 == 3 || seed % 10 == 4 {
+            app.screen = Screen::Benches;
             seen.insert(app.screen.name());
         }
         for press in 0..PRESSES {

@@ -59,6 +59,7 @@ impl Ledger {
     /// When a haul is under way (it could not write meanwhile), a record cannot be read, or the file cannot be written. Each haul
     /// is changed as a whole or not at all.
     pub fn compact(&self, before_unix_ms: i64) -> Result<Compacted, LedgerError> {
+        self.is_own()?;
         if let Some(row) = self.under_way()?.first() {
             return Err(LedgerError::InUse(row.haul.clone()));
         }

@@ -72,6 +72,7 @@ fn log_beside(ledger: &Ledger, head: &HaulHead) -> Option<File> {
 
 impl HaulWriter {
     pub(crate) fn begin(ledger: Ledger, head: &HaulHead) -> Result<Self, LedgerError> {
+        ledger.is_own()?;
         let not_writable =
             |why: String| LedgerError::NotWritable { home: ledger.home().display().to_string(), why };
         let lock = ledger

@@ -439,3 +439,24 @@ fn a_server_is_verified_as_far_as_it_is_asked() {
     assert!(to("verify-ca", "elsewhere-ca.crt").unwrap(), "the name is not asked for");
     assert!(to("verify-full", "elsewhere-ca.crt").is_err(), "the name is asked for");
 }
+
+#[test]
+fn a_server_that_was_put_back_to_an_earlier_state_gets_what_it_lost() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    north.haul("aaaa0001", 4);
+    let mut live = north.begin("bbbb0002");
+    (0..3).for_each(|i| note(&mut live, i));
+    north.send_all();
+    let lost = "DELETE FROM hollow_mile.batch; DELETE FROM hollow_mile.haul";
+    server.client().batch_execute(lost).unwrap();
+    note(&mut live, 3);
+    north.ledger().rename("aaaa0001", Some("said later")).unwrap();
+    north.send_all();
+    for haul in ["aaaa0001", "bbbb0002"] {
+        let (there, here) = both(&server, &north, haul);
+        assert!(here.len() > 3);
+        assert_eq!(there, here, "{haul}");
+    }
+}

@@ -297,6 +297,19 @@ impl Ledger {
         self.remote.is_some()
     }
 
+    /// What is kept for good is kept in a bench's own ledger.
+    ///
+    /// # Errors
+    /// When this is the mirror of a fleet.
+    pub(crate) fn is_own(&self) -> Result<(), LedgerError> {
+        if self.is_mirror() {
+            let why =
+                "this is a copy of the fleet's hauls, and nothing is kept in it for good: leave out --fleet";
+            return Err(LedgerError::Fleet(why.into()));
+        }
+        Ok(())
+    }
+
     /// Fetches what the server has of a haul's record and this mirror does not.
     pub(crate) fn fetch(&self, haul: &str) -> Result<(), LedgerError> {
         let Some(remote) = &self.remote else { return Ok(()) };

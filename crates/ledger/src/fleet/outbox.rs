@@ -129,6 +129,12 @@ impl Ledger {
         Ok(tx.commit()?)
     }
 
+    /// The server has lost what it had of a haul: all of it is to be sent.
+    pub(super) fn send_anew(&self, haul: &str) -> Result<(), FleetError> {
+        self.db.execute("DELETE FROM sent WHERE haul = ?1", [haul])?;
+        Ok(())
+    }
+
     /// The bench joins another fleet, or joins again: all is to be sent.
     ///
     /// # Errors

@@ -111,6 +111,12 @@ impl Sender {
             let mut part = tx.transaction().map_err(said)?;
             match put(&mut part, ledger, self.membership.number, &haul, &batches, anew) {
                 Ok(()) => part.commit().map_err(said)?,
+                Err(PutError::Lost) => {
+                    part.rollback().map_err(said)?;
+                    ledger.send_anew(&haul.haul)?;
+                    sent.more = true;
+                    continue;
+                }
                 Err(e) if e.is_of_the_haul() => {
                     part.rollback().map_err(said)?;
                     sent.refused = Some(format!("haul {} is not taken: {}", haul.haul, e.said(&address)));
@@ -158,6 +164,8 @@ impl Sender {
 
 /// What can go wrong between two stores.
 enum PutError {
+    /// The server had it, and has it no more: it was put back to an earlier state.
+    Lost,
     Server(postgres::Error),
     Ledger(rusqlite::Error),
 }
@@ -173,6 +181,7 @@ impl PutError {
 
     fn said(self, address: &Address) -> FleetError {
         match self {
+            Self::Lost => FleetError::Forgotten(address.server()),
             Self::Server(e) => FleetError::of(&e, address),
             Self::Ledger(e) => e.into(),
         }
@@ -324,6 +333,13 @@ fn put(
     batches: &[Batch],
     anew: bool,
 ) -> Result<(), PutError> {
+    if haul.sent > 0 {
+        let sql = "SELECT batches FROM hollow_mile.haul WHERE bench = $1 AND haul = $2";
+        let has = tx.query_opt(sql, &[&bench, &haul.haul])?.map_or(0, |r| r.get::<_, i64>(0));
+        if has < haul.sent {
+            return Err(PutError::Lost);
+        }
+    }
     let count = haul.sent.max(batches.last().map_or(0, |b| b.seq + 1));
     let started = if haul.running && haul.sent > 0 {
         put_progress(tx, ledger, bench, &haul.haul, count)?

@@ -729,10 +729,18 @@ impl Batch {
         }
         let values: Vec<f64> = row.points.iter().map(|p| sign * p.value).collect();
         if row.shape == Shape::NotNormal {
-            // Nothing assumed: as long as every drive keeps it, more of them will show it.
-            let needed = tolerance::values_without_distribution(level).max(values.len() + 1);
-            let all_keep = values.iter().all(|v| *v >= sign * wanted.value);
-            return if all_keep { Verdict::More { drives: needed } } else { Verdict::Never };
+            // Nothing assumed: as many drives as it takes until the worst that may be passed over are more than those beyond it.
+            let beyond =
+                values.iter().filter(|v| **v < sign * wanted.value).count() as f64 / values.len() as f64;
+            let mut drives = tolerance::values_without_distribution(level).max(values.len() + 1);
+            while drives < tolerance::MOST {
+                let keeps = |(rank, _): (usize, f64)| rank as f64 > (beyond * drives as f64).ceil();
+                if tolerance::order_statistic(drives, level).is_some_and(keeps) {
+                    return Verdict::More { drives };
+                }
+                drives += drives / 20;
+            }
+            return Verdict::Never;
         }
         let deviation = row.between.map_or(0.0, |b| b.value);
         if values.len() < 2 || deviation <= 0.0 {

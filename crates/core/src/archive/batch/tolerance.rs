@@ -23,6 +23,8 @@ impl Default for Level {
     }
 }
 
+/// More drives than this nobody buys to know.
+pub const MOST: usize = 100_000;
 /// Points of a numerical integral; even.
 const POINTS: usize = 2000;
 
@@ -115,8 +117,6 @@ pub fn content_of_worst(n: usize, confidence: f64) -> f64 {
 /// would do, as the share itself is not there.
 #[must_use]
 pub fn values_for_factor(margin: f64, level: Level) -> Option<usize> {
-    /// Beyond it nobody buys drives to know.
-    const MOST: usize = 100_000;
     if margin <= normal_quantile(level.content) || one_sided_factor(MOST, level) > margin {
         return None;
     }
