@@ -10,6 +10,7 @@ use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use hollow_mile_core::drive::permutation::spread;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::readings::Readings;
@@ -62,16 +63,16 @@ const MODELS: [Model; 3] = [
     Model { sim: "ptarmigan-4t", serials: "KW-4", firmware: ["2.0.1", "2.0.3"], second_keeps: 1.0 },
 ];
 
-/// Numbers from a seed: SplitMix64, and a normal one as the sum of twelve even ones less six.
-struct Draw(u64);
+/// Numbers from a seed; a normal one as the sum of twelve even ones less six.
+struct Draw {
+    seed: u64,
+    drawn: u64,
+}
 
 impl Draw {
     fn even(&mut self) -> f64 {
-        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.0;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        (z ^ (z >> 31)) as f64 / u64::MAX as f64
+        self.drawn += 1;
+        spread(self.seed, self.drawn) as f64 / u64::MAX as f64
     }
 
     fn around(&mut self, share: f64) -> f64 {
@@ -84,7 +85,7 @@ fn drive(number: usize) -> Result<SimSpec, AppError> {
     let model = &MODELS[number % MODELS.len()];
     let missing = || AppError::usage(format!("the simulated drive {} does not ship", model.sim));
     let mut spec = sim::shipped(model.sim).ok_or_else(missing)?;
-    let mut draw = Draw(number as u64 * 7919 + 11);
+    let mut draw = Draw { seed: number as u64 * 7919 + 11, drawn: 0 };
     let second = draw.even() < 0.35;
     spec.firmware = model.firmware[usize::from(second)].into();
     spec.serial = format!("{}{number:03}", model.serials);

@@ -63,7 +63,8 @@ pub fn trouble(home: &Path) -> Option<String> {
 
 /// Sees to it that a process sends for this bench, where it is in a fleet. Nothing that goes wrong here is the caller's.
 pub fn start(home: &Path) {
-    if !home.join("fleet.toml").exists() || is_sending(home) {
+    // Asked at every command: most benches are in no fleet.
+    if !matches!(Membership::read(home), Ok(Some(m)) if !m.only_reads) || is_sending(home) {
         return;
     }
     let Ok(log) = crate::watch::keeper::log(home) else { return };
@@ -126,7 +127,7 @@ pub fn run(home: &Path, for_good: bool) -> Result<Exit, AppError> {
     let (mut wait, mut idle, mut sender): (_, _, Option<Sender>) = (LOOK, Instant::now(), None);
     while !stop.load(Ordering::Relaxed) {
         // It may leave, or join another, at any moment.
-        let Some(membership) = Membership::read(home)? else { break };
+        let Some(membership) = Membership::read(home)?.filter(|m| !m.only_reads) else { break };
         let sending = match &mut sender {
             Some(sender) if *sender.membership() == membership => sender,
             other => other.insert(Sender::new(membership)?),

@@ -55,6 +55,17 @@ fn drives_of_a_kind_are_taken_together() {
     assert!(drawn.contains("not like the others") && drawn.contains("99 % ≥"), "{drawn:.400}");
     assert!(bench.refusal(&["batch", "-o", &svg], 2).contains("exists"));
     assert!(bench.run(&["batch", "-o", &bench.path("batch.pdf")]).status.success());
+    let ids: Vec<String> = batch["drives"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .flat_map(|d| d["hauls"].as_array().unwrap().iter().map(|h| h.as_str().unwrap().to_owned()))
+        .collect();
+    let again = bench.path("again.svg");
+    let mut chart: Vec<&str> = vec!["chart", "--kind", "batch", "-o", &again];
+    chart.extend(ids.iter().map(String::as_str));
+    assert!(bench.run(&chart).status.success());
+    assert_eq!(std::fs::read_to_string(&again).unwrap(), drawn, "named or found by words, they are the same");
 }
 
 #[test]

@@ -353,7 +353,21 @@ fn a_haul_that_the_server_does_not_take_holds_up_no_other_and_a_forgotten_bench_
     assert!(sent.refused.unwrap().contains("haul aaaa0001 is not taken"));
     assert_eq!((sent.hauls, ledger.unsent().unwrap()), (1, 1));
     assert!(fleet::benches(&address).unwrap()[0].trouble.as_ref().unwrap().contains("aaaa0001"));
+    // However many are refused, what comes after them is sent.
+    let none = "ALTER TABLE hollow_mile.haul DROP CONSTRAINT no, ADD CONSTRAINT no CHECK (haul >= 'ffff0000' OR haul = 'aaaa0002')";
+    server.client().batch_execute(none).unwrap();
+    (0..80).for_each(|i| north.haul(&format!("bbbb{i:04}"), 0));
+    north.haul("ffff0001", 1);
+    for _ in 0..4 {
+        north.sender.step(&ledger).unwrap();
+    }
+    assert_eq!(ledger.unsent().unwrap(), 81, "all but the last are refused");
     server.client().batch_execute("ALTER TABLE hollow_mile.haul DROP CONSTRAINT no").unwrap();
+    // A haul that changes is tried at once, and others after a minute or by the next process.
+    ledger.rename("aaaa0001", Some("anew")).unwrap();
+    north.sender.step(&ledger).unwrap();
+    assert_eq!(ledger.unsent().unwrap(), 80);
+    north.sender = Sender::new(Membership::read(north.home()).unwrap().unwrap()).unwrap();
     north.send_all();
     assert_eq!(fleet::benches(&address).unwrap()[0].trouble, None);
     let (there, here) = both(&server, &north, "aaaa0001");
@@ -373,12 +387,18 @@ fn what_a_reader_says_of_a_haul_is_taken_back() {
     server.client().batch_execute("CREATE ROLE guest LOGIN IN ROLE hollow_mile_reader").unwrap();
     let reader: Address = format!("{}&options=-c%20role=guest", server.url("keeper")).parse().unwrap();
     let dir = tempfile::tempdir().unwrap();
-    let mut mirror = Mirror::open_of(dir.path(), reader.clone()).unwrap();
+    let no_bench = Membership::join(dir.path(), &reader, "desk");
+    assert!(matches!(no_bench, Err(FleetError::NotAllowed { .. })), "a reader is no bench");
+    let reads = Membership::join_to_read(dir.path(), &reader).unwrap();
+    assert!(matches!(Sender::new(reads), Err(FleetError::OnlyReads)));
+    assert_eq!(fleet::benches(&address).unwrap().len(), 1, "nobody has joined");
+    let mut mirror = Mirror::open(dir.path()).unwrap();
     assert_eq!(mirror.pull().unwrap(), fleet::Pulled { hauls: 1, not_taken: 0 });
     mirror.into_ledger().rename("aaaa00010001", Some("mine")).unwrap();
-    let mut mirror = Mirror::open_of(dir.path(), reader).unwrap();
+    let mut mirror = Mirror::open(dir.path()).unwrap();
     assert_eq!(mirror.pull().unwrap().not_taken, 1);
     assert_eq!(mirror.into_ledger().haul("aaaa00010001").unwrap().label, None);
+    assert!(Membership::leave(dir.path()).unwrap());
 }
 
 fn openssl(dir: &Path, args: &str) {

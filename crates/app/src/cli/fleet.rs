@@ -29,6 +29,9 @@ pub enum FleetVerb {
         /// Name of this bench; the host's without it
         #[arg(long, value_name = "NAME")]
         bench: Option<String>,
+        /// Read what the others haul, and send nothing
+        #[arg(long, conflicts_with = "bench")]
+        only_read: bool,
     },
     /// This bench, the server, and all benches
     Status {
@@ -107,7 +110,7 @@ fn status_now() -> Result<Status, AppError> {
     let told = store::benches(&address);
     let trouble = told.as_ref().err().map(ToString::to_string).or_else(|| fleet::trouble(&home));
     Ok(Status {
-        bench: Some(membership.bench),
+        bench: Some(membership.bench).filter(|b| !b.is_empty()),
         server: Some(address.server()),
         joined: true,
         sending: fleet::is_sending(&home),
@@ -123,7 +126,7 @@ fn status(json: bool) -> Result<Exit, AppError> {
         say_json(&s)?;
         return Ok(Exit::Done);
     }
-    let (Some(bench), Some(server)) = (&s.bench, &s.server) else {
+    let Some(server) = &s.server else {
         say("this bench is in no fleet: `hollow-mile fleet join URL` joins one")?;
         return Ok(Exit::Done);
     };
@@ -133,7 +136,10 @@ fn status(json: bool) -> Result<Exit, AppError> {
         n => format!("{n} hauls have something that is not sent"),
     };
     let sends = if s.sending { ", a process is sending" } else { "" };
-    say(&format!("{bench}, in the fleet at {server}: {unsent}{sends}"))?;
+    say(&match &s.bench {
+        Some(bench) => format!("{bench}, in the fleet at {server}: {unsent}{sends}"),
+        None => format!("the fleet at {server} is read from here, and nothing is sent to it"),
+    })?;
     if let Some(trouble) = &s.trouble {
         say(&format!("note: {trouble}"))?;
     }
@@ -233,7 +239,12 @@ pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
             })?;
             Ok(Exit::Done)
         }
-        FleetVerb::Join { url, bench } => join(url, bench.as_deref()),
+        FleetVerb::Join { url, only_read: true, .. } => {
+            Membership::join_to_read(&home::home()?, &address(url)?)?;
+            say("the fleet is read from here, and nothing is sent to it: `hollow-mile --fleet ledger`")?;
+            Ok(Exit::Done)
+        }
+        FleetVerb::Join { url, bench, .. } => join(url, bench.as_deref()),
         FleetVerb::Status { json } => status(*json),
         FleetVerb::Send { follow: true } => fleet::run(&home::home()?, true),
         FleetVerb::Send { follow: false } => {

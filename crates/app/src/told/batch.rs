@@ -3,11 +3,11 @@
 use hollow_mile_charts::batch as chart;
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::archive::batch::{
-    Batch, BatchRow, Drift, Effect, Method, NoPromise, Odd, Promise, Question, Verdict, Wanted,
+    Batch, BatchRow, Drift, Effect, Method, NoPromise, Odd, Promise, Question, Shape, Verdict, Wanted,
 };
-use hollow_mile_core::archive::contrast::Subject;
+use hollow_mile_core::archive::contrast::{PRIMARY, Subject};
 use hollow_mile_core::quantity::units::significant;
-use hollow_mile_core::quantity::{Better, FigureId, FigureKey};
+use hollow_mile_core::quantity::{Better, FigureKey};
 use hollow_mile_core::route::Limit;
 use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
@@ -15,15 +15,6 @@ use serde::Serialize;
 use super::words;
 use crate::error::AppError;
 
-/// The figure that is told first: the first of these that the batch has.
-const FIRST: [FigureId; 6] = [
-    FigureId::Sustained,
-    FigureId::HighestStream,
-    FigureId::MeanOverTheGround,
-    FigureId::Access,
-    FigureId::Mean,
-    FigureId::Hottest,
-];
 /// Odd drives, effects and figures of an odd drive told in the answer at most.
 const TOLD: usize = 3;
 
@@ -124,7 +115,7 @@ impl Batched {
 fn first(batch: &Batch) -> usize {
     let asked = batch.wanted.iter().map(|w| w.0.figure.clone());
     asked
-        .chain(FIRST.map(FigureKey::Of))
+        .chain(PRIMARY.map(FigureKey::Of))
         .find_map(|key| batch.rows.iter().position(|r| r.name == key))
         .unwrap_or(0)
 }
@@ -160,6 +151,9 @@ pub fn promise_words(row: &BatchRow) -> (Option<String>, String) {
     match row.promise {
         Ok(p) => (Some(row.unit.words(p.bound)), method(&p, row.points.len())),
         Err(NoPromise::OneDrive) => (None, "one drive".into()),
+        Err(NoPromise::TooFewWithoutShape { needed, .. }) if row.shape == Shape::Same => {
+            (None, format!("all the same: {needed} drives needed"))
+        }
         Err(NoPromise::TooFewWithoutShape { needed, .. }) => {
             let sign = if row.better == Better::Higher { "≥" } else { "≤" };
             let without = better_without_odd(row)
@@ -181,7 +175,8 @@ fn promised(row: &BatchRow, promise: Result<Promise, NoPromise>, batch: &Batch) 
         ),
         Err(NoPromise::OneDrive) => format!("{name}: one drive promises nothing of others"),
         Err(NoPromise::TooFewWithoutShape { needed, content: shown, worst, drives }) => format!(
-            "{name}: not spread normally over the {drives} drives, and {needed} are needed for {content}. These show {} {} in {} of such drives",
+            "{name}: {} {drives} drives, and {needed} are needed for {content}. These show {} {} in {} of such drives",
+            if row.shape == Shape::Same { "the same in all" } else { "not spread normally over the" },
             row.unit.words(worst),
             or_beyond(row.better),
             percent((shown * 1000.0).floor() / 1000.0),

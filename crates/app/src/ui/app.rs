@@ -559,8 +559,8 @@ impl App {
     /// Asks the ledger, once a second while a list is on screen, what is under way elsewhere. True when it shows.
     fn look_elsewhere(&mut self) -> bool {
         if let Some(told) = self.following.as_ref().and_then(Following::benches) {
-            let shows = self.benches.are(told, self.archive.all());
-            if shows && self.screen == Screen::Benches {
+            self.benches.are(told, self.archive.all());
+            if self.screen == Screen::Benches {
                 return true;
             }
         }

@@ -14,8 +14,9 @@ pub struct Permutation {
     counter: u64,
 }
 
-/// SplitMix64 (Steele, Lea, Flood 2014): spreads a seed into keys.
-pub(crate) const fn spread(seed: u64, n: u64) -> u64 {
+/// The `n`-th number of SplitMix64 (Steele, Lea, Flood 2014) from a seed.
+#[must_use]
+pub const fn spread(seed: u64, n: u64) -> u64 {
     let mut z = seed.wrapping_add(n.wrapping_mul(0x9e37_79b9_7f4a_7c15));
     z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
     z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use super::Haul;
 use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, RESTS_S, STANDS, Trial};
+use crate::drive::permutation::spread;
 use crate::drive::{Drive, DriveError, Ending, Load, LoadKind, Pattern};
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::readings::Readings;
@@ -60,16 +61,15 @@ pub(super) struct Inquiring {
     /// Bytes and time of the arm's last second, newest last.
     recent: VecDeque<(f64, f64)>,
     seed: u64,
+    /// Numbers drawn from it.
+    drawn: u64,
 }
 
 impl Inquiring {
-    /// What is drawn next: SplitMix64.
-    fn draw(&mut self) -> u64 {
-        self.seed = self.seed.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut z = self.seed;
-        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        z ^ (z >> 31)
+    /// What is drawn next.
+    const fn draw(&mut self) -> u64 {
+        self.drawn += 1;
+        spread(self.seed, self.drawn)
     }
 
     /// The load under way reads.
@@ -211,6 +211,7 @@ impl<D: Drive> Haul<D> {
             began_at: None,
             recent: VecDeque::new(),
             seed: self.elapsed.as_nanos() as u64 ^ (index as u64) << 48,
+            drawn: 0,
         });
         let (at, leg_index) = (self.elapsed, index as u16);
         self.emit(out, Event::InquiryStarted { at, leg: leg_index, fall: Box::new(fall) });

@@ -180,6 +180,7 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
             began_at: None,
             recent: VecDeque::new(),
             seed: 1,
+            drawn: 0,
         };
         let trial = Trial { experiment: Experiment::Cool, round: 0, seconds: 60.0 };
         let possible = Possible { elsewhere: false, reads, heavier: false, thermometer: false };

@@ -74,14 +74,7 @@ impl Mirror {
     /// When it is in none, or the folder cannot be written.
     pub fn open(home: &Path) -> Result<Self, FleetError> {
         let membership = Membership::read(home)?.ok_or(FleetError::NotJoined)?;
-        Self::open_of(home, membership.address()?)
-    }
-
-    /// Opens the mirror of a fleet, for who reads and has no bench.
-    ///
-    /// # Errors
-    /// When the folder cannot be written.
-    pub fn open_of(home: &Path, address: Address) -> Result<Self, FleetError> {
+        let address = membership.address()?;
         let folder = folder(home);
         let mut ledger = Ledger::open(&folder)?;
         // Another fleet's hauls are none of this one's.
@@ -148,7 +141,7 @@ impl Mirror {
                 break;
             }
         }
-        self.vitals(&mut client, &names)?;
+        self.vitals(&mut client)?;
         Ok(pulled)
     }
 
@@ -206,7 +199,7 @@ impl Mirror {
     }
 
     /// Health readings of hauls that are over and have none here.
-    fn vitals(&self, client: &mut postgres::Client, _: &[(i32, String)]) -> Result<(), FleetError> {
+    fn vitals(&self, client: &mut postgres::Client) -> Result<(), FleetError> {
         let lacking: Vec<(String, i32, String)> = self
             .ledger
             .db

@@ -94,6 +94,11 @@ pub enum FleetError {
     /// This bench is in no fleet.
     #[error("this bench is in no fleet: `hollow-mile fleet join URL` joins one")]
     NotJoined,
+    /// It sends nothing.
+    #[error(
+        "this bench only reads the fleet: `hollow-mile fleet leave`, then join without --only-read, to send its hauls"
+    )]
+    OnlyReads,
     /// It is in one already.
     #[error("this bench is in the fleet at {0} already: `hollow-mile fleet leave` leaves it")]
     Joined(String),
@@ -170,6 +175,9 @@ pub struct Membership {
     pub bench: String,
     /// Its number on the server.
     pub number: i32,
+    /// It reads what the others haul, and sends nothing: for users that are readers or keepers, and no bench.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub only_reads: bool,
 }
 
 fn file(home: &Path) -> PathBuf {
@@ -216,7 +224,29 @@ impl Membership {
             )
             .map_err(said)?
             .ok_or_else(|| FleetError::NameTaken(name.to_owned()))?;
-        let joined = Self { url: address.text().to_owned(), id, bench: name.to_owned(), number: row.get(0) };
+        let (url, number) = (address.text().to_owned(), row.get(0));
+        Self { url, id, bench: name.to_owned(), number, only_reads: false }.keep(home)
+    }
+
+    /// Reads a fleet from here, and sends nothing to it.
+    ///
+    /// # Errors
+    /// When this ledger's folder is in one already, there is no fleet, or the server does not let it in.
+    pub fn join_to_read(home: &Path, address: &Address) -> Result<Self, FleetError> {
+        if let Some(now) = Self::read(home)? {
+            return Err(FleetError::Joined(now.url));
+        }
+        let mut client = connected(address)?;
+        // Whether it may read at all is known now.
+        client
+            .query("SELECT 1 FROM hollow_mile.haul LIMIT 1", &[])
+            .map_err(|e| FleetError::of(&e, address))?;
+        let url = address.text().to_owned();
+        Self { url, id: String::new(), bench: String::new(), number: 0, only_reads: true }.keep(home)
+    }
+
+    /// Writes it down, for this user alone.
+    fn keep(self, home: &Path) -> Result<Self, FleetError> {
         let path = file(home);
         let write = || -> std::io::Result<()> {
             use std::io::Write;
@@ -224,11 +254,11 @@ impl Membership {
             std::fs::create_dir_all(home)?;
             let mut file =
                 std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path)?;
-            file.write_all(toml::to_string(&joined).unwrap_or_default().as_bytes())?;
+            file.write_all(toml::to_string(&self).unwrap_or_default().as_bytes())?;
             file.sync_all()
         };
         write().map_err(|e| wrong_file(&path, &e))?;
-        Ok(joined)
+        Ok(self)
     }
 
     /// Leaves the fleet: the server keeps what it has, and this bench sends nothing more. Says whether the server was told.
@@ -238,6 +268,9 @@ impl Membership {
     pub fn leave(home: &Path) -> Result<bool, FleetError> {
         let now = Self::read(home)?.ok_or(FleetError::NotJoined)?;
         let told = now.address().and_then(|a| {
+            if now.only_reads {
+                return Ok(1);
+            }
             let mut client = connected(&a)?;
             client
                 .execute("UPDATE hollow_mile.bench SET left_at = CLOCK_TIMESTAMP() WHERE id = $1", &[&now.id])

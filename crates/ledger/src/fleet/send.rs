@@ -1,5 +1,6 @@
 //! Takes what the outbox holds to the server.
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use postgres::{Client, Transaction};
@@ -13,6 +14,8 @@ use crate::Ledger;
 const HAULS: usize = 64;
 /// Bytes of batches of one transaction.
 const BYTES: usize = 4 << 20;
+/// What it refused is tried again after this.
+const TRIED_AGAIN: Duration = Duration::from_secs(60);
 /// The server hears of a bench that has nothing to send so often.
 const HEARD: Duration = Duration::from_secs(10);
 
@@ -33,12 +36,21 @@ pub struct Sent {
     pub refused: Option<String>,
 }
 
+/// What the server did not take of a haul.
+struct Refused {
+    turn: i64,
+    at: Instant,
+    why: String,
+}
+
 /// Sends what a bench commits.
 pub struct Sender {
     membership: Membership,
     address: Address,
     client: Option<Client>,
     heard: Option<Instant>,
+    /// Hauls that the server did not take, and why: tried again when they change, or after a while.
+    refused: BTreeMap<String, Refused>,
     /// Edits of others are known up to this moment of the server, µs since 1970.
     edits_to: i64,
 }
@@ -54,10 +66,13 @@ impl Sender {
     /// For a bench that has joined.
     ///
     /// # Errors
-    /// When its address is none.
+    /// When its address is none, or it only reads.
     pub fn new(membership: Membership) -> Result<Self, FleetError> {
+        if membership.only_reads {
+            return Err(FleetError::OnlyReads);
+        }
         let address = membership.address()?;
-        Ok(Self { membership, address, client: None, heard: None, edits_to: 0 })
+        Ok(Self { membership, address, client: None, heard: None, refused: BTreeMap::new(), edits_to: 0 })
     }
 
     /// As which bench.
@@ -79,7 +94,12 @@ impl Sender {
     }
 
     fn try_step(&mut self, ledger: &Ledger) -> Result<Sent, FleetError> {
-        let waiting = ledger.waiting(HAULS)?;
+        // What is refused takes no place from the others.
+        let mut waiting = ledger.waiting(HAULS + self.refused.len())?;
+        waiting.retain(|w| {
+            self.refused.get(&w.haul).is_none_or(|r| r.turn != w.turn || r.at.elapsed() > TRIED_AGAIN)
+        });
+        waiting.truncate(HAULS);
         if waiting.is_empty() && self.heard.is_some_and(|h| h.elapsed() < HEARD) {
             return Ok(Sent::default());
         }
@@ -110,7 +130,10 @@ impl Sender {
             // What the server does not take of one haul holds up no other.
             let mut part = tx.transaction().map_err(said)?;
             match put(&mut part, ledger, self.membership.number, &haul, &batches, anew) {
-                Ok(()) => part.commit().map_err(said)?,
+                Ok(()) => {
+                    part.commit().map_err(said)?;
+                    self.refused.remove(&haul.haul);
+                }
                 Err(PutError::Lost) => {
                     part.rollback().map_err(said)?;
                     ledger.send_anew(&haul.haul)?;
@@ -119,7 +142,8 @@ impl Sender {
                 }
                 Err(e) if e.is_of_the_haul() => {
                     part.rollback().map_err(said)?;
-                    sent.refused = Some(format!("haul {} is not taken: {}", haul.haul, e.said(&address)));
+                    let why = format!("haul {} is not taken: {}", haul.haul, e.said(&address));
+                    self.refused.insert(haul.haul, Refused { turn: haul.turn, at: Instant::now(), why });
                     continue;
                 }
                 Err(e) => return Err(e.said(&address)),
@@ -130,6 +154,7 @@ impl Sender {
             sent.more |= !all;
             done.push((haul, next, all));
         }
+        sent.refused = self.refused.values().next().map(|r| r.why.clone());
         let unsent = ledger.unsent()? as i64 - done.iter().filter(|d| d.2).count() as i64;
         let known = tx
             .execute(

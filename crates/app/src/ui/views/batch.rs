@@ -18,6 +18,7 @@ use crate::ui::theme::Theme;
 use crate::ui::widgets::canvas::Canvas;
 use crate::ui::widgets::panel::{Writer, fit, wrap};
 use crate::ui::widgets::scroll::{Scroll, more};
+use crate::ui::widgets::table::table;
 
 /// Columns of the figures' names.
 const NAMES: u16 = 18;
@@ -123,10 +124,10 @@ pub fn render(view: &BatchView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer)
     match view.page {
         Page::Dots => dots(view, b, body, buf, theme),
         Page::Table => {
-            let lines = table_of_figures(b);
+            let mut lines = table_of_figures(b).into_iter();
+            let (head, rows): (Vec<String>, Vec<_>) = (lines.next().unwrap_or_default(), lines.collect());
             let room = usize::from(body.height.saturating_sub(1));
-            let from = view.from.first_of(lines.len() - 1, room);
-            table(&lines, from, body, buf, theme);
+            table(&head, &rows, view.from.first_of(rows.len(), room), |_| false, body, buf, theme);
         }
         Page::Reasons => reasons(view, b, body, buf, theme),
     }
@@ -156,26 +157,6 @@ fn reasons(view: &BatchView, b: &Batch, body: Rect, buf: &mut Buffer, theme: &Th
         let style = if *title { theme.faint() } else { Style::new() };
         buf.set_stringn(body.x, body.y + i as u16, line, usize::from(body.width), style);
     }
-}
-
-fn table(lines: &[Vec<String>], from: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let Some((head, rows)) = lines.split_first() else { return };
-    let widths: Vec<u16> =
-        (0..head.len()).map(|c| lines.iter().map(|l| cells(&l[c])).max().unwrap_or(0) as u16 + 2).collect();
-    let mut line = |y: u16, row: &[String], style: Style| {
-        let mut x = area.x;
-        for (cell, w) in row.iter().zip(&widths) {
-            let room = usize::from((area.x + area.width).saturating_sub(x).min(*w));
-            buf.set_stringn(x, y, fit(cell, room), room, style);
-            x += w;
-        }
-    };
-    line(area.y, head, theme.faint());
-    let room = usize::from(area.height.saturating_sub(1));
-    for (i, row) in rows.iter().skip(from).take(room).enumerate() {
-        line(area.y + 1 + i as u16, row, Style::new());
-    }
-    more(from, rows.len().saturating_sub(from + room), Rect { height: 1, ..area }, buf, theme);
 }
 
 fn dots(view: &BatchView, b: &Batch, body: Rect, buf: &mut Buffer, theme: &Theme) {

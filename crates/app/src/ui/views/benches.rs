@@ -31,8 +31,8 @@ fn bench_of(row: &HaulRow) -> Option<&str> {
 }
 
 impl BenchesView {
-    /// Takes what the server says. True when it shows.
-    pub fn are(&mut self, told: Result<Vec<Bench>, String>, rows: &[HaulRow]) -> bool {
+    /// Takes what the server says.
+    pub fn are(&mut self, told: Result<Vec<Bench>, String>, rows: &[HaulRow]) {
         let chosen = self.benches.get(self.chosen).map(|b| b.number);
         match told {
             Err(why) => self.trouble = Some(why),
@@ -48,7 +48,6 @@ impl BenchesView {
             .collect();
         // The cursor stays with its bench.
         self.chosen = chosen.and_then(|n| self.benches.iter().position(|b| b.number == n)).unwrap_or(0);
-        true
     }
 
     /// The bench under the cursor.

@@ -1,7 +1,6 @@
 //! Contrast: hauls side by side. What differs by more than the noise, on one ruler and in a table.
 
 use crate::told::contrast::{Detail, table_of_figures, without_interval};
-use crate::told::words::cells;
 use hollow_mile_charts::contrast::ruler_name;
 use hollow_mile_core::archive::contrast::letter;
 use hollow_mile_core::quantity::histogram::Histogram;
@@ -18,9 +17,10 @@ use crate::ui::frame::Frame;
 use crate::ui::theme::Theme;
 use crate::ui::widgets::canvas::{Canvas, row_of};
 use crate::ui::widgets::lane::LABELS;
-use crate::ui::widgets::panel::{Writer, fit, wrap};
+use crate::ui::widgets::panel::{Writer, wrap};
 use crate::ui::widgets::ruler;
-use crate::ui::widgets::scroll::{Scroll, more};
+use crate::ui::widgets::scroll::Scroll;
+use crate::ui::widgets::table::{table, widths};
 use crate::ui::widgets::tails::{self, Curve, Named};
 
 const LATENCY: Named = Named {
@@ -159,35 +159,6 @@ fn curves(
     }
 }
 
-/// How wide each column of a table needs to be.
-fn widths(head: &[String], rows: &[Vec<String>]) -> Vec<u16> {
-    let width = |c: usize| {
-        let all = rows.iter().filter_map(|r| r.get(c)).map(|t| cells(t));
-        all.chain([cells(&head[c])]).max().unwrap_or(0) as u16 + 2
-    };
-    (0..head.len()).map(width).collect()
-}
-
-/// Columns of a table as wide as they need to be, cut on the right.
-fn table(head: &[String], rows: &[Vec<String>], from: usize, area: Rect, buf: &mut Buffer, theme: &Theme) {
-    let widths = widths(head, rows);
-    let mut line = |y: u16, cells: &[String], style: Style| {
-        let mut x = area.x;
-        for (cell, w) in cells.iter().zip(&widths) {
-            let room = usize::from((area.x + area.width).saturating_sub(x).min(*w));
-            buf.set_stringn(x, y, fit(cell, room), room, style);
-            x += w;
-        }
-    };
-    line(area.y, head, theme.faint());
-    for (i, row) in rows.iter().skip(from).take(usize::from(area.height.saturating_sub(1))).enumerate() {
-        let differs = row.iter().any(|c| c.starts_with("differs: "));
-        line(area.y + 1 + i as u16, row, if differs { theme.strong() } else { Style::new() });
-    }
-    let room = usize::from(area.height.saturating_sub(1));
-    more(from, rows.len().saturating_sub(from + room), Rect { height: 1, ..area }, buf, theme);
-}
-
 /// Draws the contrast.
 pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) {
     let theme = frame.theme;
@@ -255,6 +226,11 @@ pub fn render(view: &ContrastView, frame: &Frame<'_>, area: Rect, buf: &mut Buff
     lower_page(view, compared, at, frame, buf);
 }
 
+/// A row of the table whose difference is one.
+fn differs(row: &[String]) -> bool {
+    row.iter().any(|c| c.starts_with("differs: "))
+}
+
 fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, frame: &Frame<'_>, buf: &mut Buffer) {
     let theme = frame.theme;
     let c = &compared.contrast;
@@ -269,7 +245,8 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, frame: &Frame<
                     *cell = without_interval(cell);
                 }
             }
-            table(&head, &rows, view.from.first_of(rows.len(), room), at, buf, theme);
+            let from = view.from.first_of(rows.len(), room);
+            table(&head, &rows, from, differs, at, buf, theme);
         }
         Page::Findings => {
             let all: Vec<&String> = c.findings.iter().flat_map(|m| &m.sentences).collect();
@@ -304,7 +281,7 @@ fn lower_page(view: &ContrastView, compared: &Compared, at: Rect, frame: &Frame<
                 .map(|d| std::iter::once(d.name.clone()).chain(d.values.iter().cloned()).collect())
                 .collect();
             let upper = Rect { height: at.height.min(rows.len() as u16 + 2), ..at };
-            table(&head, &rows, 0, upper, buf, theme);
+            table(&head, &rows, 0, differs, upper, buf, theme);
             let rest = Rect { y: at.y + upper.height, height: at.height - upper.height, ..at };
             let mut out = Writer::new(rest, buf);
             c.warnings.iter().for_each(|w| out.text(w, 2, Style::new()));

@@ -16,6 +16,7 @@ pub mod sizes;
 pub mod spine;
 pub mod strip;
 pub mod surface;
+pub mod table;
 pub mod tails;
 pub mod waits;
 pub mod window;

@@ -5,6 +5,8 @@
 //! Only hauls by the same route with the same legs are laid together: a figure of another load is another figure.
 
 mod effects;
+mod figures;
+mod hauls;
 mod layers;
 pub mod plan;
 mod shape;
@@ -24,8 +26,8 @@ use crate::archive::contrast::{Subject, holm, letter};
 use crate::archive::digest::Figure;
 use crate::quantity::stats::Interval;
 use crate::quantity::{Better, FigureId, FigureKey, Quantity};
-use crate::record::HaulState;
-use layers::OfDrive;
+use figures::{Gathered, Levels, gather, odd_drives};
+use hauls::{commonest, counted, facts, serial};
 
 /// The chance that a drive of a batch without odd ones is called odd, over all its figures; and of any effect where there is none.
 pub const LEVEL: f64 = 0.05;
@@ -94,7 +96,7 @@ pub struct Promise {
 pub enum NoPromise {
     /// One drive is no batch.
     OneDrive,
-    /// Not normal, and too few without a distribution.
+    /// Not normal, or all the same, and too few without a distribution.
     TooFewWithoutShape {
         /// Drives that there are.
         drives: usize,
@@ -305,325 +307,12 @@ pub struct Question {
     pub aim: Aim,
 }
 
-/// Firmware, slot, cooling and tags of a haul; what the program ties hauls together with is left out.
-fn facts(s: &Subject) -> Vec<(String, String)> {
-    let conditions = &s.head.conditions;
-    let mut all: Vec<(String, String)> = [
-        ("firmware", Some(s.head.drive.firmware.clone())),
-        ("slot", conditions.slot.clone()),
-        ("cooling", conditions.cooling.clone()),
-    ]
-    .into_iter()
-    .filter_map(|(name, value)| Some((name.to_owned(), value.filter(|v| !v.is_empty())?)))
-    .collect();
-    all.extend(
-        s.tags.iter().filter(|(k, _)| !matches!(k.as_str(), "continues" | "again" | "decides")).cloned(),
-    );
-    all.sort();
-    all
-}
-
-fn serial(s: &Subject) -> &str {
-    if s.head.drive.serial.is_empty() { &s.head.drive.target } else { &s.head.drive.serial }
-}
-
-/// What most of them have; of equals the first.
-fn commonest<K: Ord + Clone>(keys: impl Iterator<Item = K>) -> Option<K> {
-    let mut counts: std::collections::BTreeMap<K, usize> = std::collections::BTreeMap::new();
-    keys.for_each(|k| *counts.entry(k).or_default() += 1);
-    let most = counts.values().copied().max()?;
-    counts.into_iter().find(|c| c.1 == most).map(|c| c.0)
-}
-
-/// Keeps the hauls of the class that most drives are in, of equals that of the oldest haul; gives how many were left out.
-fn keep_commonest(hauls: &mut Vec<&Subject>, same: impl Fn(&Subject, &Subject) -> bool) -> usize {
-    let mut classes: Vec<(&Subject, std::collections::BTreeSet<&str>)> = Vec::new();
-    for s in hauls.iter() {
-        match classes.iter_mut().find(|(first, _)| same(first, s)) {
-            Some((_, drives)) => _ = drives.insert(serial(s)),
-            None => classes.push((s, std::iter::once(serial(s)).collect())),
-        }
-    }
-    let before = hauls.len();
-    let most = classes.iter().map(|c| c.1.len()).max();
-    if let Some((first, _)) = classes.into_iter().find(|c| Some(c.1.len()) == most) {
-        hauls.retain(|s| same(first, s));
-    }
-    before - hauls.len()
-}
-
-/// The hauls that count: done, of the commonest model and size, by the commonest route, no copies.
-fn counted(subjects: &[Subject]) -> (Vec<&Subject>, LeftOut) {
-    let mut hauls: Vec<&Subject> = subjects.iter().filter(|s| s.state == HaulState::Done).collect();
-    let unfinished = subjects.len() - hauls.len();
-    // The order in which they are given does not matter.
-    hauls.sort_by(|a, b| (a.head.started_unix_ms, &a.head.haul).cmp(&(b.head.started_unix_ms, &b.head.haul)));
-    let other_model = keep_commonest(&mut hauls, |a, b| {
-        a.head.drive.model == b.head.drive.model && a.head.drive.capacity == b.head.drive.capacity
-    });
-    let other_route = keep_commonest(&mut hauls, |a, b| {
-        a.head.route.name == b.head.route.name && a.head.route.legs == b.head.route.legs
-    });
-    let before = hauls.len();
-    let mut of_drive: std::collections::BTreeMap<&str, Vec<&Subject>> = std::collections::BTreeMap::new();
-    hauls.retain(|s| {
-        let own = of_drive.entry(serial(s)).or_default();
-        let copy = own.iter().any(|o| o.digest.figures == s.digest.figures && !s.digest.figures.is_empty());
-        own.push(s);
-        !copy
-    });
-    let copies = before - hauls.len();
-    (hauls, LeftOut { other_route, unfinished, copies, other_model })
-}
-
 /// Values whose larger ones are the better ones, and back: what is better low is turned over.
 const fn turn(better: Better) -> f64 {
     match better {
         Better::Higher => 1.0,
         Better::Lower => -1.0,
     }
-}
-
-/// What may be promised by these drives.
-fn promise(
-    drives: &[OfDrive],
-    better: Better,
-    shape: Shape,
-    step: f64,
-    level: Level,
-) -> Result<Promise, NoPromise> {
-    let Some(layers) = layers::layers(drives) else { return Err(NoPromise::OneDrive) };
-    let sign = turn(better);
-    let mut turned: Vec<f64> =
-        drives.iter().map(|d| sign * d.values.iter().sum::<f64>() / d.values.len() as f64).collect();
-    turned.sort_by(f64::total_cmp);
-    // What is read in steps may be off by half of one.
-    let promise = |bound: f64, method, confidence| Promise {
-        bound: sign * bound - sign * step / 2.0,
-        method,
-        confidence,
-    };
-    // Values that are all the same have no distribution to go by either.
-    if shape == Shape::NotNormal || layers.variance_of_means <= 0.0 {
-        return match tolerance::order_statistic(drives.len(), level) {
-            Some((rank, confidence)) => Ok(promise(turned[rank - 1], Method::Order { rank }, confidence)),
-            None => Err(NoPromise::TooFewWithoutShape {
-                drives: drives.len(),
-                needed: tolerance::values_without_distribution(level),
-                content: tolerance::content_of_worst(drives.len(), level.confidence),
-                worst: sign * turned[0],
-            }),
-        };
-    }
-    if layers.within_freedom > 0
-        && let Some(limits) = tolerance::by_repeats(&layers, level)
-    {
-        let bound = if sign > 0.0 { limits.low } else { -limits.high };
-        return Ok(promise(bound, Method::NormalRepeats, level.confidence));
-    }
-    let factor = tolerance::one_sided_factor(drives.len(), level);
-    let bound = sign * layers.mean - factor * layers.variance_of_means.sqrt();
-    Ok(promise(bound, Method::Normal { factor }, level.confidence))
-}
-
-/// A figure's hauls, by drive.
-struct Gathered<'a> {
-    figure: &'a Figure,
-    step: f64,
-    drives: Vec<OfDrive>,
-    hauls: Vec<(usize, f64, usize)>,
-}
-
-fn gather<'a>(figure: &'a Figure, hauls: &[&Subject], of: &[usize]) -> Gathered<'a> {
-    let mut drives: Vec<OfDrive> = Vec::new();
-    let mut all = Vec::new();
-    for (i, (s, drive)) in hauls.iter().zip(of).enumerate() {
-        let Some(found) = s.digest.figures.iter().find(|f| f.name == figure.name) else { continue };
-        if !found.value.is_finite() {
-            continue;
-        }
-        all.push((*drive, found.value, i));
-        match drives.iter_mut().find(|d| d.drive == *drive) {
-            Some(d) => {
-                d.values.push(found.value);
-                d.own = None;
-            }
-            None => drives.push(OfDrive { drive: *drive, values: vec![found.value], own: found.interval }),
-        }
-    }
-    drives.sort_by_key(|d| d.drive);
-    let largest = all.iter().map(|h| h.1.abs()).fold(0.0, f64::max);
-    let step = match &figure.name {
-        FigureKey::Of(id) => id.step(largest),
-        FigureKey::Own(_) => figure.quantity.step(),
-    };
-    Gathered { figure, step, drives, hauls: all }
-}
-
-/// Levels of a thing that makes a difference: its name, and for each level its name and the places of its drives in the figure's list.
-type Levels = (String, Vec<(String, Vec<usize>)>);
-
-impl Gathered<'_> {
-    fn deviations(&self) -> Vec<f64> {
-        layers::layers(&self.drives).map_or_else(Vec::new, |l| layers::deviations(&self.drives, &l))
-    }
-
-    /// Drives by the levels of what makes the largest difference; `None` where nothing does, or a level has too few.
-    fn levels(&self, row: usize, effects: &[Effect], drives: &[BatchDrive]) -> Option<Levels> {
-        let own = effects.iter().filter(|e| e.row == row && !e.paired);
-        let thing = own.min_by(|a, b| a.p.total_cmp(&b.p)).map(|e| e.thing.clone())?;
-        let mut levels: Vec<(String, Vec<usize>)> = Vec::new();
-        for (place, d) in self.drives.iter().enumerate() {
-            let level = &drives[d.drive].facts.iter().find(|f| f.0 == thing)?.1;
-            match levels.iter_mut().find(|l| l.0 == *level) {
-                Some((_, places)) => places.push(place),
-                None => levels.push((level.clone(), vec![place])),
-            }
-        }
-        levels.sort();
-        (levels.len() > 1 && levels.iter().all(|l| l.1.len() >= shape::LEAST)).then_some((thing, levels))
-    }
-
-    /// The drives with what the levels make of the difference taken off.
-    fn without_levels(&self, levels: Option<&Levels>) -> Vec<OfDrive> {
-        let mut drives = self.drives.clone();
-        for (_, places) in levels.iter().flat_map(|l| &l.1) {
-            let mean_of =
-                |p: &usize| self.drives[*p].values.iter().sum::<f64>() / self.drives[*p].values.len() as f64;
-            let mean = places.iter().map(mean_of).sum::<f64>() / places.len() as f64;
-            places.iter().for_each(|p| drives[*p].values.iter_mut().for_each(|v| *v -= mean));
-        }
-        drives
-    }
-
-    /// What may be promised of all: by one distribution, or else by one for each level.
-    fn promised(
-        &self,
-        drives: &[OfDrive],
-        split: Option<&Split>,
-        level: Level,
-    ) -> Result<Promise, NoPromise> {
-        let better = self.figure.better;
-        let deviations = layers::layers(drives).map_or_else(Vec::new, |l| layers::deviations(drives, &l));
-        let shape = shape::shape(&deviations, self.step_in_deviations());
-        let all = promise(drives, better, shape, self.step, level);
-        let Some(split) = split.filter(|_| shape == Shape::NotNormal) else { return all };
-        let each: Option<Vec<f64>> = split.levels.iter().map(|l| Some(l.promise.ok()?.bound)).collect();
-        let worst =
-            each.and_then(|e| e.into_iter().min_by(|a, b| (turn(better) * a).total_cmp(&(turn(better) * b))));
-        match worst {
-            Some(bound) => Ok(Promise { bound, method: Method::Levels, confidence: level.confidence }),
-            None => all,
-        }
-    }
-
-    fn split(&self, levels: &Levels, odd: &[usize], level: Level) -> Split {
-        // All of them hold together as surely as one was asked to.
-        let confidence = 1.0 - (1.0 - level.confidence) / levels.1.len() as f64;
-        let of_level = |(name, places): &(String, Vec<usize>)| {
-            let drives: Vec<OfDrive> =
-                places.iter().map(|p| self.drives[*p].clone()).filter(|d| !odd.contains(&d.drive)).collect();
-            let made = layers::layers(&drives);
-            let deviations = made.map_or_else(Vec::new, |l| layers::deviations(&drives, &l));
-            let shape = shape::shape(&deviations, self.step_in_deviations());
-            OfLevel {
-                level: name.clone(),
-                drives: places.len(),
-                centre: made.map_or(f64::NAN, |l| l.mean),
-                promise: promise(
-                    &drives,
-                    self.figure.better,
-                    shape,
-                    self.step,
-                    Level { confidence, ..level },
-                ),
-            }
-        };
-        Split { thing: levels.0.clone(), levels: levels.1.iter().map(of_level).collect() }
-    }
-
-    /// The row, the odd drives given.
-    fn row(&self, levels: Option<&Levels>, odd: &[usize], level: Level) -> BatchRow {
-        let (name, better) = (self.figure.name.clone(), self.figure.better);
-        let layers = layers::layers(&self.drives);
-        let points = layers::points(&self.drives, layers.as_ref());
-        let shape = shape::shape(&self.deviations(), self.step_in_deviations());
-        let centre = layers.map_or_else(
-            || Interval::around(points.first().map_or(f64::NAN, |p| p.value), 0.0),
-            |l| Interval::around(l.mean, l.half_of_mean().max(self.step / 2.0)),
-        );
-        let between = layers.map(|l| {
-            let by = (l.within_freedom > 0).then(|| tolerance::by_repeats(&l, level)).flatten();
-            let value = l.between();
-            let (low, high) = by.map_or((f64::NAN, f64::NAN), |b| b.between);
-            if low.is_finite() { Interval { value, low, high } } else { chi_interval(value, l.drives) }
-        });
-        let split = |odd: &[usize]| levels.map(|l| self.split(l, odd, level));
-        let of_all = split(&[]);
-        let others: Vec<OfDrive> = self.drives.iter().filter(|d| !odd.contains(&d.drive)).cloned().collect();
-        let without_odd =
-            (others.len() < self.drives.len()).then(|| self.promised(&others, split(odd).as_ref(), level));
-        BatchRow {
-            name,
-            unit: self.figure.quantity,
-            better,
-            points,
-            centre,
-            between,
-            within: layers.filter(|l| l.within_freedom > 0).map(|l| l.within.sqrt()),
-            shape,
-            promise: self.promised(&self.drives, of_all.as_ref(), level),
-            without_odd,
-            split: of_all,
-        }
-    }
-
-    fn step_in_deviations(&self) -> f64 {
-        let deviation = layers::layers(&self.drives).map_or(0.0, |l| l.variance_of_means.sqrt());
-        if deviation > 0.0 { self.step / deviation } else { f64::INFINITY }
-    }
-}
-
-/// 95 % interval of a deviation by chi-squared.
-fn chi_interval(deviation: f64, n: usize) -> Interval {
-    use statrs::distribution::{ChiSquared, ContinuousCDF};
-    let freedom = n as f64 - 1.0;
-    let Ok(chi) = ChiSquared::new(freedom) else { return Interval::around(deviation, 0.0) };
-    let at = |p: f64| deviation * (freedom / chi.inverse_cdf(p)).sqrt();
-    Interval { value: deviation, low: at(0.975), high: at(0.025) }
-}
-
-/// Odd drives of all figures: (drive, figure, deviations from the others). What firmware and the like make is taken off first.
-fn odd_drives(all: &[Gathered<'_>], levels: &[Option<Levels>]) -> Vec<(usize, OddIn)> {
-    let of_a_moment = |g: &Gathered<'_>| OF_A_MOMENT.iter().any(|id| g.figure.name == FigureKey::Of(*id));
-    let is_tested =
-        |g: &Gathered<'_>| g.drives.len() >= shape::LEAST && g.step_in_deviations() < 2.0 && !of_a_moment(g);
-    let tested: Vec<bool> = all.iter().map(is_tested).collect();
-    let asked = tested.iter().filter(|t| **t).count().max(1);
-    let mut found = Vec::new();
-    for (row, g) in all.iter().enumerate().filter(|(row, _)| tested[*row]) {
-        let drives = g.without_levels(levels[row].as_ref());
-        let Some(of_all) = layers::layers(&drives) else { continue };
-        let deviations = layers::deviations(&drives, &of_all);
-        let most = MOST_ODD.min(drives.len() / 5).max(1);
-        let odd = shape::odd_ones(&deviations, most, LEVEL / asked as f64);
-        let others: Vec<OfDrive> =
-            (0..drives.len()).filter(|i| !odd.contains(i)).map(|i| drives[i].clone()).collect();
-        let Some(layers) = layers::layers(&others) else { continue };
-        // Tails that are long by nature make many "odd" ones: what the others look like decides whether they may be called so.
-        let rest = layers::deviations(&others, &layers);
-        let steps = g.step_in_deviations() > 0.5;
-        if !steps && shape::normality_p(&rest).is_some_and(|p| p < 0.01) {
-            continue;
-        }
-        let apart = layers::deviations(&odd.iter().map(|i| drives[*i].clone()).collect::<Vec<_>>(), &layers);
-        for (i, deviations) in odd.into_iter().zip(apart) {
-            let d = &g.drives[i];
-            let value = d.values.iter().sum::<f64>() / d.values.len() as f64;
-            found.push((d.drive, OddIn { row, value, deviations }));
-        }
-    }
-    found
 }
 
 /// What is stated of a drive and of at most a tenth of the others.
@@ -728,7 +417,7 @@ impl Batch {
             return Verdict::Kept;
         }
         let values: Vec<f64> = row.points.iter().map(|p| sign * p.value).collect();
-        if row.shape == Shape::NotNormal {
+        if !row.shape.is_taken_as_normal() {
             // Nothing assumed: as many drives as it takes until the worst that may be passed over are more than those beyond it.
             let beyond =
                 values.iter().filter(|v| **v < sign * wanted.value).count() as f64 / values.len() as f64;

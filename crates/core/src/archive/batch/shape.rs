@@ -17,7 +17,9 @@ pub enum Shape {
     Normal,
     /// Not normal.
     NotNormal,
-    /// All the same, or steps of the scale too coarse to see a shape.
+    /// All the same.
+    Same,
+    /// Steps of the scale too coarse to see a shape.
     Coarse,
     /// Too few drives to say; taken as normal.
     TooFew,
@@ -57,6 +59,9 @@ pub fn normality_p(values: &[f64]) -> Option<f64> {
 /// The shape of values read in steps of `step`.
 #[must_use]
 pub fn shape(values: &[f64], step: f64) -> Shape {
+    if values.len() > 1 && values.iter().all(|v| *v == values[0]) {
+        return Shape::Same;
+    }
     if values.len() < LEAST {
         return Shape::TooFew;
     }
@@ -64,11 +69,15 @@ pub fn shape(values: &[f64], step: f64) -> Shape {
     if step > moments(values).1 / 2.0 {
         return Shape::Coarse;
     }
-    match normality_p(values) {
-        None => Shape::Coarse,
-        // Asked of every figure and every level: at 5 % one in twenty would be refused for nothing.
-        Some(p) if p < 0.01 => Shape::NotNormal,
-        Some(_) => Shape::Normal,
+    // Asked of every figure and every level: at 5 % one in twenty would be refused for nothing.
+    if normality_p(values).is_some_and(|p| p < 0.01) { Shape::NotNormal } else { Shape::Normal }
+}
+
+impl Shape {
+    /// A normal distribution is gone by.
+    #[must_use]
+    pub const fn is_taken_as_normal(self) -> bool {
+        !matches!(self, Self::NotNormal | Self::Same)
     }
 }
 
@@ -144,7 +153,8 @@ mod tests {
         assert_eq!(shape(&quantiles(|z| 1000.0 + 20.0 * z), 0.0), Shape::Normal);
         assert_eq!(shape(&quantiles(|z| z.exp()), 0.0), Shape::NotNormal);
         assert_eq!(shape(&quantiles(|z| (60.0 + 0.8 * z).round()), 1.0), Shape::Coarse);
-        assert_eq!(shape(&[5.0; 20], 0.0), Shape::Coarse);
+        assert_eq!(shape(&[5.0; 20], 0.0), Shape::Same);
+        assert_eq!(shape(&[5.0; 2], 0.0), Shape::Same);
         assert_eq!(shape(&[1.0, 2.0], 0.0), Shape::TooFew);
     }
 }

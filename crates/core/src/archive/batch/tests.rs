@@ -2,13 +2,14 @@ use rand::RngExt;
 use rand_xoshiro::Xoshiro256PlusPlus;
 use rand_xoshiro::rand_core::SeedableRng;
 
+use super::figures::promise;
 use super::layers::{OfDrive, layers};
 use super::*;
 use crate::archive::digest::Digest;
 use crate::drive::{DriveIdentity, DriveKind};
 use crate::quantity::FigureId;
 use crate::quantity::units::Bytes;
-use crate::record::HaulHead;
+use crate::record::{HaulHead, HaulState};
 use crate::route::Route;
 
 const MB: f64 = 1e6;
@@ -214,7 +215,8 @@ fn two_odd_drives_in_400_are_found_and_none_in_a_clean_batch() {
     let row = &batch.rows[0];
     let (all, others) = (row.promise.unwrap(), row.without_odd.unwrap().unwrap());
     assert!(others.bound > all.bound, "without the odd ones more can be promised: {all:?} {others:?}");
-    let many = rounds(60) / if rounds(60) > 60 { 20 } else { 1 };
+    // A batch of four hundred takes as long as twenty small ones.
+    let many = (rounds(1500) / 20).max(60);
     let odd = |noise: &mut Noise, with: bool| {
         Batch::of(&batch_of_400(noise, with), &Question::default())
             .unwrap()
@@ -334,4 +336,27 @@ fn two_firmwares_are_promised_each_for_itself_and_hide_no_odd_drive() {
     assert_eq!(without.method, Method::Levels);
     // 2.326 deviations below the mean of the worse firmware is the truth of that one.
     assert!(without.bound < 6.5e8 - 2.326 * 5e6 && without.bound > 6.5e8 - 4.5 * 5e6, "{without:?}");
+}
+
+#[test]
+fn what_is_the_same_in_all_drives_is_promised_by_their_number_alone() {
+    let errors = |n: usize, value: f64| -> Batch {
+        let all: Vec<Subject> = (0..n)
+            .map(|i| haul(i, 0, &[(FigureId::Errors, 0.0), (FigureId::Mean, 1e9 + i as f64)], &[]))
+            .collect();
+        let wanted = Some(Wanted { figure: FigureKey::Of(FigureId::Errors), value });
+        Batch::of(&all, &Question { wanted, ..Question::default() }).unwrap()
+    };
+    let few = errors(50, 0.0);
+    assert_eq!(few.rows[0].shape, Shape::Same);
+    assert!(matches!(few.rows[0].promise, Err(NoPromise::TooFewWithoutShape { needed: 299, .. })));
+    assert_eq!(
+        few.wanted.unwrap().1,
+        Verdict::More { drives: 299 },
+        "fifty without an error are no hundred in a hundred"
+    );
+    let many = errors(300, 0.0);
+    assert_eq!(many.rows[0].promise.unwrap().bound, 0.0);
+    assert_eq!(many.wanted.unwrap().1, Verdict::Kept);
+    assert!(few.odd.is_empty() && many.odd.is_empty());
 }

@@ -32,7 +32,7 @@ pub use stats::{Difference, holm};
 pub const LEVEL: f64 = 0.05;
 
 /// The figure that is asked for first: the first of these that both sides have with repeats.
-const PRIMARY: [FigureId; 6] = [
+pub const PRIMARY: [FigureId; 6] = [
     FigureId::Sustained,
     FigureId::HighestStream,
     FigureId::MeanOverTheGround,
