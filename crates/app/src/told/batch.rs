@@ -156,10 +156,12 @@ pub fn promise_words(row: &BatchRow) -> (Option<String>, String) {
         }
         Err(NoPromise::TooFewWithoutShape { needed, .. }) => {
             let sign = if row.better == Better::Higher { "≥" } else { "≤" };
-            let without = better_without_odd(row)
-                .map(|v| format!("; without the odd ones {sign} {}", row.unit.words(v)))
-                .unwrap_or_default();
-            (None, format!("not normal: {needed} drives needed{without}"))
+            // What is known stands first: a narrow window cuts the rest.
+            let words = better_without_odd(row).map_or_else(
+                || format!("not normal: {needed} drives needed"),
+                |v| format!("{sign} {} without the odd ones, else {needed} drives", row.unit.words(v)),
+            );
+            (None, words)
         }
     }
 }
