@@ -49,6 +49,7 @@ fn head(haul: &str, drive: u64, cooling: &str) -> HaulHead {
         engine: String::new(),
         program: "bench".into(),
         forecast: None,
+        held_to: Default::default(),
     }
 }
 

@@ -2,7 +2,7 @@
 //! is the median of paired rounds, time to durable, the making of names and of the folder that holds all counted on both sides. Then 100,000 files in one leg, and what memory they take.
 //!
 //! `cargo bench -p hollow-mile --bench freight`; `-- ROUNDS` for another number of rounds than 12, `only direct` for cases and `on xfs` for
-//! file systems with these words. On tmpfs and (as root) on ext4, xfs and btrfs on
+//! file systems with these words, `phases` for when each part of it was over. On tmpfs and (as root) on ext4, xfs and btrfs on
 //! loop devices over a file of tmpfs.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
@@ -113,9 +113,19 @@ impl Case {
 fn run(drive: &mut FolderDrive, load: &Load) -> f64 {
     let began = Instant::now();
     drive.begin(load).unwrap();
+    let begun = began.elapsed();
     while !drive.work(Duration::from_millis(100)).unwrap().finished {}
+    let made = began.elapsed();
     drive.finish(Ending::Durable).unwrap();
+    phases("freight", &[begun, made, began.elapsed()]);
     began.elapsed().as_secs_f64()
+}
+
+/// With `phases` among the arguments: when each phase was over.
+fn phases(who: &str, over: &[Duration]) {
+    if std::env::args().any(|a| a == "phases") {
+        println!("    {who}: {over:.3?}");
+    }
 }
 
 fn open(at: i32, path: &str, flags: i32) -> OwnedFd {
@@ -181,8 +191,10 @@ fn bare(folder: &Path, tree: &Tree, case: &Case) -> f64 {
             });
         }
     });
+    let made = began.elapsed();
     // SAFETY: an open descriptor.
     assert_eq!(unsafe { libc::syncfs(at) }, 0);
+    phases("bare   ", &[made, began.elapsed()]);
     let took = began.elapsed().as_secs_f64();
     std::fs::remove_dir_all(folder).unwrap();
     // SAFETY: as above; what was removed is no part of the next turn.

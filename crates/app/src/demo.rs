@@ -16,6 +16,7 @@ use hollow_mile_ledger::Ledger;
 
 use crate::error::AppError;
 use crate::told::estimate::forecast_of;
+use crate::told::held_to::held_to;
 
 /// Changes whenever the demo's hauls do: an older demo is built anew.
 const STAMP: &str = "hollow-mile demo 13\n";
@@ -183,11 +184,13 @@ fn build(ledger: Ledger, demo: &DemoHaul, home: &Path) -> Result<Ledger, AppErro
     };
     let drive = SimDrive::new(spec, &format!("sim:{}", demo.drive), &conditions, demo.repeat);
     let forecast = forecast_of(&ledger, &ledger.hauls()?, drive.identity(), &route, &conditions);
+    let held_to = held_to(&ledger, drive.identity(), &route, &conditions)?;
     let setup = Setup {
         conditions,
         started_unix_ms: FIRST_DAY_MS + demo.hours_later * 3_600_000,
         program: env!("CARGO_PKG_VERSION").into(),
         forecast,
+        held_to,
         ..Setup::plain(demo.haul, route)
     };
     let mut haul = Haul::new(drive, setup);

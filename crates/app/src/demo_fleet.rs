@@ -10,6 +10,7 @@ use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use hollow_mile_core::drive::Drive as _;
 use hollow_mile_core::drive::permutation::spread;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
@@ -21,6 +22,7 @@ use hollow_mile_ledger::Ledger;
 use hollow_mile_ledger::fleet::{self, Address, Membership, Sender};
 
 use crate::error::AppError;
+use crate::told::held_to::held_to;
 
 /// Changes whenever the fleet's hauls do: an older one is built anew.
 const STAMP: &str = "hollow-mile demo fleet 3\n";
@@ -133,7 +135,9 @@ pub fn haul(ledger: Ledger, bench: usize, number: usize, repeat: u64) -> Result<
         conditions: conditions.clone(),
         ..Setup::plain(&format!("{:08x}", 0x3000_0000 + number * 16 + repeat as usize), route)
     };
-    let mut haul = Haul::new(SimDrive::new(spec, &target, &conditions, repeat), setup);
+    let drive = SimDrive::new(spec, &target, &conditions, repeat);
+    let held_to = held_to(&ledger, drive.identity(), &setup.route, &conditions)?;
+    let mut haul = Haul::new(drive, Setup { held_to, ..setup });
     let mut events = Vec::new();
     haul.step(&mut events);
     let Some(Event::HaulStarted(head)) = events.first() else {

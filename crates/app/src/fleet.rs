@@ -173,6 +173,13 @@ pub fn ledger_of_all(home: &Path, mut tell: impl FnMut(&str)) -> Result<Ledger, 
     Ok(mirror.into_ledger())
 }
 
+/// The ledger of the whole fleet as it was when it was last followed, no server asked; `None` where the bench is in no fleet, or never
+/// followed it.
+#[must_use]
+pub fn ledger_at_hand(home: &Path) -> Option<Ledger> {
+    Mirror::is_here(home).then(|| Mirror::open(home).ok()).flatten().map(Mirror::into_ledger)
+}
+
 /// Follows the server into the mirror, so that whoever reads it sees what other benches do.
 pub struct Following {
     stop: Arc<AtomicBool>,

@@ -15,6 +15,7 @@ pub mod fleet;
 pub mod freight;
 pub mod going_on;
 pub mod home;
+pub mod limits;
 pub mod machine;
 pub mod metrics;
 pub mod orders;

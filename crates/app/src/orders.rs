@@ -10,17 +10,20 @@ use hollow_mile_core::drive::{DriveIdentity, MeterUnit};
 use hollow_mile_core::haul::Setup;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::Conditions;
+use hollow_mile_core::record::held_to::HeldTo;
 use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::Consent;
 use hollow_mile_ledger::Ledger;
 use serde::{Deserialize, Serialize};
 
+use crate::again::DECIDES;
 use crate::command::Speed;
 use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::session::Session;
 use crate::targets::{self, MeterWish, Opened, Target, Wish};
 use crate::told::estimate::forecast_of;
+use crate::told::held_to::held_to;
 use crate::{freight, going_on, machine};
 
 /// One drive of those that a route is run on.
@@ -152,6 +155,11 @@ impl Orders {
             Some(_) => None,
             None => forecast_of(ledger, &ledger.hauls()?, identity, &route, &conditions),
         };
+        // What finds out why another haul slowed down is held to nothing.
+        let held = match conditions.tags.iter().any(|(k, _)| k == DECIDES) {
+            true => HeldTo::default(),
+            false => held_to(ledger, identity, &route, &conditions)?,
+        };
         Ok(Setup {
             haul: ledger.new_haul_id()?,
             route,
@@ -161,6 +169,7 @@ impl Orders {
             stamped,
             resume,
             forecast,
+            held_to: held,
             trees,
         })
     }

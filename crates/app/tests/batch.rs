@@ -85,6 +85,72 @@ fn what_makes_no_batch_is_said() {
 }
 
 #[test]
+fn a_haul_is_held_to_its_model_and_to_its_sisters() {
+    let bench = bench();
+    let home = bench.dir.path().join("home");
+    let serial = |haul: &serde_json::Value| haul["serial"].as_str().unwrap_or_default().to_owned();
+    let listed = bench.json(&["ledger", "--json"]);
+    let of = |wanted: &str| -> String {
+        let haul = listed.as_array().unwrap().iter().find(|h| serial(h) == wanted).unwrap();
+        haul["haul"].as_str().unwrap().to_owned()
+    };
+    // The last of its model, whose cache is too small: 30 others had been hauled before it.
+    let told = bench.json(&["findings", &of("KW-1123"), "--json"]);
+    let found = told["findings"].as_array().unwrap().iter().find(|f| f["kind"] == "outlier").unwrap();
+    assert_eq!(found["unlike"][0]["figure"], "cache");
+    assert!(found["unlike"][0]["deviations"].as_f64().unwrap() < -5.0, "{found}");
+    let said = String::from_utf8_lossy(&bench.run(&["findings", &of("KW-1123")]).stdout).into_owned();
+    assert!(said.contains("other drives of its model: cache") && said.contains("not like them"), "{said}");
+    let told = bench.json(&["findings", &of("KW-1084"), "--json"]);
+    assert!(told["findings"].as_array().unwrap().iter().all(|f| f["kind"] != "outlier"), "{told}");
+
+    // What the batch promises is what the next drives have to meet.
+    let limits = home.join("limits");
+    std::fs::create_dir(&limits).unwrap();
+    let file = limits.join("corrie.toml");
+    let file_name = file.to_str().unwrap();
+    let out = bench.run(&["batch", "Corrie", "--limits", file_name]);
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    assert!(!String::from_utf8_lossy(&out.stdout).contains("once it lies in"));
+    assert!(bench.refusal(&["batch", "Corrie", "--limits", file_name], 2).contains("exists"));
+    assert!(bench.refusal(&["batch", "--limits", &bench.path("x.txt")], 2).contains(".toml"));
+    let all = bench.json(&["limits", "list", "--json"]);
+    let written: Vec<&str> =
+        all[0]["limits"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect();
+    assert!(written.iter().any(|l| l.starts_with("sustained >= ")), "{written:?}");
+    assert!(bench.run(&["limits", "check", file_name]).status.success());
+    let ledger = Ledger::open(&home).unwrap();
+    let before = ledger.hauls().unwrap();
+    let after = demo_fleet::haul(ledger, 0, 90, 0).unwrap().hauls().unwrap();
+    let new = after.iter().find(|r| before.iter().all(|b| b.haul != r.haul)).unwrap();
+    let met = bench.json(&["findings", &new.haul, "--json"])["limits"].clone();
+    let verdicts: Vec<&str> =
+        met.as_array().unwrap().iter().map(|l| l["verdict"].as_str().unwrap()).collect();
+    assert!(verdicts.len() == written.len() && !verdicts.contains(&"missed"), "{met}");
+    assert!(met[0]["standing"].as_bool().unwrap());
+    // A promise that is not kept: the exit code says so, whatever the route asks.
+    let route = bench.path("short.toml");
+    std::fs::write(&route, "name = \"short\"\n[[leg]]\nkind = \"write\"\nuntil = { bytes = \"20 GB\" }\n")
+        .unwrap();
+    let haul = ["haul", &route, "--on", "sim:moraine-1t"];
+    assert!(bench.run(&haul).status.success());
+    let model = bench.json(&["ledger", "--json"])[0]["model"].as_str().unwrap().to_owned();
+    let own = limits.join("own.toml");
+    std::fs::write(&own, format!("model = \"{model}\"\nlimits = [\"mean >= 90 GB/s\", \"access <= 1 s\"]\n"))
+        .unwrap();
+    let out = bench.run(&haul);
+    let said = String::from_utf8_lossy(&out.stdout).into_owned();
+    assert_eq!(out.status.code(), Some(1), "{said}");
+    assert!(said.contains("limit of its model  missed  mean >= 90 GB/s"), "{said}");
+    assert!(!said.contains("access <="), "its route does not measure that: {said}");
+    // A file that cannot be read may ask what nobody then judges: no haul begins.
+    std::fs::write(&own, "model = \"x\"\nlimits = [\"mean > fast\"]\n").unwrap();
+    assert!(bench.refusal(&haul, 2).contains("own.toml: line 2"));
+    assert!(bench.refusal(&["limits", "check", own.to_str().unwrap()], 2).contains("line 2"));
+    assert_eq!(bench.run(&["limits", "list"]).status.code(), Some(2));
+}
+
+#[test]
 fn pictures_of_a_batch_and_of_benches() {
     let bench = bench();
     let mut app = App::new(bench.dir.path().join("home"), true, Theme::new(Depth::Mono)).unwrap();

@@ -496,6 +496,11 @@ pub fn summary(conclusions: &Conclusions) -> String {
             }
             // It holds of the whole.
             FindingKind::HostLimit => kind.word().into(),
+            FindingKind::Outlier => {
+                let figure = likes.all.first().and_then(|f| f.unlike.first());
+                let figure = figure.map(|u| u.expected.figure.name().to_owned());
+                format!("{} {}", kind.word(), figure.unwrap_or_default()).trim_end().into()
+            }
             FindingKind::Unexplained => format!("{n} unexplained"),
         });
     }

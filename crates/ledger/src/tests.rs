@@ -20,6 +20,7 @@ pub(crate) fn head(haul: &str) -> HaulHead {
         engine: "test".into(),
         program: "0".into(),
         forecast: None,
+        held_to: Default::default(),
     }
 }
 

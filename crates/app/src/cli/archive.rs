@@ -168,7 +168,7 @@ pub fn findings(
     }
     say(&headline::answer(readings, conclusions))?;
     for l in &told.limits {
-        say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
+        say(&words::limit(l))?;
     }
     say(&findings::findings(conclusions))?;
     let rate = conclusions.figures.hottest_rate();

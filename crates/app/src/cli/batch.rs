@@ -1,12 +1,16 @@
 //! `batch`: the drives of one model, firmware, lot or purchase taken together.
 
-use std::path::PathBuf;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
 
-use hollow_mile_core::archive::batch::{Aim, Level, Question};
+use hollow_mile_core::archive::batch::{Aim, Batch, Level, Question};
+use hollow_mile_core::archive::standing::Standing;
 
+use super::archive::{Existing, create};
 use super::{chart, open_ledger, say, say_json, table};
 use crate::error::{AppError, Exit};
-use crate::told::batch::{Batched, hauls_with, odd_words, table_of_figures, wanted};
+use crate::told::batch::{Batched, hauls_with, odd_words, percent, table_of_figures, wanted};
+use crate::{home, limits};
 
 /// A share in percent, between these bounds.
 fn share(text: &str) -> Result<f64, String> {
@@ -44,8 +48,11 @@ pub struct BatchArgs {
     /// Draw the chart to a file: .svg or .pdf
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
+    /// Write what the batch promises to a file of standing limits: every new haul of the model is held to them
+    #[arg(long, value_name = "FILE")]
+    limits: Option<PathBuf>,
     /// Write over a file that exists
-    #[arg(long, requires = "output")]
+    #[arg(long)]
     force: bool,
     /// As JSON
     #[arg(long)]
@@ -83,6 +90,9 @@ pub fn run(args: &BatchArgs) -> Result<Exit, AppError> {
     if let Some(file) = &args.output {
         chart::write(&batched.chart(), file, args.force)?;
     }
+    if let Some(file) = &args.limits {
+        write_limits(&batched.batch, file, args.force)?;
+    }
     if args.json {
         say_json(&batched)?;
         return Ok(Exit::Done);
@@ -105,8 +115,39 @@ pub fn run(args: &BatchArgs) -> Result<Exit, AppError> {
         say("")?;
         b.odd.iter().try_for_each(|o| say(&odd_words(b, o)))?;
     }
-    if let Some(file) = &args.output {
+    for file in args.output.iter().chain(&args.limits) {
         say(&format!("{} written", file.display()))?;
     }
+    if let Some(file) = args.limits.as_ref().and_then(|f| f.parent()) {
+        let place = limits::folder(&home::home()?);
+        if file.canonicalize().ok() != place.canonicalize().ok() || !place.is_dir() {
+            say(&format!("It holds for new hauls once it lies in {}.", place.display()))?;
+        }
+    }
     Ok(Exit::Done)
+}
+
+/// What the batch promises, as standing limits of its model.
+fn write_limits(batch: &Batch, file: &Path, force: bool) -> Result<(), AppError> {
+    if file.extension().is_none_or(|e| e != "toml") {
+        return Err(AppError::usage(format!(
+            "{}: standing limits are kept in a file that ends in .toml",
+            file.display()
+        )));
+    }
+    let Level { content, confidence } = batch.level;
+    let source = format!(
+        "{} drives: what {} of such drives keep, {} sure",
+        batch.drives.len(),
+        percent(content),
+        percent(confidence)
+    );
+    let standing = Standing::of_batch(batch, source).ok_or_else(|| {
+        AppError::usage("this batch promises nothing yet: a standing limit needs a figure with a bound")
+    })?;
+    let text = toml::to_string(&standing)
+        .map_err(|e| AppError::machine(format!("the limits cannot be written: {e}")))?;
+    create(file, Existing::replace_if(force))?
+        .write_all(text.as_bytes())
+        .map_err(|e| AppError::file(file, "written", &e))
 }

@@ -463,7 +463,7 @@ impl Report<'_> {
         }
         say(&headline::answer(r, &self.outcome.conclusions))?;
         for l in &self.limits {
-            say(&format!("limit  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because))?;
+            say(&words::limit(l))?;
         }
         say(&findings::findings(&self.outcome.conclusions))
     }

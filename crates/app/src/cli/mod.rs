@@ -9,6 +9,7 @@ mod export;
 mod fleet;
 mod haul;
 mod keep;
+mod limits;
 mod live;
 mod open_data;
 mod prove;
@@ -262,6 +263,9 @@ enum Verb {
     /// What makers claim for their models
     #[command(subcommand)]
     Claims(ClaimsVerb),
+    /// What every haul of a model has to meet, whatever its route says
+    #[command(subcommand)]
+    Limits(limits::LimitsVerb),
     /// All that is known of a drive: hauls, wear, projected life, cache, heat, slow places
     Drive {
         /// Serial, target or model of a drive that was hauled on, or a part of one
@@ -491,6 +495,7 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
         Some(Verb::Claims(ClaimsVerb::List { json })) => claims::list(Answer::json_if(json)),
         Some(Verb::Claims(ClaimsVerb::Show { model, json })) => claims::show(&model, Answer::json_if(json)),
         Some(Verb::Claims(ClaimsVerb::Check { file, json })) => claims::check(&file, Answer::json_if(json)),
+        Some(Verb::Limits(verb)) => limits::run(&verb),
         Some(Verb::Drive { drive, json }) => claims::drive(&drive, Answer::json_if(json)),
         Some(Verb::Annotate(args)) => keep::annotate(&args),
         Some(Verb::Delete { hauls, for_good, json }) => keep::delete(&hauls, for_good, Answer::json_if(json)),

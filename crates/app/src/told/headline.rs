@@ -7,8 +7,8 @@ use hollow_mile_core::conclude::surveys::lookout::LookoutSurvey;
 use hollow_mile_core::conclude::surveys::members::MembersSurvey;
 use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
-use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, grouped, significant, span_words};
+use hollow_mile_core::quantity::{FigureKey, FindingKind};
 use hollow_mile_core::readings::{CutLeg, Readings};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
@@ -222,6 +222,7 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
             format!("{who} sets the rate, not the drive{more}.")
         }
         FindingKind::Background => format!("Regular dips from {at} on{rates}{more}."),
+        FindingKind::Outlier => outlier(first),
         FindingKind::OffForecast => {
             let (expected, met) = (first.before.unwrap_or_default(), first.after.unwrap_or_default());
             format!(
@@ -230,6 +231,25 @@ fn beside(r: &Readings, likes: &Likes<'_>, has_survey: bool) -> Option<String> {
             )
         }
     })
+}
+
+/// Not like the other drives of its model: how many they are, and the figure in which it lies furthest from them.
+fn outlier(f: &Finding) -> String {
+    let Some(u) = f.unlike.first() else { return "It is not like the other drives of its model.".into() };
+    let (e, name) = (&u.expected, u.expected.figure.name());
+    let FigureKey::Of(id) = &e.figure else { return format!("Its {name} is not like that of others.") };
+    let words = |v: f64| id.quantity().words(v);
+    let more = match f.unlike.len() - 1 {
+        0 => String::new(),
+        n => format!(", and {n} more"),
+    };
+    format!(
+        "Not like {} other drives of its model: {name} {} where they have {} to {}{more}.",
+        e.drives,
+        words(u.value),
+        words(e.low),
+        words(e.high)
+    )
 }
 
 /// What of a forecast did not hold.
@@ -388,6 +408,7 @@ mod tests {
                 FindingKind::OffForecast => {
                     "Off its forecast from 0:00:00 on: 1 000 MB/s where 2 000 MB/s was expected"
                 }
+                FindingKind::Outlier => "not like the other drives of its model",
                 FindingKind::Unexplained => "one visit does not tell why",
                 // They are said from what was counted, from what the lookout saw, and from what freight legs say.
                 FindingKind::MediaError

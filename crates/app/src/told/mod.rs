@@ -9,6 +9,7 @@ pub mod estimate;
 pub mod findings;
 mod haul;
 pub mod headline;
+pub mod held_to;
 pub mod measured;
 pub mod power;
 pub mod report;

@@ -196,10 +196,15 @@ pub fn of_haul(told: &Told, question: Option<&str>, ambient: Option<Celsius>) ->
     models.extend(told.models.heat_words(c.figures.hottest_rate(), ambient));
     blocks.extend([heading("Cache and heat"), Block::List(models)]);
     if !told.limits.is_empty() {
-        let rows =
-            told.limits.iter().map(|l| vec![l.limit.clone(), l.verdict.word().to_owned(), l.because.clone()]);
+        let rows = told.limits.iter().map(|l| {
+            let of = if l.standing { "model" } else { "route" };
+            vec![l.limit.clone(), of.to_owned(), l.verdict.word().to_owned(), l.because.clone()]
+        });
         blocks.push(heading("Limits"));
-        blocks.push(Block::Table { head: strings(&["limit", "verdict", "because"]), rows: rows.collect() });
+        blocks.push(Block::Table {
+            head: strings(&["limit", "of", "verdict", "because"]),
+            rows: rows.collect(),
+        });
     }
     blocks.extend([heading("Method"), Block::List(method(readings))]);
     let title = format!("{drive}: {}", head.route.name);

@@ -2,8 +2,16 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::limits::Judged;
 pub use hollow_mile_core::quantity::text::is_unsafe;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// How a limit stands, in a line.
+#[must_use]
+pub fn limit(l: &Judged) -> String {
+    let of = if l.standing { "limit of its model" } else { "limit" };
+    format!("{of}  {:<6}  {}  ({})", l.verdict.word(), l.limit, l.because)
+}
 
 /// A moment in UTC after RFC 3339: `2026-09-14T06:30:00Z`.
 #[must_use]

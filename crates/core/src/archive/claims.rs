@@ -87,6 +87,22 @@ pub struct Claims {
     pub notes: String,
 }
 
+/// Letters and digits are the same.
+pub(super) fn same_model(a: &str, b: &str) -> bool {
+    let plain = |t: &str| -> String {
+        t.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect()
+    };
+    plain(a) == plain(b)
+}
+
+/// What is wrong with a TOML file, with line and column.
+pub(super) fn at_line(text: &str, e: &toml::de::Error) -> String {
+    let before = &text[..e.span().map_or(0, |s| s.start).min(text.len())];
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) + 1;
+    format!("line {line}, column {column}: {}", e.message().replace('\n', " "))
+}
+
 /// A figure that was measured: value, interval, and by what.
 type Found = (f64, Option<(f64, f64)>, String);
 
@@ -143,12 +159,7 @@ impl Claims {
     /// # Errors
     /// With line and column: an unknown field, a wrong unit, a number out of place.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let claims: Self = toml::from_str(text).map_err(|e| {
-            let before = &text[..e.span().map_or(0, |s| s.start).min(text.len())];
-            let line = before.matches('\n').count() + 1;
-            let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) + 1;
-            format!("line {line}, column {column}: {}", e.message().replace('\n', " "))
-        })?;
+        let claims: Self = toml::from_str(text).map_err(|e| at_line(text, &e))?;
         if claims.model.trim().is_empty() {
             return Err("model: a claims file names the model that it is of".into());
         }
@@ -172,10 +183,7 @@ impl Claims {
     /// These claims are of this model: letters and digits are the same.
     #[must_use]
     pub fn is_of(&self, model: &str) -> bool {
-        let plain = |t: &str| -> String {
-            t.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect()
-        };
-        plain(&self.model) == plain(model)
+        same_model(&self.model, model)
     }
 
     /// Drive writes per day over the warranty: endurance over capacity and days (JEDEC JESD218 states it so).

@@ -56,7 +56,7 @@ impl Air {
     }
 
     /// Cooled in the same words, in air of the same temperature where both are stated.
-    fn is_like(&self, other: &Self) -> bool {
+    pub(super) fn is_like(&self, other: &Self) -> bool {
         let far = |(a, b): (Celsius, Celsius)| (a.degrees() - b.degrees()).abs() > SAME_AIR_K;
         self.cooling == other.cooling && !self.ambient.zip(other.ambient).is_some_and(far)
     }

@@ -9,4 +9,5 @@ pub mod estimate;
 pub mod forecast;
 pub mod life;
 pub mod profile;
+pub mod standing;
 mod warmth;

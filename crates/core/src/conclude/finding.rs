@@ -73,6 +73,9 @@ pub struct Finding {
     /// Of a bottleneck: what is waited for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub waits_for: Option<Waiting>,
+    /// Of an outlier: figures that are not like those of other drives of its model, the oddest first. Empty otherwise.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unlike: Vec<super::sisters::Unlike>,
     /// What experiments said of it, where it was inquired into.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub decided: Option<Box<super::inquiry::Decision>>,
@@ -137,6 +140,7 @@ impl Finding {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            unlike: Vec::new(),
             decided: None,
             evidence: Vec::new(),
         }

@@ -42,6 +42,9 @@ pub struct Judged {
     pub verdict: Verdict,
     /// What was measured, with its unit, or why it is open.
     pub because: String,
+    /// It is a standing one of the model, and not one of the route.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub standing: bool,
 }
 
 impl Limit {
@@ -82,17 +85,24 @@ impl Limit {
                 }
             }
         };
-        Judged { limit: self.text().to_owned(), verdict, because }
+        Judged { limit: self.text().to_owned(), verdict, because, standing: false }
     }
 }
 
-/// How the limits of the route stand.
+/// How the limits of the route stand, and then those of the model that the route does not have as well.
 #[must_use]
 pub fn judge(readings: &Readings, conclusions: &Conclusions) -> Vec<Judged> {
     let Some(head) = readings.head() else { return Vec::new() };
     let of = |id: FigureId| figure(id, readings, conclusions);
     let ambient = head.conditions.ambient;
-    head.route.limits.iter().map(|l| l.judge(of, &conclusions.findings, ambient)).collect()
+    let judged = |l: &Limit| l.judge(of, &conclusions.findings, ambient);
+    let standing = head.held_to.limits.iter().filter(|l| !head.route.limits.contains(l));
+    head.route
+        .limits
+        .iter()
+        .map(judged)
+        .chain(standing.map(|l| Judged { standing: true, ..judged(l) }))
+        .collect()
 }
 
 #[cfg(test)]

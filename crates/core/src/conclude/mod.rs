@@ -15,6 +15,7 @@ pub mod models;
 mod off_forecast;
 mod place;
 mod range;
+pub mod sisters;
 mod slope;
 mod stints;
 pub mod surveys;
@@ -78,7 +79,9 @@ impl Readings {
         findings.sort_by_key(|f| f.elapsed);
         let figures = Figures::of(self, &findings, longest.as_ref());
         let surveys = Surveys::of(self, ground, verify, lookout, freight, &findings);
-        Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() }
+        let mut conclusions = Conclusions { findings, figures, surveys, cut_legs: self.cut_legs() };
+        sisters::apply(self, &mut conclusions);
+        conclusions
     }
 
     /// Like loads compared at different levels of fill.

@@ -29,7 +29,8 @@ const fn gravity(kind: FindingKind) -> u8 {
         FindingKind::WriteBack => 10,
         FindingKind::KeptWaiting => 11,
         FindingKind::OffForecast => 12,
-        FindingKind::Unexplained => 13,
+        FindingKind::Outlier => 13,
+        FindingKind::Unexplained => 14,
     }
 }
 
@@ -46,12 +47,13 @@ pub const fn changes_the_rate(kind: FindingKind) -> bool {
         | FindingKind::MediaError
         | FindingKind::WriteBack
         | FindingKind::Unexplained => true,
-        // The first two hold a rate down as a whole, the next two say nothing of rates, the last is of other hauls' rates.
+        // The first two hold a rate down as a whole, the next two say nothing of rates, the last two are of other hauls' rates.
         FindingKind::HostLimit
         | FindingKind::Bottleneck
         | FindingKind::DataMismatch
         | FindingKind::KeptWaiting
-        | FindingKind::OffForecast => false,
+        | FindingKind::OffForecast
+        | FindingKind::Outlier => false,
     }
 }
 
@@ -70,6 +72,7 @@ pub const fn answers_a_contrast(kind: FindingKind) -> bool {
         | FindingKind::WriteBack
         | FindingKind::KeptWaiting
         | FindingKind::OffForecast
+        | FindingKind::Outlier
         | FindingKind::Unexplained => false,
     }
 }

@@ -209,6 +209,7 @@ impl<D: Drive> Haul<D> {
                     engine: self.drive.engine(),
                     program: self.setup.program.clone(),
                     forecast: self.setup.forecast.clone(),
+                    held_to: self.setup.held_to.clone(),
                 };
                 self.emit(out, Event::HaulStarted(Box::new(head)));
                 self.emit_vitals(out);

@@ -5,6 +5,7 @@ use crate::drive::stamp::Expected;
 use crate::quantity::units::Bytes;
 use crate::record::Conditions;
 use crate::record::forecast::Forecast;
+use crate::record::held_to::HeldTo;
 use crate::route::Route;
 
 /// What is set before a haul.
@@ -26,6 +27,8 @@ pub struct Setup {
     pub resume: Option<Resume>,
     /// What it should be like, from earlier hauls of the drive.
     pub forecast: Option<Forecast>,
+    /// What it is held to beside the limits of its route.
+    pub held_to: HeldTo,
     /// Trees of legs that take the shape of a folder, by what the leg calls it.
     pub trees: Trees,
 }
@@ -43,6 +46,7 @@ impl Setup {
             stamped: None,
             resume: None,
             forecast: None,
+            held_to: HeldTo::default(),
             trees: Trees::new(),
         }
     }

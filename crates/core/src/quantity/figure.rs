@@ -139,6 +139,24 @@ impl Quantity {
         format!("{} ± {} {unit}", number(value), number(half)).trim_end().to_owned()
     }
 
+    /// A bound in three digits that [`Quantity::read`] reads back, rounded up or down: `1.02 GB/s` stays `1020 MB/s`.
+    #[must_use]
+    pub fn bound(self, v: f64, up: bool) -> String {
+        let (unit, scale) = self.unit_for(v);
+        let x = v / scale;
+        // Things are whole, and so are single bytes.
+        let least = if unit.is_empty() || unit == "B" { 0 } else { -12 };
+        let power = if x > 0.0 { (x.log10().floor() as i32 - 2).max(least) } else { 0 };
+        let step = 10f64.powi(power);
+        // What is off in the last digits of the division is no reason to go a step further.
+        let steps = if up { (x / step - 1e-9).ceil() } else { (x / step + 1e-9).floor() };
+        let digits = usize::try_from(-power).unwrap_or(0);
+        let number = format!("{:.digits$}", steps * step);
+        let number =
+            if digits > 0 { number.trim_end_matches('0').trim_end_matches('.') } else { number.as_str() };
+        format!("{number} {unit}").trim_end().to_owned()
+    }
+
     /// A number with its unit, read back: bytes per second, bytes, seconds, °C, K, a share, or a count.
     ///
     /// # Errors

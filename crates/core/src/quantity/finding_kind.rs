@@ -32,13 +32,15 @@ pub enum FindingKind {
     KeptWaiting,
     /// The rate left what earlier hauls of the drive showed on the same way.
     OffForecast,
+    /// The drive is not like the others of its model.
+    Outlier,
     /// The speed changed and the record does not say why.
     Unexplained,
 }
 
 impl FindingKind {
     /// Each of them.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::CacheEnd,
         Self::Throttle,
         Self::SlowZone,
@@ -52,6 +54,7 @@ impl FindingKind {
         Self::WriteBack,
         Self::KeptWaiting,
         Self::OffForecast,
+        Self::Outlier,
         Self::Unexplained,
     ];
 
@@ -78,6 +81,7 @@ impl FindingKind {
             Self::WriteBack => "write-back",
             Self::KeptWaiting => "kept-waiting",
             Self::OffForecast => "off-forecast",
+            Self::Outlier => "outlier",
             Self::Unexplained => "unexplained",
         }
     }

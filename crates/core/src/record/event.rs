@@ -5,6 +5,7 @@
 
 use crate::drive::{FaultKind, LatencySummary, MeterReading, Vitals};
 use crate::record::forecast::Forecast;
+use crate::record::held_to::HeldTo;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -201,6 +202,9 @@ pub struct HaulHead {
     /// What it was expected to be like, from earlier hauls of the drive.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forecast: Option<Forecast>,
+    /// What it is held to beside its route's limits.
+    #[serde(default, skip_serializing_if = "HeldTo::is_empty")]
+    pub held_to: HeldTo,
 }
 
 impl HaulHead {
@@ -216,6 +220,7 @@ impl HaulHead {
             engine: String::new(),
             program: String::new(),
             forecast: None,
+            held_to: HeldTo::default(),
         }
     }
 }

@@ -4,6 +4,7 @@ pub mod bytes;
 mod event;
 pub mod forecast;
 mod freight;
+pub mod held_to;
 mod inquiry;
 mod latencies;
 mod pauses;

@@ -146,6 +146,7 @@ pub(super) fn head_of(name: &str, before: &Before) -> HaulHead {
         engine: "imported from CSV".into(),
         program: String::new(),
         forecast: None,
+        held_to: hollow_mile_core::record::held_to::HeldTo::default(),
     }
 }
 

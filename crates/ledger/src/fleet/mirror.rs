@@ -68,6 +68,12 @@ fn bench_name(number: i32, names: &[(i32, String)]) -> String {
 }
 
 impl Mirror {
+    /// The bench in this folder has followed a fleet before.
+    #[must_use]
+    pub fn is_here(home: &Path) -> bool {
+        folder(home).join("fleet-server").is_file()
+    }
+
     /// Opens the mirror of the fleet that the bench in this folder is in.
     ///
     /// # Errors

@@ -51,9 +51,10 @@ fn keep_commonest(hauls: &mut Vec<&Subject>, same: impl Fn(&Subject, &Subject) -
 }
 
 /// The hauls that count: done, of the commonest model and size, by the commonest route, no copies.
-pub(super) fn counted(subjects: &[Subject]) -> (Vec<&Subject>, LeftOut) {
-    let mut hauls: Vec<&Subject> = subjects.iter().filter(|s| s.state == HaulState::Done).collect();
-    let unfinished = subjects.len() - hauls.len();
+pub(super) fn counted<'a>(subjects: impl IntoIterator<Item = &'a Subject>) -> (Vec<&'a Subject>, LeftOut) {
+    let (mut hauls, others): (Vec<&Subject>, Vec<&Subject>) =
+        subjects.into_iter().partition(|s| s.state == HaulState::Done);
+    let unfinished = others.len();
     // The order in which they are given does not matter.
     hauls.sort_by(|a, b| (a.head.started_unix_ms, &a.head.haul).cmp(&(b.head.started_unix_ms, &b.head.haul)));
     let other_model = keep_commonest(&mut hauls, |a, b| {

@@ -10,6 +10,7 @@ mod hauls;
 mod layers;
 pub mod plan;
 mod shape;
+pub mod sisters;
 #[cfg(test)]
 mod tests;
 pub mod tolerance;

@@ -6,6 +6,7 @@ use super::figures::promise;
 use super::layers::{OfDrive, layers};
 use super::*;
 use crate::archive::digest::Digest;
+use crate::archive::forecast::Air;
 use crate::drive::{DriveIdentity, DriveKind};
 use crate::quantity::FigureId;
 use crate::quantity::units::Bytes;
@@ -359,4 +360,52 @@ fn what_is_the_same_in_all_drives_is_promised_by_their_number_alone() {
     assert_eq!(many.rows[0].promise.unwrap().bound, 0.0);
     assert_eq!(many.wanted.unwrap().1, Verdict::Kept);
     assert!(few.odd.is_empty() && many.odd.is_empty());
+}
+
+#[test]
+fn sisters_are_other_drives_by_the_same_route_cooled_alike() {
+    let values: Vec<f64> = (0..12).map(|i| (1000.0 + f64::from(i % 5)) * MB).collect();
+    let mut all = sustained(&values);
+    let own = all[0].head.clone();
+    let air = Air::of(&own.conditions);
+    let of = |all: &[Subject]| sisters::sisters(&own.drive, &own.route, &air, all);
+    let found = of(&all).unwrap();
+    assert_eq!((found.drives, found.hauls, found.same_firmware), (11, 11, true));
+    let e = &found.figures[0];
+    // 1 2 3 4 0 1 2 3 4 0 1: mean 21/11; Σ(v − mean)² = 61 − 21²/11 = 20.909 over ten, and one further drive beside eleven.
+    assert!((e.mean / MB - 1001.909).abs() < 0.001, "{e:?}");
+    assert!((e.deviation / MB - f64::sqrt(2.0909 * 12.0 / 11.0)).abs() < 0.001, "{e:?}");
+    assert_eq!((e.low, e.high), (1000.0 * MB, 1004.0 * MB));
+    // Of another firmware are all but four.
+    all.iter_mut().skip(5).for_each(|s| s.head.drive.firmware = "2".into());
+    assert!(!of(&all).unwrap().same_firmware);
+    // Another air is another figure; seven are too few to see what is normal among them.
+    all.iter_mut().skip(8).for_each(|s| s.head.conditions.cooling = Some("fan".into()));
+    assert_eq!(of(&all), None);
+}
+
+#[test]
+fn a_drive_like_its_sisters_is_seldom_told_and_one_that_is_not_nearly_always() {
+    let mut noise = Noise::new(77);
+    let ids: Vec<FigureId> =
+        FigureId::all().filter(|id| !OF_A_MOMENT.contains(id) && id.quantity() == Quantity::Rate).collect();
+    let (mut said, mut found) = (0, 0);
+    let rounds = rounds(400);
+    for round in 0..rounds {
+        let n = [8, 12, 40][round % 3];
+        let mut one = |shift: f64| -> Vec<(FigureId, f64)> {
+            ids.iter().map(|id| (*id, (1000.0 + 30.0 * (noise.next() + shift)) * MB)).collect()
+        };
+        let all: Vec<Subject> = (1..=n).map(|d| haul(d, 0, &one(0.0), &[])).collect();
+        let own = haul(0, 0, &[], &[]).head;
+        let Some(s) = sisters::sisters(&own.drive, &own.route, &Air::default(), &all) else { continue };
+        let told = |values: &[(FigureId, f64)]| {
+            crate::conclude::sisters::odd_among(&s, |id| values.iter().find(|v| v.0 == id).map(|v| v.1)).len()
+        };
+        said += usize::from(told(&one(0.0)) > 0);
+        found += usize::from(n == 40 && told(&one(-9.0)) > 0);
+    }
+    println!("of {rounds} drives like their sisters {said} are told; of {} that are not {found}", rounds / 3);
+    assert!(said * 200 <= rounds, "{said} of {rounds} are told and should not be");
+    assert!(found * 100 >= 95 * (rounds / 3), "{found} of {} are found", rounds / 3);
 }

@@ -40,6 +40,7 @@ fn subject(haul: &str, cooling: &str, ambient: f64, sustained: f64, hottest: f64
             engine: "simulated".into(),
             program: "0.1.0".into(),
             forecast: None,
+            held_to: Default::default(),
         },
         state: HaulState::Done,
         tags: Vec::new(),

@@ -72,6 +72,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            unlike: Vec::new(),
             decided: None,
             written: place,
             written_low: place.saturating_sub(here),

@@ -45,6 +45,7 @@ impl Bench {
             engine: String::new(),
             program: String::new(),
             forecast: None,
+            held_to: Default::default(),
         })));
         Self { readings, at: 0, degrees: IDLE, seed: 1, fill: None }
     }

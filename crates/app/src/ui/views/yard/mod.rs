@@ -107,9 +107,15 @@ fn file_row() -> YardRow {
 /// Of these, what the drive itself should never have.
 #[must_use]
 pub fn grave(findings: impl IntoIterator<Item = FindingKind>) -> Option<FindingKind> {
-    findings
-        .into_iter()
-        .find(|k| matches!(k, FindingKind::DataMismatch | FindingKind::MediaError | FindingKind::OffForecast))
+    findings.into_iter().find(|k| {
+        matches!(
+            k,
+            FindingKind::DataMismatch
+                | FindingKind::MediaError
+                | FindingKind::OffForecast
+                | FindingKind::Outlier
+        )
+    })
 }
 
 /// A drive that was opened is this one; a file is where files are made.
