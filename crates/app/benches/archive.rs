@@ -1,15 +1,17 @@
 //! What the archive costs: a ledger of 10,000 hauls listed and filtered, ten three-day hauls set side by side, the chart of one.
 //!
-//! `cargo bench -p hollow-mile --bench archive`. Prints times and sizes; nothing here is a test.
+//! `cargo bench -p hollow-mile --bench archive`; `-- long` for the last two alone, `-- many` for a ledger of 100,000 hauls. Prints times and sizes; nothing here is a test.
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use std::time::{Duration, Instant};
 
 use hollow_mile::told::Compared;
+use hollow_mile::told::batch::{Batched, hauls_with};
 use hollow_mile::ui::actions::Action;
 use hollow_mile::ui::app::App;
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
+use hollow_mile_core::archive::batch::Question;
 use hollow_mile_core::drive::LatencySummary;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
@@ -136,6 +138,80 @@ fn ten_thousand() {
     println!("  filter: {:.1?} a key median, {worst:.1?} worst of {}", median(keys.clone()), keys.len());
 }
 
+/// 400 drives whose hauls have digests, and so many copies of them that there are 100,000.
+fn hundred_thousand() {
+    let dir = tempfile::tempdir_in("/dev/shm").unwrap();
+    let mut ledger = Ledger::open(dir.path()).unwrap();
+    for i in 0..400u64 {
+        let mut head = head(&format!("{i:08x}"), i, "fan");
+        (head.drive.model, head.route.name) = ("Bench B0 2 TB".into(), "incoming".into());
+        head.conditions.tags.push(("lot".into(), "p1".into()));
+        ledger = haul(ledger, head, 1200, 0.4 + 0.0001 * ((i * 37) % 101) as f64);
+    }
+    drop(ledger);
+    let db = rusqlite::Connection::open(dir.path().join("ledger.sqlite")).unwrap();
+    let mut statement = db.prepare("SELECT name FROM pragma_table_info('hauls')").unwrap();
+    let names: Vec<String> = statement.query_map([], |r| r.get(0)).unwrap().map(Result::unwrap).collect();
+    let other = |name: &str| match name {
+        "haul" => "printf('%08x', ?1 * 1000 + rowid)".to_owned(),
+        "started_unix_ms" => "started_unix_ms + ?1 * 3600000".into(),
+        "model" => "'Bench B' || (?1 % 12) || ' 2 TB'".into(),
+        "route" => "CASE ?1 % 3 WHEN 0 THEN 'long-haul' WHEN 1 THEN 'ground' ELSE 'spans' END".into(),
+        "conditions" => "replace(conditions, 'p1', 'p' || (?1 + 1))".into(),
+        name => name.to_owned(),
+    };
+    let values: Vec<String> = names.iter().map(|n| other(n)).collect();
+    let sql = format!(
+        "INSERT INTO hauls ({}) SELECT {} FROM hauls WHERE rowid <= 400",
+        names.join(", "),
+        values.join(", ")
+    );
+    db.execute_batch("BEGIN").unwrap();
+    (1..250i64).for_each(|copy| drop(db.execute(&sql, [copy]).unwrap()));
+    db.execute_batch("COMMIT").unwrap();
+    drop(statement);
+    drop(db);
+    let area = Rect::new(0, 0, 160, 47);
+    let mut buf = Buffer::empty(area);
+    let began = Instant::now();
+    let mut app = App::new(dir.path().to_owned(), true, Theme::new(Depth::True)).unwrap();
+    let opened = began.elapsed();
+    app.act(Action::GoLedger);
+    views::render(&app, area, &mut buf);
+    let first = began.elapsed();
+    app.finish_listing();
+    println!(
+        "ledger of 100,000 hauls: open {opened:.1?}, first page {first:.1?} (asked 150 ms), all of them {:.1?}",
+        began.elapsed()
+    );
+    app.act(Action::Filter);
+    let mut keys = Vec::new();
+    for c in "fan kw-01 bay=3 long".chars() {
+        let began = Instant::now();
+        app.on_event(&TermEvent::Key(KeyEvent::new(KeyCode::Char(c), KeyModifiers::NONE)));
+        views::render(&app, area, &mut buf);
+        keys.push(began.elapsed());
+    }
+    let worst = keys.iter().max().copied().unwrap_or_default();
+    println!(
+        "  filter: {:.1?} a key median, {worst:.1?} worst of {} (asked 100 ms)",
+        median(keys.clone()),
+        keys.len()
+    );
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let began = Instant::now();
+    let rows = hauls_with(&ledger, &["lot=p1".into(), "incoming".into()]).unwrap();
+    let found = began.elapsed();
+    let batched = Batched::of(&ledger, &rows, &Question::default()).unwrap();
+    println!(
+        "  batch of {} drives with {} figures: {:.1?} to find, {:.1?} in all (asked 1 s)",
+        batched.batch.drives.len(),
+        batched.batch.rows.len(),
+        found,
+        began.elapsed()
+    );
+}
+
 fn three_days() {
     let dir = tempfile::tempdir().unwrap();
     let mut ledger = Ledger::open(dir.path()).unwrap();
@@ -183,7 +259,11 @@ fn three_days() {
 }
 
 fn main() {
-    if !std::env::args().any(|a| a == "long") {
+    let asked = |word: &str| std::env::args().any(|a| a == word);
+    if asked("many") {
+        return hundred_thousand();
+    }
+    if !asked("long") {
         ten_thousand();
     }
     three_days();

@@ -24,9 +24,13 @@ pub enum Purge {
     All,
 }
 
+// What is said later stands, in a fleet too. Clocks of benches may be years off: what is said after something was known is later than that,
+// whatever the clock says.
 impl Ledger {
     fn set(&self, column: &str, haul: &str, value: Option<&str>) -> Result<(), LedgerError> {
-        let sql = format!("UPDATE hauls SET {column} = ?2, edited_unix_ms = ?3 WHERE haul = ?1");
+        let sql = format!(
+            "UPDATE hauls SET {column} = ?2, edited_unix_ms = MAX(?3, COALESCE(edited_unix_ms, 0) + 1) WHERE haul = ?1"
+        );
         match self.db.execute(&sql, params![haul, value, now_unix_ms()])? {
             0 => Err(LedgerError::NoSuchHaul(haul.to_owned())),
             _ => Ok(()),
@@ -66,7 +70,8 @@ impl Ledger {
         let now = now_unix_ms();
         for haul in hauls {
             let changed = tx.execute(
-                "UPDATE hauls SET deleted_unix_ms = ?2, edited_unix_ms = ?2 WHERE haul = ?1 AND state <> 'running'",
+                "UPDATE hauls SET deleted_unix_ms = ?2, edited_unix_ms = MAX(?2, COALESCE(edited_unix_ms, 0) + 1)
+                 WHERE haul = ?1 AND state <> 'running'",
                 params![haul, now],
             )?;
             if changed == 0 {
@@ -84,7 +89,7 @@ impl Ledger {
         let tx = self.db.unchecked_transaction()?;
         for haul in hauls {
             tx.execute(
-                "UPDATE hauls SET deleted_unix_ms = NULL, edited_unix_ms = ?2 WHERE haul = ?1",
+                "UPDATE hauls SET deleted_unix_ms = NULL, edited_unix_ms = MAX(?2, COALESCE(edited_unix_ms, 0) + 1) WHERE haul = ?1",
                 params![haul, now_unix_ms()],
             )?;
         }

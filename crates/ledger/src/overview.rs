@@ -22,7 +22,7 @@ CREATE TABLE overviews (
 pub(crate) const PROGRAM: &str = env!("CARGO_PKG_VERSION");
 
 /// Shorter records are read as fast without.
-const LEAST_SAMPLES: u64 = 50_000;
+pub(crate) const LEAST_SAMPLES: u64 = 50_000;
 /// Groups of samples in an overview, of each of which the extremes are kept: several to a column of the widest picture.
 const GROUPS: u64 = 3_000;
 
@@ -61,6 +61,7 @@ impl Ledger {
     /// # Errors
     /// As [`Ledger::concluded`].
     pub fn pictured(&self, haul: &str) -> Result<(Readings, Conclusions), LedgerError> {
+        self.fetch_overview(haul);
         let made_by: Option<Option<String>> = self
             .db
             .prepare_cached("SELECT program FROM overviews WHERE haul = ?1")?
@@ -118,6 +119,7 @@ impl Ledger {
     /// The overview of a haul; `None` when it has none, or one that cannot be read: then the whole record is read.
     #[must_use]
     pub fn overview(&self, haul: &str) -> Option<(Readings, Conclusions)> {
+        self.fetch_overview(haul);
         let row: (Vec<u8>, String) = self
             .db
             .query_row("SELECT bytes, conclusions FROM overviews WHERE haul = ?1", [haul], |r| {

@@ -95,6 +95,14 @@ impl Ledger {
         self.rows("deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, haul", [])
     }
 
+    /// So many of them.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn newest(&self, most: usize) -> Result<Vec<HaulRow>, LedgerError> {
+        self.rows("deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, haul LIMIT ?1", [most as i64])
+    }
+
     /// Hauls under way, newest first. Those whose program was killed are marked as cut short first.
     ///
     /// # Errors
@@ -129,7 +137,7 @@ impl Ledger {
             self.rows("deleted_unix_ms IS NULL ORDER BY started_unix_ms DESC, rowid DESC LIMIT 1", [])?
         } else {
             self.rows(
-                "substr(haul, 1, length(?1)) = lower(?1) AND ?1 <> '' AND (deleted_unix_ms IS NULL OR haul = lower(?1))
+                "haul >= lower(?1) AND haul < lower(?1) || char(1114111) AND substr(haul, 1, length(?1)) = lower(?1) AND ?1 <> '' AND (deleted_unix_ms IS NULL OR haul = lower(?1))
                  ORDER BY started_unix_ms DESC, rowid DESC LIMIT 50",
                 [given],
             )?

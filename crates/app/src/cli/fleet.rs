@@ -7,7 +7,7 @@ use clap::Subcommand;
 use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::quantity::units::{Bytes, span_words};
 use hollow_mile_ledger::Ledger;
-use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership};
+use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership, Rule};
 use serde::Serialize;
 
 use super::{say, say_json, table};
@@ -44,6 +44,27 @@ pub enum FleetVerb {
         /// Go on sending until stopped, as a service does
         #[arg(long)]
         follow: bool,
+    },
+    /// Make the tables of the coming months, and let records go that are older than the fleet's rule says; figures and findings stay
+    Tidy {
+        /// From now on records are kept for so many days
+        #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..=36500))]
+        keep: Option<u32>,
+        /// From now on records are kept for good
+        #[arg(long, conflicts_with = "keep")]
+        keep_all: bool,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Spread records over these PostgreSQL servers from now on, by its own foreign tables
+    Spread {
+        /// As for init, as the fleet's server reaches them; at least two
+        #[arg(value_name = "URL", required = true, num_args = 2..=64)]
+        urls: Vec<String>,
+        /// As JSON
+        #[arg(long)]
+        json: bool,
     },
     /// Leave the fleet: the server keeps what it has, and nothing more is sent
     Leave,
@@ -183,6 +204,47 @@ fn join(url: &str, bench: Option<&str>) -> Result<Exit, AppError> {
     Ok(Exit::Done)
 }
 
+fn months(n: usize) -> String {
+    if n == 1 { "1 month".into() } else { format!("{n} months") }
+}
+
+fn tidy(rule: Option<Rule>, json: bool) -> Result<Exit, AppError> {
+    let done = store::tidy(&fleet::address(&home::home()?)?, rule)?;
+    if json {
+        say_json(&done)?;
+        return Ok(Exit::Done);
+    }
+    say(&match done.records_days {
+        None => "records are kept for good".to_owned(),
+        Some(days) => format!("records are kept for {days} days, and to the end of their month"),
+    })?;
+    say(&match done.let_go.as_slice() {
+        [] => "no record is older".to_owned(),
+        gone => format!("records of {} are gone: {}", months(gone.len()), gone.join(", ").replace('_', "-")),
+    })?;
+    say(&format!("{} of tables made ahead", months(done.made)))?;
+    Ok(Exit::Done)
+}
+
+fn spread(urls: &[String], json: bool) -> Result<Exit, AppError> {
+    let servers: Vec<Address> =
+        urls.iter().map(|u| Ok(u.parse::<Address>()?)).collect::<Result<_, AppError>>()?;
+    let done = store::spread(&fleet::address(&home::home()?)?, &servers)?;
+    if json {
+        say_json(&done)?;
+        return Ok(Exit::Done);
+    }
+    say(&format!("records of {} lie on {} servers", months(done.months), done.servers))?;
+    if !done.stay.is_empty() {
+        say(&format!(
+            "those of {} stay where they are: {}",
+            months(done.stay.len()),
+            done.stay.join(", ").replace('_', "-")
+        ))?;
+    }
+    Ok(Exit::Done)
+}
+
 fn metrics() -> Result<Exit, AppError> {
     let benches = store::benches(&fleet::address(&home::home()?)?)?;
     type Family = (&'static str, &'static str, &'static str, fn(&Bench) -> f64);
@@ -235,6 +297,9 @@ pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
                     "there is a fleet at {server} now; {} may not make roles, so every bench has to be this user",
                     address.user()
                 ),
+                Made::UpToDate => format!(
+                    "the fleet at {server} was of an older program and is up to date now; copies of its small tables are in the schema hollow_mile_version_1"
+                ),
                 Made::Nothing => format!("there is a fleet at {server} already, and it is up to date"),
             })?;
             Ok(Exit::Done)
@@ -253,6 +318,11 @@ pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
             say(&format!("sent: {hauls} hauls, {} of records", Bytes::new(bytes as u64)))?;
             Ok(Exit::Done)
         }
+        FleetVerb::Tidy { keep, keep_all, json } => {
+            let rule = if *keep_all { Some(Rule::ForGood) } else { keep.map(Rule::Days) };
+            tidy(rule, *json)
+        }
+        FleetVerb::Spread { urls, json } => spread(urls, *json),
         FleetVerb::Leave => {
             let told = Membership::leave(&home::home()?)?;
             say(if told {

@@ -16,6 +16,7 @@ use super::actions::{Action, Screen};
 use super::asking::{Prompt, Question, Yes};
 use super::follow_yard::FollowYard;
 use super::frame::{Frame, SpotOf};
+use super::listing::Listing;
 use super::live::Live;
 use super::making::Making;
 use super::review::Loading;
@@ -29,7 +30,7 @@ use super::views::ledger::LedgerView;
 use super::views::route::RouteView;
 use super::views::surveys::SurveysView;
 use super::views::vitals::VitalsView;
-use super::views::yard::{YardView, grave};
+use super::views::yard::YardView;
 use super::widgets::glance::Glance;
 use crate::command::Speed;
 use crate::error::AppError;
@@ -106,6 +107,8 @@ pub struct App {
     pub(super) deleted: Vec<Vec<String>>,
     /// What takes longer than a key may wait.
     pub(super) making: Option<Making>,
+    /// How far the list of hauls is read.
+    pub(super) listing: Listing,
     /// Hauls under way, and those that ended meanwhile.
     pub live: Vec<Live>,
     /// Processes that keep hauls which were started here.
@@ -157,6 +160,7 @@ impl App {
             drive_file: DriveFileView::default(),
             deleted: Vec::new(),
             making: None,
+            listing: Listing::default(),
             home,
             demo,
             theme,
@@ -183,18 +187,6 @@ impl App {
         app.reload()?;
         app.offer_to_tidy()?;
         Ok(app)
-    }
-
-    /// Reads the list of hauls anew.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn reload(&mut self) -> Result<(), AppError> {
-        let rows = self.ledger.hauls()?;
-        let ledger = &self.ledger;
-        self.yard.know(&rows, &|haul| grave(ledger.digest_at_hand(haul)?.findings.iter().map(|f| f.kind)));
-        self.archive.show(rows);
-        Ok(())
     }
 
     /// Shows the hauls of the whole fleet, or those of this bench.
@@ -338,6 +330,7 @@ impl App {
         self.yard.kept_here_are(self.live.iter().filter(|l| l.runs()).filter_map(target).collect());
         self.kept.retain_mut(|k| !k.reap());
         changed |= self.take_news();
+        changed |= self.follow_listing();
         changed |= self.look_elsewhere();
         changed |= self.follow_review(budget);
         if ended {
@@ -400,6 +393,7 @@ impl App {
         self.running() > 0
             || self.haul.loading.is_some()
             || self.making.is_some()
+            || self.listing.is_coming()
             || self.haul.lapse.as_ref().is_some_and(|l| l.runs())
     }
 
@@ -589,7 +583,7 @@ impl App {
         self.changes = changed;
         let any = !rows.is_empty() | self.yard.queues_are(queue::all(&self.home));
         if self.yard.under_way_are(rows) | elsewhere {
-            let result = self.reload();
+            let result = self.reload_news();
             self.heed(result);
             return true;
         }

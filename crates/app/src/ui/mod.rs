@@ -14,6 +14,7 @@ mod haul_actions;
 mod input;
 pub mod keys;
 mod ledger_actions;
+mod listing;
 pub mod live;
 mod making;
 mod queue_actions;

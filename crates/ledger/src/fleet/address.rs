@@ -145,7 +145,7 @@ impl Address {
         format!("{}:{}/{}", self.host(), self.port(), self.config.get_dbname().unwrap_or("postgres"))
     }
 
-    fn host(&self) -> String {
+    pub(super) fn host(&self) -> String {
         match self.config.get_hosts().first() {
             Some(Host::Tcp(host)) => host.clone(),
             #[cfg(unix)]
@@ -154,7 +154,30 @@ impl Address {
         }
     }
 
-    fn port(&self) -> u16 {
+    /// Database.
+    pub(super) fn database(&self) -> &str {
+        self.config.get_dbname().unwrap_or("postgres")
+    }
+
+    /// Its password, where one is known here, for another server that shall speak to it.
+    pub(super) fn known_password(&self) -> Result<Option<String>, FleetError> {
+        self.password()
+    }
+
+    /// How another server shall speak to it (libpq's options), where that was said.
+    pub(super) fn foreign_options(&self) -> Vec<(&'static str, String)> {
+        let mode = match self.security {
+            Security::Disable => "disable",
+            Security::Prefer => "prefer",
+            Security::Require => "require",
+            Security::VerifyCa => "verify-ca",
+            Security::VerifyFull => "verify-full",
+        };
+        let root = self.root.as_ref().map(|r| ("sslrootcert", r.display().to_string()));
+        std::iter::once(("sslmode", mode.to_owned())).chain(root).collect()
+    }
+
+    pub(super) fn port(&self) -> u16 {
         self.config.get_ports().first().copied().unwrap_or(5432)
     }
 

@@ -289,6 +289,12 @@ fn put(tx: &rusqlite::Transaction<'_>, r: &Row, names: &[(i32, String)]) -> Resu
     Ok(())
 }
 
+/// The fleet keeps no records any more of the month in which a haul began.
+fn has_gone(client: &mut postgres::Client, started_unix_ms: i64) -> Result<bool, postgres::Error> {
+    let sql = "SELECT COALESCE(to_timestamp($1::FLOAT8 / 1000) AT TIME ZONE 'UTC' < let_go_before, FALSE) FROM hollow_mile.fleet";
+    Ok(client.query_one(sql, &[&(started_unix_ms as f64)])?.get(0))
+}
+
 impl Ledger {
     /// It is the mirror of a fleet: nothing is hauled into it.
     #[must_use]
@@ -307,6 +313,28 @@ impl Ledger {
             return Err(LedgerError::Fleet(why.into()));
         }
         Ok(())
+    }
+
+    /// Fetches the overview of a haul that has one on the server and none here: enough for a first picture of a long one.
+    pub(crate) fn fetch_overview(&self, haul: &str) -> Option<()> {
+        let remote = self.remote.as_ref()?;
+        let (bench, name): (i32, String) = self
+            .db
+            .query_row(
+                "SELECT m.bench, m.remote FROM mirrored m JOIN hauls h ON h.haul = m.haul
+                 WHERE m.haul = ?1 AND h.state <> 'running' AND h.samples >= ?2
+                   AND NOT EXISTS (SELECT 1 FROM overviews o WHERE o.haul = m.haul)",
+                params![haul, crate::overview::LEAST_SAMPLES as i64],
+                |r| Ok((r.get(0)?, r.get(1)?)),
+            )
+            .optional()
+            .ok()??;
+        let mut client = connected(&remote.address).ok()?;
+        let sql =
+            "SELECT bytes, conclusions, program FROM hollow_mile.overview WHERE bench = $1 AND haul = $2";
+        let row = client.query_opt(sql, &[&bench, &name]).ok()??;
+        let (bytes, conclusions, program): (&[u8], &str, Option<&str>) = (row.get(0), row.get(1), row.get(2));
+        crate::overview::keep(&self.db, haul, bytes, conclusions, program).ok()
     }
 
     /// Fetches what the server has of a haul's record and this mirror does not.
@@ -357,6 +385,12 @@ impl Ledger {
             if rows.len() < 500 {
                 break;
             }
+        }
+        if next == 0 && has_gone(&mut client, started).map_err(said)? {
+            return Err(LedgerError::Fleet(format!(
+                "the fleet keeps no records of the month in which haul {haul} began any more: its figures and findings are there, its samples are on its bench"
+            ))
+            .into());
         }
         self.db.execute(
             "UPDATE mirrored SET opened_unix_ms = unixepoch() * 1000,

@@ -7,6 +7,7 @@
 
 mod address;
 pub(crate) mod mirror;
+mod months;
 mod outbox;
 mod schema;
 mod send;
@@ -18,6 +19,7 @@ use serde::{Deserialize, Serialize};
 
 pub use address::Address;
 pub use mirror::{Mirror, Pulled};
+pub use months::{Rule, Spread, Tidied, spread, tidy};
 pub(crate) use outbox::TABLES as OUTBOX;
 pub use schema::{Made, ROLES, init};
 pub use send::{Sender, Sent};
@@ -83,6 +85,11 @@ pub enum FleetError {
         /// In the program.
         known: i32,
     },
+    /// Its records lie on several servers already.
+    #[error(
+        "the fleet's records are spread over several servers already: `hollow-mile fleet status` names them"
+    )]
+    Spread,
     /// Another bench has the name.
     #[error("a bench named {0} is in the fleet already: give this one another name with --bench")]
     NameTaken(String),

@@ -10,10 +10,10 @@
 
 use postgres::{Client, Transaction};
 
-use super::{Address, FleetError};
+use super::{Address, FleetError, months};
 
 /// In `hollow_mile.fleet`.
-pub const VERSION: i32 = 1;
+pub const VERSION: i32 = 2;
 
 /// Who may do what: benches add and read, and change what is theirs; readers read; keepers change names, tags, notes and what is deleted.
 pub const ROLES: [&str; 3] = ["hollow_mile_bench", "hollow_mile_reader", "hollow_mile_keeper"];
@@ -71,11 +71,11 @@ CREATE TABLE hollow_mile.batch (
     bench INTEGER NOT NULL,
     haul TEXT NOT NULL,
     seq BIGINT NOT NULL,
-    bytes BYTEA NOT NULL,
-    PRIMARY KEY (month, bench, haul, seq)
+    bytes BYTEA NOT NULL
 ) PARTITION BY RANGE (month);
 ALTER TABLE hollow_mile.batch ALTER COLUMN bytes SET STORAGE EXTERNAL;
 CREATE TABLE hollow_mile.batch_other PARTITION OF hollow_mile.batch DEFAULT;
+CREATE UNIQUE INDEX batch_other_once ON hollow_mile.batch_other (bench, haul, seq);
 CREATE TABLE hollow_mile.overview (
     bench INTEGER NOT NULL,
     haul TEXT NOT NULL,
@@ -92,6 +92,21 @@ CREATE TABLE hollow_mile.vitals (
     PRIMARY KEY (bench, haul, newest)
 );
 ";
+
+/// `records_days`: how long records are kept, for good without. `let_go_before`: the day before which none are there any more. `spread`: the
+/// servers that records are spread over.
+pub(super) const NEW_IN_2: &str = "
+ALTER TABLE hollow_mile.fleet ADD COLUMN records_days INTEGER, ADD COLUMN let_go_before DATE;
+CREATE TABLE hollow_mile.spread (place INTEGER PRIMARY KEY, url TEXT NOT NULL);
+";
+
+pub(super) const RIGHTS_IN_2: &str =
+    "GRANT SELECT ON hollow_mile.spread TO hollow_mile_bench, hollow_mile_reader, hollow_mile_keeper;";
+
+/// The roles of a fleet are there.
+pub(super) fn has_roles(tx: &mut Transaction<'_>) -> Result<bool, postgres::Error> {
+    Ok(tx.query_opt("SELECT 1 FROM pg_roles WHERE rolname = $1", &[&ROLES[0]])?.is_some())
+}
 
 /// What each role may do. Rows of other benches are closed to a bench by policies.
 const RIGHTS: &str = "
@@ -129,6 +144,8 @@ pub enum Made {
     WithRoles,
     /// The tables; this user may not make roles, so whoever owns them does all.
     WithoutRoles,
+    /// They were of an older program, and are of this one now.
+    UpToDate,
     /// Nothing: they are there already.
     Nothing,
 }
@@ -155,12 +172,14 @@ pub fn init(client: &mut Client, address: &Address) -> Result<Made, FleetError> 
     match version(client, address)? {
         Some(found) if found > VERSION => return Err(FleetError::Newer { found, known: VERSION }),
         Some(VERSION) => return Ok(Made::Nothing),
+        Some(1) => return months::to_version_2(client, address).map(|()| Made::UpToDate),
         Some(found) => return Err(FleetError::Older { found, known: VERSION }),
         None => {}
     }
     let said = |e: postgres::Error| FleetError::of(&e, address);
     let mut tx = client.transaction().map_err(said)?;
     tx.batch_execute(TABLES).map_err(said)?;
+    tx.batch_execute(NEW_IN_2).map_err(said)?;
     tx.execute("INSERT INTO hollow_mile.fleet (version) VALUES ($1)", &[&VERSION]).map_err(said)?;
     let may = tx
         .query_one("SELECT rolsuper OR rolcreaterole FROM pg_roles WHERE rolname = CURRENT_USER", &[])
@@ -178,28 +197,7 @@ pub fn init(client: &mut Client, address: &Address) -> Result<Made, FleetError> 
     } else {
         Made::WithoutRoles
     };
-    months(&mut tx, said)?;
+    months::make(&mut tx, address)?;
     tx.commit().map_err(said)?;
     Ok(made)
-}
-
-/// Parts of the batches for this month and the twelve that follow, where there are none.
-fn months(tx: &mut Transaction<'_>, said: impl Fn(postgres::Error) -> FleetError) -> Result<(), FleetError> {
-    let rows = tx
-        .query(
-            "SELECT to_char(m, 'YYYY_MM'), m::DATE::TEXT, (m + INTERVAL '1 month')::DATE::TEXT
-             FROM generate_series(date_trunc('month', CURRENT_DATE - INTERVAL '3 months'),
-                                  date_trunc('month', CURRENT_DATE + INTERVAL '12 months'), INTERVAL '1 month') AS m",
-            &[],
-        )
-        .map_err(&said)?;
-    for row in rows {
-        let (name, from, to): (String, String, String) = (row.get(0), row.get(1), row.get(2));
-        tx.batch_execute(&format!(
-            "CREATE TABLE IF NOT EXISTS hollow_mile.batch_{name} PARTITION OF hollow_mile.batch FOR VALUES FROM ('{from}') TO ('{to}');
-             ALTER TABLE hollow_mile.batch_{name} ALTER COLUMN bytes SET STORAGE EXTERNAL;"
-        ))
-        .map_err(&said)?;
-    }
-    Ok(())
 }

@@ -3,6 +3,7 @@
 mod columns;
 
 use std::collections::BTreeSet;
+use std::rc::Rc;
 
 use crate::again::AGAIN;
 use crate::told::words;
@@ -86,7 +87,7 @@ enum Line {
 /// All hauls.
 #[derive(Debug, Default)]
 pub struct LedgerView {
-    rows: Vec<HaulRow>,
+    rows: Rc<Vec<HaulRow>>,
     /// What each row can be found by, in small letters: made once, searched at every key.
     hay: Vec<String>,
     lines: Vec<Line>,
@@ -102,13 +103,27 @@ pub struct LedgerView {
 }
 
 impl LedgerView {
-    /// Takes the list anew.
-    pub fn show(&mut self, rows: Vec<HaulRow>) {
+    /// Takes the newest hauls anew; older ones stay as they are.
+    pub fn show_newest(&mut self, mut rows: Vec<HaulRow>) {
+        let key = |r: &HaulRow| (std::cmp::Reverse(r.started_unix_ms), r.haul.clone());
+        let mut hay: Vec<String> = rows.iter().map(words::haystack).collect();
+        if let Some(last) = rows.last().map(key) {
+            let older = self.rows.partition_point(|r| key(r) <= last);
+            hay.extend(self.hay.drain(older..));
+            match Rc::get_mut(&mut self.rows) {
+                Some(all) => rows.extend(all.drain(older..)),
+                None => rows.extend_from_slice(&self.rows[older..]),
+            }
+        }
+        self.show(rows, hay);
+    }
+
+    /// Takes the list anew: all hauls, newest first, and what each can be found by.
+    pub fn show(&mut self, rows: Vec<HaulRow>, hay: Vec<String>) {
         // On the newest it stays on the newest, else on its haul.
         let first = self.lines.iter().position(|l| matches!(l, Line::Haul(_))).unwrap_or(0);
         let at = self.chosen_row().filter(|_| self.chosen > first).map(|r| r.haul.clone());
-        self.hay = rows.iter().map(words::haystack).collect();
-        self.rows = rows;
+        (self.rows, self.hay) = (Rc::new(rows), hay);
         self.marked.retain(|m| self.rows.iter().any(|r| r.haul == *m));
         self.arrange();
         self.chosen = 0;
@@ -184,6 +199,12 @@ impl LedgerView {
     #[must_use]
     pub fn all(&self) -> &[HaulRow] {
         &self.rows
+    }
+
+    /// The same, to keep.
+    #[must_use]
+    pub fn all_shared(&self) -> Rc<Vec<HaulRow>> {
+        self.rows.clone()
     }
 
     fn shown_rows(&self) -> impl Iterator<Item = &HaulRow> {

@@ -4,6 +4,7 @@ mod detail;
 mod draw;
 
 use std::collections::HashMap;
+use std::rc::Rc;
 use std::time::Duration;
 
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
@@ -64,7 +65,7 @@ impl YardRow {
 pub struct YardView {
     rows: Vec<YardRow>,
     chosen: usize,
-    hauls: Vec<HaulRow>,
+    hauls: Rc<Vec<HaulRow>>,
     devices: Vec<DeviceNow>,
     /// Something was done here: until then the cursor stands on the first row.
     moved: bool,
@@ -126,13 +127,18 @@ fn is(drive: &DriveIdentity, target: &str) -> bool {
 impl YardView {
     /// Puts together the drives of this machine and what the ledger knows of them.
     /// `found` is asked once of each drive's newest haul what it found that is grave.
-    pub fn know(&mut self, hauls: &[HaulRow], found: &dyn Fn(&str) -> Option<FindingKind>) {
-        self.hauls = hauls.to_vec();
+    pub fn know(&mut self, hauls: Rc<Vec<HaulRow>>, found: &dyn Fn(&str) -> Option<FindingKind>) {
+        self.hauls = hauls;
         self.assemble();
         for haul in self.rows.iter().filter_map(|r| r.last_haul.clone()) {
             self.graves.entry(haul).or_insert_with_key(|haul| found(haul));
         }
         self.assemble();
+    }
+
+    /// Lets go of the list of hauls: another is about to come.
+    pub fn forget_hauls(&mut self) {
+        self.hauls = Rc::default();
     }
 
     /// Takes the hauls under way as the ledger has them now. True when others run than before: the list is to be read anew.
