@@ -167,7 +167,9 @@ fn hundred_thousand() {
         values.join(", ")
     );
     db.execute_batch("BEGIN").unwrap();
-    (1..250i64).for_each(|copy| drop(db.execute(&sql, [copy]).unwrap()));
+    for copy in 1..250i64 {
+        db.execute(&sql, [copy]).unwrap();
+    }
     db.execute_batch("COMMIT").unwrap();
     drop(statement);
     drop(db);
