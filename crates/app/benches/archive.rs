@@ -1,7 +1,11 @@
 //! What the archive costs: a ledger of 10,000 hauls listed and filtered, ten three-day hauls set side by side, the chart of one.
 //!
-//! `cargo bench -p hollow-mile --bench archive`; `-- long` for the last two alone, `-- many` for a ledger of 100,000 hauls. Prints times and sizes; nothing here is a test.
+//! `cargo bench -p hollow-mile --bench archive`; `-- long` for the last two alone, `-- many` for a ledger of 100,000 hauls, `-- fleet` for one of
+//! three days from another bench. Prints times and sizes; nothing here is a test.
 #![allow(clippy::unwrap_used, missing_docs)]
+
+#[path = "../../ledger/tests/server/mod.rs"]
+mod server;
 
 use std::time::{Duration, Instant};
 
@@ -19,6 +23,7 @@ use hollow_mile_core::readings::{Readings, Ruler};
 use hollow_mile_core::record::{Conditions, Event, HaulHead, HaulState, Sample};
 use hollow_mile_core::route::{Leg, LegKind, Route};
 use hollow_mile_ledger::Ledger;
+use hollow_mile_ledger::fleet::{self, Address, Membership, Sender};
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{Event as TermEvent, KeyCode, KeyEvent, KeyModifiers};
 use ratatui::layout::Rect;
@@ -214,6 +219,40 @@ fn hundred_thousand() {
     );
 }
 
+/// A haul of 72 hours on another bench, opened from the fleet.
+fn from_the_fleet() {
+    let server = server::Server::start();
+    let address: Address = server.url("keeper").parse().unwrap();
+    fleet::init(&mut address.connect().unwrap(), &address).unwrap();
+    let dir = tempfile::tempdir_in("/dev/shm").unwrap();
+    let (there, desk) = (dir.path().join("there"), dir.path().join("desk"));
+    let ledger = haul(Ledger::open(&there).unwrap(), head("c0000001", 4, "fan"), THREE_DAYS, 0.2);
+    let mut sender = Sender::new(Membership::join(&there, &address, "north").unwrap()).unwrap();
+    let began = Instant::now();
+    while sender.step(&ledger).unwrap().more || ledger.unsent().unwrap() > 0 {}
+    println!("72 hours of {THREE_DAYS} samples sent in {:.1?}", began.elapsed());
+    drop(Ledger::open(&desk).unwrap());
+    Membership::join_to_read(&desk, &address).unwrap();
+    fleet::Mirror::open(&desk).unwrap().pull().unwrap();
+    let mut app = App::new(desk, false, Theme::new(Depth::True)).unwrap();
+    app.show_fleet(true).unwrap();
+    app.act(Action::GoLedger);
+    let area = Rect::new(0, 0, 160, 47);
+    let mut buf = Buffer::empty(area);
+    let began = Instant::now();
+    app.act(Action::Open);
+    views::render(&app, area, &mut buf);
+    let first = began.elapsed();
+    let from = if app.haul.loading.is_some() { "its overview" } else { "the whole" };
+    assert!(app.haul.kept.as_ref().is_some_and(|k| k.readings.series().len() > 1000), "there is a picture");
+    app.finish_loading();
+    views::render(&app, area, &mut buf);
+    println!(
+        "  opened from the fleet: first frame from {from} in {first:.1?} (asked 500 ms), the whole in {:.1?}",
+        began.elapsed()
+    );
+}
+
 fn three_days() {
     let dir = tempfile::tempdir().unwrap();
     let mut ledger = Ledger::open(dir.path()).unwrap();
@@ -264,6 +303,9 @@ fn main() {
     let asked = |word: &str| std::env::args().any(|a| a == word);
     if asked("many") {
         return hundred_thousand();
+    }
+    if asked("fleet") {
+        return from_the_fleet();
     }
     if !asked("long") {
         ten_thousand();

@@ -192,10 +192,23 @@ fn pictures_of_a_batch_and_of_benches() {
     row.conditions.tags.push(("bench".into(), "south".into()));
     let benches = vec![
         a_bench(1, "north"),
-        fleet::Bench { running: 1, ..a_bench(2, "south") },
+        fleet::Bench { running: 4, ..a_bench(2, "south") },
         fleet::Bench { clock_off_ms: 90_000, unsent_hauls: 3, ..a_bench(3, "west") },
     ];
-    app.benches.are(Ok(benches), &[row]);
+    let minutes = |n: u64| Some(std::time::Duration::from_secs(n * 60));
+    let mut others: Vec<_> = (0..3)
+        .map(|i| {
+            let mut other = row.clone();
+            (other.haul, other.serial) = (format!("0000000{i}"), format!("KW-200{i}"));
+            other.elapsed = minutes(2 * i + 1).unwrap();
+            other
+        })
+        .collect();
+    others.push(row);
+    // Of one nobody knows how long it takes.
+    let whole = |haul: &str| if haul == "00000002" { None } else { minutes(10) };
+    app.benches.are(Ok(benches.clone()), &others, whole);
+    app.act(Action::Down);
     app.screen = hollow_mile::ui::actions::Screen::Benches;
     insta::assert_snapshot!("benches", text(&app, 120, 24));
 }

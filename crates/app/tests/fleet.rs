@@ -5,7 +5,19 @@ mod common;
 #[path = "../../ledger/tests/server/mod.rs"]
 mod server;
 
+use std::time::Duration;
+
 use common::{Bench, wait_until};
+use hollow_mile::ui::actions::Action;
+use hollow_mile::ui::app::App;
+use hollow_mile::ui::theme::{Depth, Theme};
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::drive::{DriveIdentity, DriveKind};
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Event, HaulHead, HaulState, Sample};
+use hollow_mile_core::route;
+use hollow_mile_ledger::{HaulWriter, Ledger};
 use serde_json::Value;
 use server::Server;
 
@@ -106,4 +118,57 @@ fn a_server_that_is_away_holds_nothing_up_and_gets_all_of_it_later() {
     all_sent(&bench);
     let all = bench.json(&["--fleet", "ledger", "--json"]);
     assert_eq!(all.as_array().unwrap().len(), 1);
+}
+
+fn seconds(writer: &mut HaulWriter, from: u64, to: u64) {
+    for i in from..to {
+        let end = Duration::from_secs(i + 1);
+        let written = Bytes::from_mib(900);
+        writer
+            .push(Event::Sample(Sample { end, span: Duration::from_secs(1), written, ..Sample::default() }))
+            .unwrap();
+    }
+    writer.commit().unwrap();
+}
+
+#[test]
+fn what_another_bench_hauls_now_is_seen_as_it_comes() {
+    let server = Server::start();
+    let north = Bench::new();
+    assert!(north.run(&["fleet", "init", &server.url("keeper")]).status.success());
+    let north = joined(&server, "north");
+    let drive = DriveIdentity::plain("sim:x", DriveKind::Simulated, Bytes::from_gb(1000));
+    let mut head = HaulHead::plain("aaaa0001", drive, route::shipped("long-haul").unwrap());
+    head.started_unix_ms = jiff::Timestamp::now().as_millisecond();
+    let mut writer = Ledger::open(&north.dir.path().join("home")).unwrap().begin(&head).unwrap();
+    writer.push(Event::HaulStarted(Box::new(head))).unwrap();
+    writer.push(Event::LegStarted { at: Duration::ZERO, leg: 0 }).unwrap();
+    seconds(&mut writer, 0, 20);
+    all_sent(&north);
+    let desk = Bench::new();
+    assert!(desk.run(&["fleet", "join", &server.url("keeper"), "--only-read"]).status.success());
+    assert!(desk.run(&["--fleet", "ledger"]).status.success());
+    let mut app = App::new(desk.dir.path().join("home"), false, Theme::new(Depth::Mono)).unwrap();
+    app.show_fleet(true).unwrap();
+    app.act(Action::GoLedger);
+    app.act(Action::Open);
+    let sees = |app: &mut App, elapsed: u64, state: HaulState| {
+        wait_until("what the other bench committed is on screen", || {
+            app.follow(Duration::from_millis(5));
+            let kept = app.haul.kept.as_ref().unwrap();
+            kept.readings.elapsed() == Duration::from_secs(elapsed) && kept.row.state == state
+        });
+    };
+    sees(&mut app, 20, HaulState::Running);
+    seconds(&mut writer, 20, 45);
+    sees(&mut app, 45, HaulState::Running);
+    seconds(&mut writer, 45, 50);
+    let ended = Event::HaulEnded { at: Duration::from_secs(50), state: HaulState::Done, reason: None };
+    writer.push(ended).unwrap();
+    writer.finish(HaulState::Done, None, &Readings::new(), &Conclusions::default()).unwrap();
+    sees(&mut app, 50, HaulState::Done);
+    wait_until("nothing more is waited for", || {
+        app.follow(Duration::from_millis(5));
+        app.haul.tail.is_none()
+    });
 }

@@ -1,6 +1,7 @@
 //! Benches beside one PostgreSQL: how long what they commit takes to be there, what sending costs, and how fast a backlog is caught up.
 //!
-//! `cargo bench -p hollow-mile-ledger --bench fleet -- BENCHES SECONDS`; 20 and 30 without. Each bench has eight hauls that commit twice a
+//! `cargo bench -p hollow-mile-ledger --bench fleet -- BENCHES SECONDS OUTAGE`; 20, 30 and 120 (s) without; with `three` the records lie on
+//! three further servers. Each bench has eight hauls that commit twice a
 //! second, five samples each time, as a real haul with ten samples a second does.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
@@ -56,9 +57,19 @@ fn worked() -> f64 {
 fn main() {
     let mut given = std::env::args().filter_map(|a| a.parse::<u64>().ok());
     let (benches, seconds) = (given.next().unwrap_or(20) as usize, given.next().unwrap_or(30));
+    let outage = given.next().unwrap_or(120);
     let server = server::Server::start();
     let address: Address = server.url("keeper").parse().unwrap();
     fleet::init(&mut address.connect().unwrap(), &address).unwrap();
+    let others: Vec<server::Server> = if std::env::args().any(|a| a == "three") {
+        (0..3).map(|_| server::Server::start()).collect()
+    } else {
+        Vec::new()
+    };
+    if !others.is_empty() {
+        let urls: Vec<Address> = others.iter().map(|s| s.url("keeper").parse().unwrap()).collect();
+        fleet::spread(&address, &urls).unwrap();
+    }
     let dir = tempfile::tempdir_in("/dev/shm").unwrap();
     let homes: Vec<_> = (0..benches).map(|b| dir.path().join(format!("bench-{b}"))).collect();
     let mut senders: Vec<Sender> = homes
@@ -122,16 +133,16 @@ fn main() {
     let count = |server: &server::Server| -> i64 {
         server.client().query_one("SELECT COUNT(*) FROM hollow_mile.batch", &[]).unwrap().get(0)
     };
-    let here: i64 = homes
-        .iter()
-        .map(|h| {
+    let here = || -> i64 {
+        let count = |h: &std::path::PathBuf| {
             let db = rusqlite::Connection::open(h.join("ledger.sqlite")).unwrap();
             db.query_row("SELECT COUNT(*) FROM batches", [], |r| r.get::<_, i64>(0)).unwrap()
-        })
-        .sum();
-    println!("{} of {here} batches are there", count(&server));
+        };
+        homes.iter().map(count).sum()
+    };
+    println!("{} of {} batches are there", count(&server), here());
     // An outage: the hauls go on without the server, and are sent when it is back.
-    for turn in seconds * 2..seconds * 2 + 240 {
+    for turn in seconds * 2..(seconds + outage) * 2 {
         writers.iter_mut().flatten().for_each(|w| commit(w, turn));
     }
     for writer in writers.into_iter().flatten() {
@@ -148,8 +159,30 @@ fn main() {
     });
     let took = began.elapsed().as_secs_f64();
     println!(
-        "two minutes of {} hauls caught up in {took:.1} s: {:.0} times real time (asked 20)",
+        "{outage} s of {} hauls caught up in {took:.1} s: {:.0} times real time (asked 20); {} of {} batches are there",
         benches * HAULS,
-        120.0 / took
+        outage as f64 / took,
+        count(&server),
+        here()
+    );
+    // A reader opens records of hauls from all over.
+    let desk = dir.path().join("desk");
+    drop(Ledger::open(&desk).unwrap());
+    Membership::join_to_read(&desk, &address).unwrap();
+    let began = Instant::now();
+    let mut mirror = fleet::Mirror::open(&desk).unwrap();
+    mirror.pull().unwrap();
+    let listed = began.elapsed().as_secs_f64();
+    let mirror = mirror.into_ledger();
+    let rows = mirror.hauls().unwrap();
+    let began = Instant::now();
+    let opened: Vec<Readings> =
+        rows.iter().step_by(rows.len().div_ceil(20)).map(|r| mirror.readings(&r.haul).unwrap()).collect();
+    let opened = opened.len();
+    println!(
+        "a new reader lists {} hauls in {listed:.1} s and reads {opened} records of {} s in {:.2} s each",
+        rows.len(),
+        seconds + outage,
+        began.elapsed().as_secs_f64() / opened as f64
     );
 }

@@ -322,6 +322,28 @@ impl Ledger {
         }
     }
 
+    /// The events of a haul from this batch on, and the number of the batch that comes next: a record that still grows is followed so.
+    ///
+    /// # Errors
+    /// When a batch cannot be read.
+    pub fn events_from(&self, haul: &str, batch: i64) -> Result<(Vec<Event>, i64), LedgerError> {
+        self.fetch(haul)?;
+        let (mut events, mut next) = (Vec::new(), batch);
+        let mut statement = self
+            .db
+            .prepare_cached("SELECT seq, bytes FROM batches WHERE haul = ?1 AND seq >= ?2 ORDER BY seq")?;
+        let mut rows = statement.query(params![haul, batch])?;
+        while let Some(r) = rows.next()? {
+            let seq: i64 = r.get(0)?;
+            let bytes = r.get_ref(1)?.as_blob().map_err(|e| record_error(haul, seq, &e))?;
+            let decoded =
+                bytes::decode(bytes, |json| serde_json::from_slice(json).map_err(|e| e.to_string()));
+            events.extend(decoded.map_err(|e| record_error(haul, seq, &e))?);
+            next = seq + 1;
+        }
+        Ok((events, next))
+    }
+
     /// Hands the events of a haul to `take`, in order. A long record is decoded on a thread of its own, ahead of `take`.
     ///
     /// # Errors

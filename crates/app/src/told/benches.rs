@@ -19,11 +19,21 @@ pub fn wrong(b: &Bench) -> String {
         words.push(format!("hauls, and not heard of for {}", span_words(b.seen_s.round())));
     }
     if b.clock_off_ms.abs() > CLOCK_MS {
-        let way = if b.clock_off_ms > 0 { "ahead" } else { "behind" };
-        words.push(format!("clock {} {way}", span_words(b.clock_off_ms.abs() as f64 / 1e3)));
+        words.push(clock_words(b));
     }
     words.extend(b.trouble.clone());
     words.join(", ")
+}
+
+/// How its clock stands against the server's.
+#[must_use]
+pub fn clock_words(b: &Bench) -> String {
+    let off = b.clock_off_ms.abs();
+    match b.clock_off_ms {
+        _ if off < 1000 => "clock right".into(),
+        ms if ms > 0 => format!("clock {} ahead", span_words(off as f64 / 1e3)),
+        _ => format!("clock {} behind", span_words(off as f64 / 1e3)),
+    }
 }
 
 /// How the fleet stands, in a sentence.

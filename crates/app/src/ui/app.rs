@@ -19,7 +19,7 @@ use super::frame::{Frame, SpotOf};
 use super::listing::Listing;
 use super::live::Live;
 use super::making::Making;
-use super::review::Loading;
+use super::review::{Came, Loading};
 use super::theme::Theme;
 use super::views::batch::BatchView;
 use super::views::benches::BenchesView;
@@ -358,6 +358,7 @@ impl App {
         // Its seconds are counted on screen.
         changed |= self.making.is_some();
         changed |= self.take_made();
+        changed |= self.follow_tail(Duration::ZERO);
         match self.haul.loading.as_ref().and_then(Loading::done) {
             None => {}
             Some(Ok(whole)) => {
@@ -387,11 +388,35 @@ impl App {
         changed
     }
 
+    /// Takes what another bench committed of the haul that is shown, waiting so long for it at most. True when it shows.
+    pub(super) fn follow_tail(&mut self, at_most: Duration) -> bool {
+        let Some(tail) = &self.haul.tail else { return false };
+        match tail.came_within(at_most) {
+            (None, over) => {
+                if over {
+                    self.haul.tail = None;
+                }
+                over
+            }
+            (Some(Ok(Came::Whole(whole))), _) => {
+                self.haul.complete(whole.0, whole.1);
+                true
+            }
+            (Some(Ok(Came::More(events))), _) => self.haul.goes_on(&events),
+            (Some(Err(e)), _) => {
+                self.haul.tail = None;
+                self.say(e);
+                true
+            }
+        }
+    }
+
     /// Something moves by itself, so that the screen is drawn again and again.
     #[must_use]
     pub fn is_moving(&self) -> bool {
         self.running() > 0
             || self.haul.loading.is_some()
+            || self.haul.tail.is_some()
             || self.making.is_some()
             || self.listing.is_coming()
             || self.haul.lapse.as_ref().is_some_and(|l| l.runs())
@@ -553,7 +578,8 @@ impl App {
     /// Asks the ledger, once a second while a list is on screen, what is under way elsewhere. True when it shows.
     fn look_elsewhere(&mut self) -> bool {
         if let Some(told) = self.following.as_ref().and_then(Following::benches) {
-            self.benches.are(told, self.archive.all());
+            let (yard, rows) = (&self.yard, self.archive.all());
+            self.benches.are(told, rows, |haul| yard.expected_of(haul));
             if self.screen == Screen::Benches {
                 return true;
             }

@@ -6,13 +6,15 @@ use std::time::Duration;
 
 use hollow_mile_charts::scene::Scene;
 use hollow_mile_core::archive::batch;
+use hollow_mile_core::conclude::Conclusions;
+use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::HaulState;
 
 use super::actions::{Action, Screen};
 use super::app::App;
 use super::asking::{Question, Words, Yes};
 use super::making::Made;
-use super::review::Loading;
+use super::review::{Loading, Tail};
 use super::views::haul::HaulView;
 use super::views::surveys::SurveysView;
 use crate::error::AppError;
@@ -104,6 +106,19 @@ impl App {
             Ok(row) => row,
             Err(e) => return self.say(e.to_string()),
         };
+        // Another bench drives it: its record is followed as it comes.
+        if row.state == HaulState::Running && self.ledger.is_mirror() {
+            match Tail::begin(&self.ledger, &row.haul) {
+                Ok(tail) => {
+                    self.surveys = SurveysView::default();
+                    self.haul = HaulView::kept(row, Readings::new(), Conclusions::default());
+                    self.haul.tail = Some(tail);
+                    self.follow_tail(OPENS);
+                }
+                Err(e) => return self.say(e.message),
+            }
+            return self.go(Screen::Haul);
+        }
         if row.state == HaulState::Running {
             // Another program keeps it; when that does not answer, the record so far is shown.
             match self.attach(&row.haul) {

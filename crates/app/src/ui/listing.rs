@@ -13,7 +13,7 @@ use crate::error::AppError;
 use crate::told::words;
 
 /// Hauls that are read while somebody waits.
-const AT_ONCE: usize = 4000;
+const AT_ONCE: usize = 2000;
 /// What others change in older hauls is seen after so long.
 const OLDER_AFTER: Duration = Duration::from_secs(15);
 

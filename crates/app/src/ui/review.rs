@@ -54,6 +54,64 @@ impl Loading {
     }
 }
 
+/// What came of a haul that another bench drives.
+pub enum Came {
+    /// All so far.
+    Whole(Box<Whole>),
+    /// What it committed since.
+    More(Vec<Event>),
+}
+
+/// The record of a haul that another bench drives, as it comes.
+pub struct Tail(Receiver<Result<Came, String>>);
+
+impl Tail {
+    /// What the other bench commits is seen within two seconds: half of one to send it, and this.
+    const EVERY: Duration = Duration::from_secs(1);
+
+    /// Begins to follow it.
+    ///
+    /// # Errors
+    /// When the ledger cannot be opened again, or there is no thread.
+    pub fn begin(ledger: &Ledger, haul: &str) -> Result<Self, AppError> {
+        let (ledger, haul) = (ledger.another()?, haul.to_owned());
+        let (give, take) = bounded(4);
+        spawn("tail", move || {
+            let is_end = |e: &Event| matches!(e, Event::HaulEnded { .. });
+            let mut next = None;
+            loop {
+                let came = ledger.events_from(&haul, next.unwrap_or(0)).map_err(|e| e.to_string());
+                let over = came.as_ref().map_or(true, |(events, _)| events.iter().any(is_end));
+                let told = came.map(|(events, then)| match next.replace(then) {
+                    Some(_) => Came::More(events),
+                    None => {
+                        let mut readings = Readings::new();
+                        events.iter().for_each(|e| readings.push(e));
+                        let conclusions = readings.conclude();
+                        Came::Whole(Box::new((readings, conclusions)))
+                    }
+                });
+                // Nobody looks any more.
+                if give.send(told).is_err() || over {
+                    return;
+                }
+                std::thread::sleep(Self::EVERY);
+            }
+        })?;
+        Ok(Self(take))
+    }
+
+    /// What came since it was asked last, waiting so long at most; `None` where nothing did. True where nothing more will.
+    #[must_use]
+    pub fn came_within(&self, at_most: Duration) -> (Option<Result<Came, String>>, bool) {
+        match self.0.recv_timeout(at_most) {
+            Ok(came) => (Some(came), false),
+            Err(RecvTimeoutError::Timeout) => (None, false),
+            Err(RecvTimeoutError::Disconnected) => (None, true),
+        }
+    }
+}
+
 /// A thread of its own for what takes longer than a key may wait.
 ///
 /// # Errors

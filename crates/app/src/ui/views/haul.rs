@@ -8,8 +8,8 @@ use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::models::Models;
 use hollow_mile_core::quantity::units::clock;
 use hollow_mile_core::readings::{LatencyField, Readings, Ruler};
-use hollow_mile_core::record::HaulState;
 use hollow_mile_core::record::forecast::{Band, Part};
+use hollow_mile_core::record::{Event, HaulState};
 use hollow_mile_ledger::HaulRow;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -19,7 +19,7 @@ use std::time::Duration;
 use crate::ui::actions::Action;
 use crate::ui::frame::{Frame, SpotOf};
 use crate::ui::live::Live;
-use crate::ui::review::{Lapse, Loading};
+use crate::ui::review::{Lapse, Loading, Tail};
 use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
 use crate::ui::widgets::window::Window;
@@ -60,6 +60,8 @@ pub struct HaulView {
     pub(super) models: Option<(usize, Models)>,
     /// The whole record, while an overview of it is shown.
     pub loading: Option<Loading>,
+    /// Another bench drives it: what it commits, as it comes.
+    pub tail: Option<Tail>,
     /// The haul happens again.
     pub lapse: Option<Box<Lapse>>,
     /// What it answers, and of which record.
@@ -105,6 +107,7 @@ impl Default for HaulView {
             marks: Vec::new(),
             models: None,
             loading: None,
+            tail: None,
             lapse: None,
             answered: RefCell::default(),
         }
@@ -236,6 +239,20 @@ impl HaulView {
         if made.is_some() {
             self.models = made;
         }
+    }
+
+    /// Takes what was committed of it since. True where there was anything.
+    pub fn goes_on(&mut self, events: &[Event]) -> bool {
+        let Some(kept) = self.kept.as_mut().filter(|_| !events.is_empty()) else { return false };
+        for event in events {
+            kept.readings.push(event);
+            if let Event::HaulEnded { state, .. } = event {
+                kept.row.state = *state;
+            }
+        }
+        kept.conclusions = kept.readings.conclude();
+        self.answered = RefCell::default();
+        true
     }
 
     /// Puts the whole record in the place of its overview.

@@ -66,7 +66,7 @@ impl Column {
 
     /// Newest and most first, words by the alphabet with empty ones last.
     pub fn order(self, a: &HaulRow, b: &HaulRow) -> std::cmp::Ordering {
-        let newest = || b.started_unix_ms.cmp(&a.started_unix_ms).then_with(|| b.haul.cmp(&a.haul));
+        let newest = || b.started_unix_ms.cmp(&a.started_unix_ms).then_with(|| a.haul.cmp(&b.haul));
         let by = match self {
             Self::Started => std::cmp::Ordering::Equal,
             Self::Written => b.written.cmp(&a.written),
@@ -79,8 +79,51 @@ impl Column {
     }
 }
 
+/// How wide the longest cell of each column is.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Longest([u16; Column::ALL.len()]);
+
+/// Cells that are put together from several things are looked at in so many of the newest hauls: of a hundred thousand that would take
+/// longer than a key may wait.
+const LOOKED_AT: usize = 2000;
+
+impl Longest {
+    /// Of these hauls, newest first.
+    pub fn of(rows: &[HaulRow]) -> Self {
+        let of = |column: Column| -> u16 {
+            let plain: Option<fn(&HaulRow) -> &str> = match column {
+                Column::Serial => Some(|r| &r.serial),
+                Column::Model => Some(|r| &r.model),
+                Column::Route => Some(|r| &r.route),
+                Column::Name => Some(|r| r.label.as_deref().unwrap_or_default()),
+                Column::Limits => Some(|r| &r.limits),
+                _ => None,
+            };
+            let longest = match plain {
+                Some(text) => rows.iter().map(|r| cells(text(r))).max(),
+                None => rows.iter().take(LOOKED_AT).map(|r| cells(&cell(r, column))).max(),
+            };
+            let longest = longest.unwrap_or(0) as u16;
+            // What an older haul has has its column, too.
+            let has = |r: &HaulRow| {
+                let c = &r.conditions;
+                c.ambient.is_some() || c.cooling.is_some() || !c.tags.is_empty()
+            };
+            match column {
+                Column::Conditions if longest == 0 && rows.iter().any(has) => u16::MAX,
+                _ => longest,
+            }
+        };
+        Self(Column::ALL.map(of))
+    }
+
+    fn in_column(&self, column: Column) -> u16 {
+        Column::ALL.iter().zip(self.0).find(|(c, _)| **c == column).map_or(0, |(_, w)| w)
+    }
+}
+
 /// Columns that a list of this width has, each with how wide it is at most; the last takes what is left.
-pub fn columns(width: u16, rows: &[HaulRow]) -> Vec<(Column, u16)> {
+pub fn columns(width: u16, longest: &Longest) -> Vec<(Column, u16)> {
     use Column::{Conditions, Found, Limits, Model, Name, Route, Serial, Started, State, Written};
     let all: &[(Column, u16)] = if width >= 150 {
         &[
@@ -111,7 +154,7 @@ pub fn columns(width: u16, rows: &[HaulRow]) -> Vec<(Column, u16)> {
     // What no haul has takes no room, and no column more than its longest cell.
     all.iter()
         .filter_map(|(column, most)| {
-            let longest = rows.iter().map(|r| cells(&cell(r, *column))).max().unwrap_or(0) as u16;
+            let longest = longest.in_column(*column);
             let optional = matches!(column, Name | Conditions | Limits);
             (!optional || longest > 0).then(|| {
                 let least = cells(column.name()) as u16 + 2;

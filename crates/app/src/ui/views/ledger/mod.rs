@@ -15,7 +15,7 @@ use ratatui::layout::Rect;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
-use columns::{Column, cell, columns};
+use columns::{Column, Longest, cell, columns};
 
 use crate::ui::actions::Action;
 use crate::ui::asking::paste_into;
@@ -90,6 +90,9 @@ pub struct LedgerView {
     rows: Rc<Vec<HaulRow>>,
     /// What each row can be found by, in small letters: made once, searched at every key.
     hay: Vec<String>,
+    longest: Longest,
+    /// Rows that have the words of a filter, and which filter.
+    found: Option<(String, Vec<usize>)>,
     lines: Vec<Line>,
     chosen: usize,
     filter: Input,
@@ -123,6 +126,8 @@ impl LedgerView {
         // On the newest it stays on the newest, else on its haul.
         let first = self.lines.iter().position(|l| matches!(l, Line::Haul(_))).unwrap_or(0);
         let at = self.chosen_row().filter(|_| self.chosen > first).map(|r| r.haul.clone());
+        self.longest = Longest::of(&rows);
+        self.found = None;
         (self.rows, self.hay) = (Rc::new(rows), hay);
         self.marked.retain(|m| self.rows.iter().any(|r| r.haul == *m));
         self.arrange();
@@ -144,9 +149,20 @@ impl LedgerView {
         let words: Vec<String> =
             self.filter.value().to_lowercase().split_whitespace().map(String::from).collect();
         let fits = |i: &usize| words.iter().all(|w| self.hay[*i].contains(w.as_str()));
-        let mut shown: Vec<usize> = (0..self.rows.len()).filter(fits).collect();
+        // Whoever types on looks in what was found so far.
+        let found: Vec<usize> = match &self.found {
+            Some((filter, found)) if self.filter.value().starts_with(filter.as_str()) => {
+                found.iter().copied().filter(fits).collect()
+            }
+            _ => (0..self.rows.len()).filter(fits).collect(),
+        };
+        let mut shown = found.clone();
+        self.found = Some((self.filter.value().to_owned(), found));
         let (column, turned) = self.sorted;
-        shown.sort_by(|a, b| column.order(&self.rows[*a], &self.rows[*b]));
+        // They are kept newest first.
+        if column != Column::Started {
+            shown.sort_by(|a, b| column.order(&self.rows[*a], &self.rows[*b]));
+        }
         if turned {
             shown.reverse();
         }
@@ -440,7 +456,7 @@ pub fn render(view: &LedgerView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
         let room = usize::from((area.x + area.width).saturating_sub(x));
         buf.set_stringn(x, area.y + 1, with_cursor(&view.filter, room), room, theme.accent());
     }
-    let columns = columns(area.width, &view.rows);
+    let columns = columns(area.width, &view.longest);
     let mut x = area.x + 2;
     let mut places = Vec::new();
     for (column, w) in &columns {

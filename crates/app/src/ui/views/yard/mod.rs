@@ -184,6 +184,12 @@ impl YardView {
         self.expected.contains_key(haul)
     }
 
+    /// How long a haul under way should take, where that is known.
+    #[must_use]
+    pub fn expected_of(&self, haul: &str) -> Option<Duration> {
+        self.expected.get(haul).copied().flatten()
+    }
+
     /// How long a haul under way should take.
     pub fn expect(&mut self, haul: &str, whole: Option<Duration>) {
         self.expected.insert(haul.to_owned(), whole);
