@@ -208,8 +208,8 @@ fn pictures_of_a_batch_and_of_benches() {
     // Of one nobody knows how long it takes.
     let whole = |haul: &str| if haul == "00000002" { None } else { minutes(10) };
     app.benches.are(Ok(benches.clone()), &others, whole);
-    app.act(Action::Down);
     app.screen = hollow_mile::ui::actions::Screen::Benches;
+    app.act(Action::Down);
     insta::assert_snapshot!("benches", text(&app, 120, 24));
 }
 

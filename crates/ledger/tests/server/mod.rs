@@ -47,7 +47,12 @@ fn run(program: &Path, args: &[&str]) -> std::process::Output {
 
 impl Server {
     pub fn start() -> Self {
-        let dir = tempfile::Builder::new().prefix("hollow-mile-pg").tempdir_in(memory()).unwrap();
+        Self::start_in(&memory())
+    }
+
+    /// In a folder in this one.
+    pub fn start_in(place: &Path) -> Self {
+        let dir = tempfile::Builder::new().prefix("hollow-mile-pg").tempdir_in(place).unwrap();
         if let Some((uid, gid)) = unprivileged() {
             std::os::unix::fs::chown(dir.path(), Some(uid), Some(gid)).unwrap();
         }
@@ -59,7 +64,7 @@ impl Server {
             &["-D", &data, "-U", "keeper", "-A", "trust", "--no-sync", "-E", "UTF8", "--locale", "C"],
         );
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-        let hba = "local all keeper trust\nhost all keeper 127.0.0.1/32 trust\nhost all keeper ::1/128 trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
+        let hba = "local all keeper trust\nhost all keeper 127.0.0.1/32 trust\nhost all keeper ::1/128 trust\nhost all keeper 10.77.0.0/16 trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
         std::fs::write(Path::new(&data).join("pg_hba.conf"), hba).unwrap();
         server.up();
         server
@@ -71,7 +76,7 @@ impl Server {
 
     pub fn up(&self) {
         let options = format!(
-            "-p {} -c listen_addresses=127.0.0.1 -k {} -c fsync=off -c max_connections=200",
+            "-p {} -c listen_addresses=* -k {} -c fsync=off -c max_connections=200",
             self.port,
             self.dir.path().display()
         );
