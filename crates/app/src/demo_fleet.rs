@@ -25,7 +25,7 @@ use crate::error::AppError;
 use crate::told::held_to::held_to;
 
 /// Changes whenever the fleet's hauls do: an older one is built anew.
-const STAMP: &str = "hollow-mile demo fleet 3\n";
+const STAMP: &str = "hollow-mile demo fleet 4\n";
 /// 2026-07-20 06:00 UTC.
 const FIRST_DAY_MS: i64 = 1_784_527_200_000;
 const BENCHES: usize = 40;
@@ -83,7 +83,7 @@ impl Draw {
 }
 
 /// A drive of the fleet, and the firmware that it has.
-fn drive(number: usize) -> Result<SimSpec, AppError> {
+pub(crate) fn drive(number: usize) -> Result<SimSpec, AppError> {
     let model = &MODELS[number % MODELS.len()];
     let missing = || AppError::usage(format!("the simulated drive {} does not ship", model.sim));
     let mut spec = sim::shipped(model.sim).ok_or_else(missing)?;
@@ -245,18 +245,24 @@ fn crc(text: &str) -> u32 {
     text.bytes().fold(0x811c_9dc5, |h, b| (h ^ u32::from(b)).wrapping_mul(0x0100_0193))
 }
 
+/// The home of a bench, by its number from 1.
+#[must_use]
+pub fn bench(fleet: &Path, number: usize) -> PathBuf {
+    fleet.join(format!("bench-{number:02}"))
+}
+
 /// The home of the bench whose fleet is shown, and the server that runs meanwhile.
 ///
 /// # Errors
 /// When there is no PostgreSQL on this machine, or a folder cannot be written.
 pub fn prepare(home: &Path) -> Result<(PathBuf, Server), AppError> {
     let stamp = home.join("fleet.stamp");
-    let first = home.join("bench-01");
+    let first = bench(home, 1);
     let is_made = std::fs::read_to_string(&stamp).is_ok_and(|s| s == STAMP);
     let server = Server::start(home)?;
     let address = server.address()?;
     let mut client = address.connect()?;
-    let fresh = fleet::init(&mut client, &address)? != fleet::Made::Nothing;
+    let fresh = !matches!(fleet::init(&mut client, &address)?, fleet::Made::Nothing | fleet::Made::UpToDate);
     if is_made && !fresh {
         return Ok((first, server));
     }
@@ -267,8 +273,8 @@ pub fn prepare(home: &Path) -> Result<(PathBuf, Server), AppError> {
         fleet::init(&mut client, &address)?;
     }
     drop(client);
-    for bench in 1..=BENCHES {
-        let folder = home.join(format!("bench-{bench:02}"));
+    for number in 1..=BENCHES {
+        let folder = bench(home, number);
         if folder.exists() {
             std::fs::remove_dir_all(&folder).map_err(|e| AppError::file(&folder, "replaced", &e))?;
         }
@@ -300,7 +306,7 @@ pub fn prepare(home: &Path) -> Result<(PathBuf, Server), AppError> {
 
 /// A bench: its ledger with its hauls, sent to the server.
 fn build(home: &Path, bench: usize, address: &Address) -> Result<(), AppError> {
-    let folder = home.join(format!("bench-{:02}", bench + 1));
+    let folder = self::bench(home, bench + 1);
     let mut ledger = Ledger::open(&folder)?;
     for number in (bench..DRIVES).step_by(BENCHES) {
         ledger = haul(ledger, bench, number, 0)?;

@@ -9,6 +9,7 @@ pub mod clocks;
 pub mod command;
 pub mod demo;
 pub mod demo_fleet;
+pub mod demo_live;
 pub mod drafts;
 pub mod error;
 pub mod fleet;

@@ -38,7 +38,7 @@ use crate::error::{AppError, Exit};
 use crate::told::words;
 use crate::told::words::printable;
 use crate::told::wrap::wrap;
-use crate::{demo, demo_fleet, home, targets, ui};
+use crate::{demo, demo_fleet, demo_live, home, targets, ui};
 use archive::Existing;
 
 /// What the program's own words mean, for whoever meets them first.
@@ -452,7 +452,9 @@ pub fn run(args: Args) -> Result<Exit, AppError> {
     match args.command {
         None => ui::run(ui::Start::Yard { home: home::home()?, demo: false, fleet: args.fleet }),
         Some(Verb::Demo) if args.fleet => {
-            let (home, _server) = demo_fleet::prepare(&home::demo_home(&home::home()?).join("fleet"))?;
+            let fleet = home::demo_home(&home::home()?).join("fleet");
+            let (home, _server) = demo_fleet::prepare(&fleet)?;
+            let _live = demo_live::Live::begin(&fleet)?;
             ui::run(ui::Start::Batch { home, filter: "Corrie".into() })
         }
         Some(Verb::Demo) => {

@@ -196,7 +196,9 @@ fn line(
     put(c.name, ways - c.name - 1, &bench.name, style);
     let running = view.on(bench);
     let all: Rate = Rate::new(running.iter().filter_map(|r| r.rate).map(Rate::get).sum());
-    if !running.is_empty() {
+    if running.is_empty() {
+        put(ways, 10, if bench.left { "left" } else { "at rest" }, theme.faint());
+    } else {
         put(c.rate, 11, &all.to_string(), style);
     }
     put(c.hauls, 7, &format!("{:>6}", bench.hauls), theme.faint());

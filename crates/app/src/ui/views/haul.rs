@@ -505,7 +505,9 @@ pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer
         _ if lapse.is_some() => format!("time-lapse, {}", lapse.map(|l| l.words()).unwrap_or_default()),
         _ if frame.haul.loading.is_some() => "reading the whole record".to_owned(),
         Some((_, state, _)) => state.word().to_owned(),
-        None if frame.haul.kept.is_some() || frame.shown_live.is_some_and(|l| !l.runs()) => {
+        None if (frame.haul.kept.is_some() && frame.haul.tail.is_none())
+            || frame.shown_live.is_some_and(|l| !l.runs()) =>
+        {
             HaulState::CutShort.word().to_owned()
         }
         None => {
@@ -515,7 +517,11 @@ pub(super) fn head(frame: &Frame<'_>, r: &Readings, area: Rect, buf: &mut Buffer
             let tried =
                 tried.and_then(|i| Some(format!("trying out: {}", i.arms.last()?.arm.experiment.word())));
             let doing = if paused { "paused".to_owned() } else { tried.unwrap_or_else(|| kind.to_owned()) };
-            format!("leg {} of {legs}, {doing}", leg + 1)
+            // Another bench drives it.
+            let kept = frame.haul.kept.as_ref().filter(|_| frame.haul.tail.is_some());
+            let bench = kept.and_then(|k| k.row.conditions.tags.iter().find(|t| t.0 == "bench"));
+            let bench = bench.map(|t| format!(", on {}", t.1)).unwrap_or_default();
+            format!("leg {} of {legs}, {doing}{bench}", leg + 1)
         }
     };
     let right = match lapse {
