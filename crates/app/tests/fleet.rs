@@ -5,6 +5,8 @@ mod common;
 #[path = "../../ledger/tests/server/mod.rs"]
 mod server;
 
+use std::io::Write;
+use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use common::{Bench, wait_until};
@@ -92,6 +94,18 @@ fn what_one_bench_hauls_another_reads_and_takes_together() {
         text.contains("hollow_mile_fleet_hauls{bench=\"south\"} 1") && text.ends_with("# EOF\n"),
         "{text}"
     );
+    // As those who scrape it see it.
+    let mut checker = Command::new("promtool")
+        .args(["check", "metrics"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("promtool; scripts/test installs it");
+    checker.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    let checked = checker.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&checked.stdout) + String::from_utf8_lossy(&checked.stderr);
+    assert!(checked.status.success() && said.trim().is_empty(), "{said}\n{text}");
     assert!(north.run(&["fleet", "leave"]).status.success());
     assert!(north.refusal(&["fleet", "leave"], 2).contains("in no fleet"));
     assert!(north.refusal(&["--fleet", "ledger"], 2).contains("fleet join"));
@@ -171,4 +185,38 @@ fn what_another_bench_hauls_now_is_seen_as_it_comes() {
         app.follow(Duration::from_millis(5));
         app.haul.tail.is_none()
     });
+}
+
+#[test]
+fn who_keeps_a_fleet_sets_its_rule_and_spreads_it() {
+    let (server, one, two) = (Server::start(), Server::start(), Server::start());
+    let keeper = Bench::new();
+    assert!(keeper.run(&["fleet", "init", &server.url("keeper")]).status.success());
+    assert!(keeper.refusal(&["fleet", "tidy"], 2).contains("fleet join"), "who is in none says of which");
+    assert!(keeper.run(&["fleet", "join", &server.url("keeper"), "--only-read"]).status.success());
+    let said = |args: &[&str]| {
+        let out = keeper.run(args);
+        assert!(out.status.success(), "{args:?}: {}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    assert!(said(&["fleet", "tidy"]).contains("kept for good"));
+    assert!(said(&["fleet", "tidy", "--keep", "400"]).contains("kept for 400 days"));
+    assert_eq!(keeper.json(&["fleet", "tidy", "--json"])["records_days"], 400);
+    assert!(said(&["fleet", "tidy", "--keep-all"]).contains("kept for good"));
+    assert!(keeper.refusal(&["fleet", "tidy", "--keep", "0"], 2).contains("1..=36500"));
+    let spread = ["fleet", "spread", &one.url("keeper"), &two.url("keeper")];
+    assert!(keeper.refusal(&spread[..3], 2).contains("URL"), "one is no spreading");
+    assert!(
+        keeper
+            .refusal(&["fleet", "spread", &one.url("keeper"), "postgres://x@127.0.0.1:1/y"], 6)
+            .contains("no server answers")
+    );
+    assert!(said(&spread).contains("on 2 servers"), "nothing of what failed before was left");
+    assert!(keeper.refusal(&spread, 2).contains("spread over several servers already"));
+    // What a bench sends lies there, and reads as ever.
+    let north = joined(&server, "north");
+    let haul = north.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json"]);
+    all_sent(&north);
+    let read = keeper.json(&["--fleet", "findings", haul["haul"].as_str().unwrap(), "--json"]);
+    assert_eq!(read["findings"], haul["findings"]);
 }

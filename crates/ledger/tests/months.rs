@@ -221,3 +221,29 @@ fn benches_whose_clocks_are_years_off_do_not_have_the_last_word() {
     mirror.pull().unwrap();
     assert_eq!(label(&mirror.into_ledger(), "aaaa00010001").as_deref(), Some("the last word"));
 }
+
+#[test]
+fn a_backup_comes_back_and_what_was_sent_since_comes_after_it() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    north.haul("aaaa0001", 5);
+    north.send_all();
+    let dump = server.folder().join("dump.sql");
+    std::fs::write(&dump, server.tool("pg_dump", &["-n", "hollow_mile", "postgres"])).unwrap();
+    server.owned(&dump);
+    north.haul("aaaa0002", 5);
+    north.send_all();
+    // The disk is lost, and the backup put back.
+    server.client().batch_execute("DROP SCHEMA hollow_mile CASCADE").unwrap();
+    let file = dump.display().to_string();
+    server.tool("psql", &["-q", "-v", "ON_ERROR_STOP=1", "-f", &file, "postgres"]);
+    assert_eq!(count(&server, "SELECT COUNT(*) FROM hollow_mile.haul"), 1);
+    north.ledger().send_all_anew().unwrap();
+    north.sender = fleet::Sender::new(fleet::Membership::read(north.home()).unwrap().unwrap()).unwrap();
+    north.send_all();
+    for haul in ["aaaa0001", "aaaa0002"] {
+        let (there, here) = both(&server, &north, haul);
+        assert!(here.len() >= 5 && there == here, "{haul}");
+    }
+}

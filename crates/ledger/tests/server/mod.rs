@@ -106,6 +106,15 @@ impl Server {
         postgres::Client::connect(&self.url("keeper"), postgres::NoTls).unwrap()
     }
 
+    /// One of PostgreSQL's own programs on this server, with something to read or nothing; what it wrote.
+    pub fn tool(&self, name: &str, args: &[&str]) -> Vec<u8> {
+        let port = self.port.to_string();
+        let all = [&["-h", "127.0.0.1", "-p", &port, "-U", "keeper"], args].concat();
+        let out = run(&program(name), &all);
+        assert!(out.status.success(), "{name}: {}", String::from_utf8_lossy(&out.stderr));
+        out.stdout
+    }
+
     /// Gives a file to the user that the server runs as, and to nobody else.
     pub fn owned(&self, path: &Path) {
         std::fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
