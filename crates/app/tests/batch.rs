@@ -53,6 +53,24 @@ fn drives_of_a_kind_are_taken_together() {
     assert!(bench.run(&["batch", "Corrie", "-o", &svg]).status.success());
     let drawn = std::fs::read_to_string(&svg).unwrap();
     assert!(drawn.contains("not like the others") && drawn.contains("99 % ≥"), "{drawn:.400}");
+    let report = bench.path("batch.md");
+    let written = bench.run(&["batch", "Corrie", "--report", &report]);
+    assert!(written.status.success(), "{}", String::from_utf8_lossy(&written.stderr));
+    let text = std::fs::read_to_string(&report).unwrap();
+    for part in [
+        "Question",
+        "Verdict",
+        "Figures",
+        "Not like the others",
+        "KW-1123",
+        "noncentral t",
+        "What makes a difference",
+        "pivotal",
+    ] {
+        assert!(text.contains(part), "{part} is not in {text}");
+    }
+    assert!(bench.run(&["batch", "Corrie", "--report", &bench.path("batch-report.pdf")]).status.success());
+    assert!(bench.refusal(&["batch", "--report", &bench.path("x.txt")], 2).contains(".html"));
     assert!(bench.refusal(&["batch", "-o", &svg], 2).contains("exists"));
     assert!(bench.run(&["batch", "-o", &bench.path("batch.pdf")]).status.success());
     let ids: Vec<String> = batch["drives"]

@@ -7,9 +7,10 @@ use hollow_mile_core::archive::batch::{Aim, Batch, Level, Question};
 use hollow_mile_core::archive::standing::Standing;
 
 use super::archive::{Existing, create};
-use super::{chart, open_ledger, say, say_json, table};
+use super::{chart, open_ledger, report, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::told::batch::{Batched, hauls_with, odd_words, percent, table_of_figures, wanted};
+use crate::told::report_batch::of_batch;
 use crate::{home, limits};
 
 /// A share in percent, between these bounds.
@@ -48,6 +49,9 @@ pub struct BatchArgs {
     /// Draw the chart to a file: .svg or .pdf
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
+    /// Write a report: .pdf, .html or .md
+    #[arg(long, value_name = "FILE")]
+    report: Option<PathBuf>,
     /// Write what the batch promises to a file of standing limits: every new haul of the model is held to them
     #[arg(long, value_name = "FILE")]
     limits: Option<PathBuf>,
@@ -81,6 +85,7 @@ impl BatchArgs {
 pub fn run(args: &BatchArgs) -> Result<Exit, AppError> {
     let question = args.question()?;
     args.output.as_deref().map_or(Ok(()), chart::has_ending)?;
+    args.report.as_deref().map(report::ending).transpose()?;
     let ledger = open_ledger()?;
     let rows = hauls_with(&ledger, &args.filter)?;
     if rows.is_empty() && !args.filter.is_empty() {
@@ -89,6 +94,10 @@ pub fn run(args: &BatchArgs) -> Result<Exit, AppError> {
     let batched = Batched::of_firmware(&ledger, &rows, args.firmware.as_deref(), &question)?;
     if let Some(file) = &args.output {
         chart::write(&batched.chart(), file, args.force)?;
+    }
+    let mut written: Vec<PathBuf> = args.output.iter().chain(&args.limits).cloned().collect();
+    if let Some(file) = &args.report {
+        written.extend(report::write_all(&of_batch(&batched, None), file, args.force)?.0);
     }
     if let Some(file) = &args.limits {
         write_limits(&batched.batch, file, args.force)?;
@@ -115,7 +124,7 @@ pub fn run(args: &BatchArgs) -> Result<Exit, AppError> {
         say("")?;
         b.odd.iter().try_for_each(|o| say(&odd_words(b, o)))?;
     }
-    for file in args.output.iter().chain(&args.limits) {
+    for file in &written {
         say(&format!("{} written", file.display()))?;
     }
     if let Some(file) = args.limits.as_ref().and_then(|f| f.parent()) {

@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use hollow_mile_charts::pdf;
+use hollow_mile_charts::report::Report;
 use hollow_mile_core::quantity::units::Celsius;
 
 use super::archive::{Existing, create};
@@ -44,14 +45,48 @@ fn write(path: &Path, bytes: &[u8], existing: Existing) -> Result<(), AppError> 
     file.write_all(bytes).map_err(|e| AppError::file(path, "written", &e))
 }
 
-pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
-    let ending = args.output.extension().and_then(|e| e.to_str());
-    if !matches!(ending, Some("pdf" | "html" | "md")) {
-        return Err(AppError::usage(format!(
+/// The file's ending, where a report can have it.
+pub fn ending(output: &Path) -> Result<&str, AppError> {
+    let ending = output.extension().and_then(|e| e.to_str());
+    ending.filter(|e| matches!(*e, "pdf" | "html" | "md")).ok_or_else(|| {
+        AppError::usage(format!(
             "{} has no ending that a report can have: end it in .pdf, .html or .md",
-            args.output.display()
-        )));
+            output.display()
+        ))
+    })
+}
+
+/// Writes a report: the files, and how many pages where it has pages.
+pub fn write_all(
+    made: &Report,
+    output: &Path,
+    force: bool,
+) -> Result<(Vec<PathBuf>, Option<usize>), AppError> {
+    let ending = ending(output)?;
+    let mut files = vec![output.to_owned()];
+    let mut pages = None;
+    if ending == "pdf" {
+        let scenes = made.pages();
+        pages = Some(scenes.len());
+        let bytes = pdf::pages(&scenes).map_err(|e| AppError::usage(e.to_string()))?;
+        write(output, &bytes, Existing::replace_if(force))?;
+    } else if ending == "html" {
+        write(output, made.html().as_bytes(), Existing::replace_if(force))?;
+    } else {
+        let stem = output.file_stem().map_or_else(|| "report".into(), |s| s.to_string_lossy().into_owned());
+        let (text, pictures) = made.markdown(|i| format!("{stem}-{}.svg", i + 1));
+        write(output, text.as_bytes(), Existing::replace_if(force))?;
+        for (i, scene) in pictures.into_iter().enumerate() {
+            let path = output.with_file_name(format!("{stem}-{}.svg", i + 1));
+            write(&path, scene.to_svg().as_bytes(), Existing::replace_if(force))?;
+            files.push(path);
+        }
     }
+    Ok((files, pages))
+}
+
+pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
+    ending(&args.output)?;
     let ledger = open_ledger()?;
     let made = match args.hauls.as_slice() {
         [one] => {
@@ -63,26 +98,7 @@ pub fn run(args: &ReportArgs) -> Result<Exit, AppError> {
             report::of_contrast(&compared, args.question.as_deref())
         }
     };
-    let mut files = vec![args.output.clone()];
-    let mut pages = None;
-    if ending == Some("pdf") {
-        let scenes = made.pages();
-        pages = Some(scenes.len());
-        let bytes = pdf::pages(&scenes).map_err(|e| AppError::usage(e.to_string()))?;
-        write(&args.output, &bytes, Existing::replace_if(args.force))?;
-    } else if ending == Some("html") {
-        write(&args.output, made.html().as_bytes(), Existing::replace_if(args.force))?;
-    } else {
-        let stem =
-            args.output.file_stem().map_or_else(|| "report".into(), |s| s.to_string_lossy().into_owned());
-        let (text, pictures) = made.markdown(|i| format!("{stem}-{}.svg", i + 1));
-        write(&args.output, text.as_bytes(), Existing::replace_if(args.force))?;
-        for (i, scene) in pictures.into_iter().enumerate() {
-            let path = args.output.with_file_name(format!("{stem}-{}.svg", i + 1));
-            write(&path, scene.to_svg().as_bytes(), Existing::replace_if(args.force))?;
-            files.push(path);
-        }
-    }
+    let (files, pages) = write_all(&made, &args.output, args.force)?;
     if args.json {
         say_json(&serde_json::json!({ "files": files, "pages": pages }))?;
     } else {

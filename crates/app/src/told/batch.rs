@@ -6,8 +6,12 @@ use hollow_mile_core::archive::batch::{
     Batch, BatchRow, Drift, Effect, Method, NoPromise, Odd, Promise, Question, Shape, Verdict, Wanted,
 };
 use hollow_mile_core::archive::contrast::{PRIMARY, Subject};
+use hollow_mile_core::archive::digest::Digest;
+use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::quantity::units::significant;
 use hollow_mile_core::quantity::{Better, FigureKey};
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::Limit;
 use hollow_mile_ledger::{HaulRow, Ledger};
 use serde::Serialize;
@@ -60,6 +64,20 @@ pub fn wanted(text: &str) -> Result<Wanted, AppError> {
     Ok(Wanted { figure: FigureKey::Of(of), value: bound })
 }
 
+/// A haul as a batch takes it. Of one that is not over no record is read: it does not count.
+fn subject(ledger: &Ledger, row: &HaulRow) -> Result<Subject, AppError> {
+    if row.state == HaulState::Done {
+        return Ok(ledger.subject(&row.haul)?);
+    }
+    Ok(Subject {
+        head: ledger.head(&row.haul)?,
+        state: row.state,
+        tags: row.conditions.tags.clone(),
+        label: row.label.clone(),
+        digest: Digest::of(&Readings::new(), &Conclusions::default()),
+    })
+}
+
 impl Batched {
     /// Takes these hauls together.
     ///
@@ -79,8 +97,7 @@ impl Batched {
         firmware: Option<&str>,
         question: &Question,
     ) -> Result<Self, AppError> {
-        let mut subjects: Vec<Subject> =
-            rows.iter().map(|r| ledger.subject(&r.haul)).collect::<Result<_, _>>()?;
+        let mut subjects: Vec<Subject> = rows.iter().map(|r| subject(ledger, r)).collect::<Result<_, _>>()?;
         subjects.retain(|s| firmware.is_none_or(|f| s.head.drive.firmware == f));
         let batch = Batch::of(&subjects, question).map_err(|e| AppError::usage(e.to_string()))?;
         Ok(Self { answer: answer(&batch), notes: notes(&batch), batch })

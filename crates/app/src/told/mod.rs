@@ -13,6 +13,7 @@ pub mod held_to;
 pub mod measured;
 pub mod power;
 pub mod report;
+pub mod report_batch;
 pub mod road;
 pub mod tags;
 pub mod wear;

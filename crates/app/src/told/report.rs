@@ -29,11 +29,11 @@ const MOST_EVIDENCE: usize = 3;
 /// Figures of a contrast at most.
 const MOST_FIGURES: usize = 24;
 
-fn heading(words: &str) -> Block {
+pub(super) fn heading(words: &str) -> Block {
     Block::Heading(words.into())
 }
 
-fn strings(all: &[&str]) -> Vec<String> {
+pub(super) fn strings(all: &[&str]) -> Vec<String> {
     all.iter().map(|t| (*t).to_owned()).collect()
 }
 

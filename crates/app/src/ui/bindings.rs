@@ -272,7 +272,7 @@ pub const BINDINGS: &[Binding] = &[
     )
     .also("comment write"),
     hint(
-        &[Screen::Haul, Screen::Ledger, Screen::Contrast],
+        &[Screen::Haul, Screen::Ledger, Screen::Contrast, Screen::Batch],
         "p",
         Action::Report,
         ("report", "report"),

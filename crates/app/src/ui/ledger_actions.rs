@@ -20,6 +20,7 @@ use super::views::surveys::SurveysView;
 use crate::error::AppError;
 use crate::home;
 use crate::told::batch::Batched;
+use crate::told::report_batch::of_batch;
 use crate::told::{Compared, DriveFile, Told};
 use crate::told::{report, words};
 
@@ -207,6 +208,10 @@ impl App {
                 let Some(batched) = &self.batch.batched else { return };
                 let (scene, stem) = (batched.chart(), plain_name(&format!("batch-{}", batched.batch.model)));
                 self.write_scene(&scene, &stem);
+            }
+            Action::Report => {
+                let Some(batched) = self.batch.batched.clone() else { return };
+                self.make("the report", move |_| Made::report(&of_batch(&batched, None), "batch"));
             }
             Action::GoBenches => self.go_to_benches(),
             Action::Open => {
