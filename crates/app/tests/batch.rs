@@ -63,7 +63,6 @@ fn drives_of_a_kind_are_taken_together() {
         "Figures",
         "Not like the others",
         "KW-1123",
-        "noncentral t",
         "What makes a difference",
         "pivotal",
     ] {
