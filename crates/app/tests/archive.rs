@@ -168,7 +168,7 @@ fn charts_and_reports_are_files_that_open() {
     let told = html.split("class=\"spot\"").nth(3).unwrap();
     assert!(told.split("</title>").next().unwrap().contains("MB/s"), "{told:.300}");
     let text = std::fs::read_to_string(bench.path("one.md")).unwrap();
-    for part in ["Moraine M1 leaflet", "write, burst", "| no throttle | missed", "of the 600 TB"] {
+    for part in ["Moraine M1 leaflet", "write, burst", "| no throttle | route | missed", "of the 600 TB"] {
         assert!(text.contains(part), "{part} is not in the report:\n{text}");
     }
 }

@@ -213,6 +213,9 @@ fn who_keeps_a_fleet_sets_its_rule_and_spreads_it() {
     );
     assert!(said(&spread).contains("on 2 servers"), "nothing of what failed before was left");
     assert!(keeper.refusal(&spread, 2).contains("spread over several servers already"));
+    let told = status(&keeper)["records"].clone();
+    assert_eq!(told["servers"].as_array().unwrap().len(), 2, "{told}");
+    assert!(said(&["fleet", "status"]).contains("records lie on 127.0.0.1:"));
     // What a bench sends lies there, and reads as ever.
     let north = joined(&server, "north");
     let haul = north.json(&["haul", "breather", "--on", "sim:moraine-1t", "--json"]);

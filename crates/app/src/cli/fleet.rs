@@ -7,7 +7,7 @@ use clap::Subcommand;
 use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::quantity::units::{Bytes, span_words};
 use hollow_mile_ledger::Ledger;
-use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership, Rule};
+use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership, Records, Rule};
 use serde::Serialize;
 
 use super::{say, say_json, table};
@@ -111,6 +111,7 @@ struct Status {
     sending: bool,
     unsent_hauls: u64,
     trouble: Option<String>,
+    records: Option<Records>,
     benches: Vec<Bench>,
 }
 
@@ -124,6 +125,7 @@ fn status_now() -> Result<Status, AppError> {
             sending: false,
             unsent_hauls: 0,
             trouble: None,
+            records: None,
             benches: Vec::new(),
         });
     };
@@ -137,6 +139,7 @@ fn status_now() -> Result<Status, AppError> {
         sending: fleet::is_sending(&home),
         unsent_hauls: Ledger::open(&home)?.unsent()?,
         trouble,
+        records: told.is_ok().then(|| store::records(&address).ok()).flatten(),
         benches: told.unwrap_or_default(),
     })
 }
@@ -163,6 +166,9 @@ fn status(json: bool) -> Result<Exit, AppError> {
     })?;
     if let Some(trouble) = &s.trouble {
         say(&format!("note: {trouble}"))?;
+    }
+    if let Some(records) = s.records.as_ref().map(records_words).filter(|w| !w.is_empty()) {
+        say(&records)?;
     }
     if !s.benches.is_empty() {
         let head = ["BENCH", "HAULS", "RUNNING", "WRITTEN", "UNSENT", "HEARD OF", "WRONG"];
@@ -202,6 +208,19 @@ fn join(url: &str, bench: Option<&str>) -> Result<Exit, AppError> {
     let hauls = if n == 1 { "its haul is".into() } else { format!("its {n} hauls are") };
     say(&format!("{} has joined; {hauls} being sent: `hollow-mile fleet status`", joined.bench))?;
     Ok(Exit::Done)
+}
+
+/// Where records lie and for how long, where that is not the plain case.
+fn records_words(r: &Records) -> String {
+    let mut words = Vec::new();
+    if !r.servers.is_empty() {
+        words.push(format!("records lie on {}", r.servers.join(", ")));
+    }
+    words.extend(r.days.map(|d| format!("they are kept for {d} days")));
+    words.extend(r.from.as_ref().map(|f| format!("none from before {f} are left")));
+    let text = words.join("; ");
+    // They are named once.
+    if r.servers.is_empty() { text.replacen("they are", "records are", 1) } else { text }
 }
 
 fn months(n: usize) -> String {

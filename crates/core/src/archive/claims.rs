@@ -1,6 +1,6 @@
 //! Claims: what the maker states for a model, in a TOML file, and how a haul stands against them.
 
-use crate::quantity::text::named;
+use crate::quantity::text::{line_and_column, named};
 use serde::{Deserialize, Serialize};
 
 use crate::archive::digest::{Digest, LoadFigure};
@@ -97,9 +97,7 @@ pub(super) fn same_model(a: &str, b: &str) -> bool {
 
 /// What is wrong with a TOML file, with line and column.
 pub(super) fn at_line(text: &str, e: &toml::de::Error) -> String {
-    let before = &text[..e.span().map_or(0, |s| s.start).min(text.len())];
-    let line = before.matches('\n').count() + 1;
-    let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) + 1;
+    let (line, column) = line_and_column(text, e.span().map_or(0, |s| s.start));
     format!("line {line}, column {column}: {}", e.message().replace('\n', " "))
 }
 

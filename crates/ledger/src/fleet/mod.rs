@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 
 pub use address::Address;
 pub use mirror::{Mirror, Pulled};
-pub use months::{Rule, Spread, Tidied, spread, tidy};
+pub use months::{Records, Rule, Spread, Tidied, records, spread, tidy};
 pub(crate) use outbox::TABLES as OUTBOX;
 pub use schema::{Made, ROLES, init};
 pub use send::{Sender, Sent};

@@ -217,6 +217,33 @@ fn let_go(tx: &mut Transaction<'_>, address: &Address) -> Result<Vec<String>, Fl
     Ok(gone)
 }
 
+/// Where a fleet's records lie, and for how long.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Records {
+    /// The servers that they are spread over; none where all lie on the fleet's own.
+    pub servers: Vec<String>,
+    /// Days that they are kept; for good without.
+    pub days: Option<i32>,
+    /// The first day from which any are there, where some have gone.
+    pub from: Option<String>,
+}
+
+/// Where records lie.
+///
+/// # Errors
+/// When the server cannot be asked.
+pub fn records(address: &Address) -> Result<Records, FleetError> {
+    let mut client = connected(address)?;
+    let said = |e: postgres::Error| FleetError::of(&e, address);
+    let mut tx = client.transaction().map_err(said)?;
+    let servers = places(&mut tx).map_err(said)?;
+    let rule =
+        tx.query_one("SELECT records_days, let_go_before::TEXT FROM hollow_mile.fleet", &[]).map_err(said)?;
+    // A URL that was changed by hand is told as it stands.
+    let server = |url: String| url.parse::<Address>().map_or(url, |a| a.server());
+    Ok(Records { servers: servers.into_iter().map(server).collect(), days: rule.get(0), from: rule.get(1) })
+}
+
 /// What [`spread`] did.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Spread {
