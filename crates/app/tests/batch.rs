@@ -256,4 +256,36 @@ fn hauls_go_out_as_tables_by_model_and_month_and_only_once() {
         assert_eq!(columns[..6], ["haul", "bench", "serial", "firmware", "route", "started_unix_ms"]);
         assert!(about.num_rows() > 100, "{}", file.display());
     }
+    engines_read(&bench, &lake);
+}
+
+/// What DuckDB and pandas read of it is what was exported.
+fn engines_read(bench: &Bench, lake: &str) {
+    let target = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/engines/bin/python");
+    let python = std::env::var_os("HOLLOW_MILE_ENGINES").map_or(target, Into::into);
+    if !python.exists() {
+        return println!("left out: scripts/test could not fetch DuckDB and pandas");
+    }
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/engines.py");
+    let out = std::process::Command::new(python).args([script, lake]).output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    let told: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+    let ledger = Ledger::open(&bench.dir.path().join("home")).unwrap();
+    let rows = ledger.hauls().unwrap();
+    let samples: u64 = rows.iter().map(|r| r.samples).sum();
+    let sustained: Vec<f64> = rows
+        .iter()
+        .flat_map(|r| ledger.digest(&r.haul).unwrap().figures)
+        .filter(|f| f.name.name() == "sustained")
+        .map(|f| f.value)
+        .collect();
+    let mean = sustained.iter().sum::<f64>() / sustained.len() as f64;
+    for engine in ["duckdb", "pandas"] {
+        assert_eq!(told["samples"][engine], serde_json::json!([samples, 36, 2]), "{told}");
+        for table in ["figures", "findings", "health"] {
+            assert_eq!(told[table][engine][1], 36, "{table} of {engine}: {told}");
+        }
+        let read = told["sustained"][engine].as_f64().unwrap();
+        assert!((read / mean - 1.0).abs() < 1e-9, "{engine}: {read}, {mean}");
+    }
 }

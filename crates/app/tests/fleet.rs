@@ -203,6 +203,10 @@ fn who_keeps_a_fleet_sets_its_rule_and_spreads_it() {
     assert!(said(&["fleet", "tidy", "--keep", "400"]).contains("kept for 400 days"));
     assert_eq!(keeper.json(&["fleet", "tidy", "--json"])["records_days"], 400);
     assert!(said(&["fleet", "tidy", "--keep-all"]).contains("kept for good"));
+    assert!(
+        said(&["fleet", "tidy", "--compact", "90"]).contains("older than 90 days are made smaller: 0 hauls")
+    );
+    assert_eq!(keeper.json(&["fleet", "tidy", "--compact-none", "--json"])["thin_days"], Value::Null);
     assert!(keeper.refusal(&["fleet", "tidy", "--keep", "0"], 2).contains("1..=36500"));
     let spread = ["fleet", "spread", &one.url("keeper"), &two.url("keeper")];
     assert!(keeper.refusal(&spread[..3], 2).contains("URL"), "one is no spreading");

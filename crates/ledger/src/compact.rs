@@ -12,11 +12,11 @@ use rusqlite::{OptionalExtension, params};
 use crate::{Ledger, LedgerError, overview, record_error};
 
 /// Samples that are joined at most.
-const EACH: usize = 100;
+pub(crate) const EACH: usize = 100;
 /// Shorter records are left alone.
 pub(crate) const LEAST_SAMPLES: u64 = 1_000;
 /// Events of a batch.
-const BATCH: usize = 16_384;
+pub(crate) const BATCH: usize = 16_384;
 
 /// What compaction did.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -36,6 +36,7 @@ pub struct Compacted {
 impl Ledger {
     /// What was concluded from the whole record of a haul that was compacted since; `None` for another one.
     pub(crate) fn kept_conclusions(&self, haul: &str) -> Result<Option<Conclusions>, LedgerError> {
+        self.fetch_overview(haul);
         let json: Option<String> = self
             .db
             .prepare_cached(

@@ -5,13 +5,22 @@
 mod benches;
 mod server;
 
+use std::time::Duration;
+
 use benches::{Bench, both, fleet_on, note};
-use hollow_mile_ledger::fleet::{self, Address, FleetError, Made, Mirror, Rule};
+use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::{Event, HaulState, Sample};
+use hollow_mile_ledger::fleet::{self, Address, FleetError, Made, Mirror, Rule, Rules};
 use server::Server;
 
 /// 2026-11-20, and days before it.
 const NOW_MS: i64 = 1_795_132_800_000;
 const DAY_MS: i64 = 86_400_000;
+
+fn keep(days: u32) -> Rules {
+    Rules { records: Some(Rule::Days(days)), ..Rules::default() }
+}
 
 fn count(server: &Server, sql: &str) -> i64 {
     server.client().query_one(sql, &[]).unwrap().get(0)
@@ -28,7 +37,7 @@ DO $$ DECLARE part TEXT; BEGIN
 END $$;
 ALTER TABLE hollow_mile.batch ADD PRIMARY KEY (month, bench, haul, seq);
 DROP TABLE hollow_mile.spread;
-ALTER TABLE hollow_mile.fleet DROP COLUMN records_days, DROP COLUMN let_go_before;
+ALTER TABLE hollow_mile.fleet DROP COLUMN records_days, DROP COLUMN thin_days, DROP COLUMN let_go_before;
 UPDATE hollow_mile.fleet SET version = 1;";
 
 #[test]
@@ -65,19 +74,19 @@ fn records_go_by_the_rule_and_figures_stay() {
     }
     north.send_all();
     let all = count(&server, ALL);
-    let kept = fleet::tidy(&address, None).unwrap();
+    let kept = fleet::tidy(&address, Rules::default()).unwrap();
     assert_eq!(
         (kept.records_days, kept.let_go, count(&server, ALL)),
         (None, vec![], all),
         "without a rule all stays"
     );
-    let tidied = fleet::tidy(&address, Some(Rule::Days(200))).unwrap();
+    let tidied = fleet::tidy(&address, keep(200)).unwrap();
     assert!(!tidied.let_go.is_empty() && tidied.records_days == Some(200), "{tidied:?}");
     let left =
         both(&server, &north, "aaaa0003").0.len() as i64 + both(&server, &north, "aaaa0002").0.len() as i64;
     assert_eq!(count(&server, ALL), left);
     assert_eq!(count(&server, "SELECT COUNT(*) FROM hollow_mile.haul"), 4);
-    assert_eq!(fleet::tidy(&address, None).unwrap().let_go, Vec::<String>::new(), "once");
+    assert_eq!(fleet::tidy(&address, Rules::default()).unwrap().let_go, Vec::<String>::new(), "once");
     // The bench goes on, and does not send what was let go; a reader is told.
     north.ledger().rename("aaaa0000", Some("old")).unwrap();
     north.haul_at("aaaa0004", 3, NOW_MS);
@@ -93,7 +102,7 @@ fn records_go_by_the_rule_and_figures_stay() {
     // One who is no keeper may not.
     server.client().batch_execute("CREATE ROLE guest LOGIN IN ROLE hollow_mile_bench").unwrap();
     let guest: Address = format!("{}&options=-c%20role=guest", server.url("keeper")).parse().unwrap();
-    assert!(matches!(fleet::tidy(&guest, Some(Rule::Days(1))), Err(FleetError::NotAllowed { .. })));
+    assert!(matches!(fleet::tidy(&guest, keep(1)), Err(FleetError::NotAllowed { .. })));
 }
 
 #[test]
@@ -113,7 +122,7 @@ fn what_came_before_its_month_was_made_moves_into_it() {
     let other = "SELECT COUNT(*) FROM hollow_mile.batch_other";
     let all = count(&server, other);
     assert!(all >= 5);
-    assert_eq!(fleet::tidy(&address, None).unwrap().made, 16);
+    assert_eq!(fleet::tidy(&address, Rules::default()).unwrap().made, 16);
     assert_eq!((count(&server, other), count(&server, ALL)), (0, all));
     let (there, here) = both(&server, &north, "aaaa0001");
     assert_eq!(there, here);
@@ -183,7 +192,7 @@ fn records_spread_over_three_servers_and_one_that_is_away_holds_up_only_its_own(
             "UPDATE hollow_mile.haul SET started_unix_ms = started_unix_ms - {in_two_months}, state = 'done'"
         ))
         .unwrap();
-    fleet::tidy(&address, Some(Rule::Days(1))).unwrap();
+    fleet::tidy(&address, keep(1)).unwrap();
     let parts = |s: &Server| {
         count(s, "SELECT COUNT(*) FROM pg_class WHERE relkind = 'r' AND relname LIKE 'batch_2%'")
     };
@@ -246,4 +255,58 @@ fn a_backup_comes_back_and_what_was_sent_since_comes_after_it() {
         let (there, here) = both(&server, &north, haul);
         assert!(here.len() >= 5 && there == here, "{haul}");
     }
+}
+
+#[test]
+fn old_records_are_made_smaller_by_the_rule_and_say_the_same() {
+    let server = Server::start();
+    let address = fleet_on(&server);
+    let mut north = Bench::join(&address, "north");
+    for (haul, days) in [("aaaa0001", 100), ("aaaa0002", 0)] {
+        let mut writer = north.begin_at(haul, NOW_MS - days * DAY_MS);
+        let mut readings = Readings::new();
+        let mut push = |event: Event| {
+            readings.push(&event);
+            writer.push(event).unwrap();
+        };
+        push(Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        for i in 1..=6000u32 {
+            let written = Bytes::new(
+                if i < 3000 { 300_000_000 } else { 60_000_000 } + u64::from(i * 7919 % 1000) * 1000,
+            );
+            let (end, span) = (Duration::from_millis(100) * i, Duration::from_millis(100));
+            push(Event::Sample(Sample { end, span, written, ..Sample::default() }));
+        }
+        push(Event::HaulEnded { at: Duration::from_secs(600), state: HaulState::Done, reason: None });
+        let conclusions = readings.conclude();
+        writer.finish(HaulState::Done, None, &readings, &conclusions).unwrap();
+    }
+    north.send_all();
+    let home = north.home().to_owned();
+    let read = || {
+        let mut mirror = Mirror::open(&home).unwrap();
+        mirror.pull().unwrap();
+        let mirror = mirror.into_ledger();
+        let (readings, conclusions) = mirror.concluded("aaaa00010001").unwrap();
+        (readings.series().len(), serde_json::to_string(&conclusions.findings).unwrap())
+    };
+    let folder = home.join("fleet");
+    let (all, found) = read();
+    assert_eq!(all, 6000);
+    assert!(found.contains("cache-end"));
+    std::fs::remove_dir_all(&folder).unwrap();
+    let rules = Rules { samples: Some(Rule::Days(30)), ..Rules::default() };
+    let tidied = fleet::tidy(&address, rules).unwrap();
+    assert_eq!((tidied.thin_days, tidied.thinned.hauls), (Some(30), 1), "the other one is not old");
+    assert!(tidied.thinned.bytes_after * 3 < tidied.thinned.bytes_before, "{tidied:?}");
+    assert_eq!(fleet::tidy(&address, Rules::default()).unwrap().thinned.hauls, 0, "once");
+    let (left, still) = read();
+    assert!(left < 1200, "{left} samples are left");
+    assert_eq!(still, found, "what was concluded from all of them stands");
+    // The bench's own is whole, and what is said of it later does not bring the samples back.
+    assert_eq!(north.ledger().readings("aaaa0001").unwrap().series().len(), 6000);
+    north.ledger().rename("aaaa0001", Some("old")).unwrap();
+    north.send_all();
+    std::fs::remove_dir_all(&folder).unwrap();
+    assert_eq!(read().0, left);
 }

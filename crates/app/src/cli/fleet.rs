@@ -7,7 +7,7 @@ use clap::Subcommand;
 use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::quantity::units::{Bytes, span_words};
 use hollow_mile_ledger::Ledger;
-use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership, Records, Rule};
+use hollow_mile_ledger::fleet::{self as store, Address, Bench, Made, Membership, Records, Rule, Rules};
 use serde::Serialize;
 
 use super::{say, say_json, table};
@@ -53,6 +53,12 @@ pub enum FleetVerb {
         /// From now on records are kept for good
         #[arg(long, conflicts_with = "keep")]
         keep_all: bool,
+        /// From now on records that are older are made smaller, as by `ledger --compact`
+        #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..=36500))]
+        compact: Option<u32>,
+        /// From now on they keep all of their samples
+        #[arg(long, conflicts_with = "compact")]
+        compact_none: bool,
         /// As JSON
         #[arg(long)]
         json: bool,
@@ -227,8 +233,8 @@ fn months(n: usize) -> String {
     if n == 1 { "1 month".into() } else { format!("{n} months") }
 }
 
-fn tidy(rule: Option<Rule>, json: bool) -> Result<Exit, AppError> {
-    let done = store::tidy(&fleet::address(&home::home()?)?, rule)?;
+fn tidy(rules: Rules, json: bool) -> Result<Exit, AppError> {
+    let done = store::tidy(&fleet::address(&home::home()?)?, rules)?;
     if json {
         say_json(&done)?;
         return Ok(Exit::Done);
@@ -241,6 +247,15 @@ fn tidy(rule: Option<Rule>, json: bool) -> Result<Exit, AppError> {
         [] => "no record is older".to_owned(),
         gone => format!("records of {} are gone: {}", months(gone.len()), gone.join(", ").replace('_', "-")),
     })?;
+    if let Some(days) = done.thin_days {
+        let t = done.thinned;
+        say(&format!(
+            "records older than {days} days are made smaller: {} now, {} became {}",
+            if t.hauls == 1 { "1 haul".to_owned() } else { format!("{} hauls", t.hauls) },
+            Bytes::new(t.bytes_before),
+            Bytes::new(t.bytes_after)
+        ))?;
+    }
     say(&format!("{} of tables made ahead", months(done.made)))?;
     Ok(Exit::Done)
 }
@@ -337,9 +352,11 @@ pub fn run(verb: &FleetVerb) -> Result<Exit, AppError> {
             say(&format!("sent: {hauls} hauls, {} of records", Bytes::new(bytes as u64)))?;
             Ok(Exit::Done)
         }
-        FleetVerb::Tidy { keep, keep_all, json } => {
-            let rule = if *keep_all { Some(Rule::ForGood) } else { keep.map(Rule::Days) };
-            tidy(rule, *json)
+        FleetVerb::Tidy { keep, keep_all, compact, compact_none, json } => {
+            let rule = |days: &Option<u32>, for_good: bool| {
+                if for_good { Some(Rule::ForGood) } else { days.map(Rule::Days) }
+            };
+            tidy(Rules { records: rule(keep, *keep_all), samples: rule(compact, *compact_none) }, *json)
         }
         FleetVerb::Spread { urls, json } => spread(urls, *json),
         FleetVerb::Leave => {

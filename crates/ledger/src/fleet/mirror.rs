@@ -322,7 +322,7 @@ impl Ledger {
             .db
             .query_row(
                 "SELECT m.bench, m.remote FROM mirrored m JOIN hauls h ON h.haul = m.haul
-                 WHERE m.haul = ?1 AND h.state <> 'running' AND h.samples >= ?2
+                 WHERE m.haul = ?1 AND h.state <> 'running' AND (h.samples >= ?2 OR h.kept_samples IS NOT NULL)
                    AND NOT EXISTS (SELECT 1 FROM overviews o WHERE o.haul = m.haul)",
                 params![haul, crate::overview::LEAST_SAMPLES as i64],
                 |r| Ok((r.get(0)?, r.get(1)?)),

@@ -11,6 +11,7 @@ mod months;
 mod outbox;
 mod schema;
 mod send;
+mod thin;
 mod tls;
 
 use std::path::{Path, PathBuf};
@@ -19,10 +20,11 @@ use serde::{Deserialize, Serialize};
 
 pub use address::Address;
 pub use mirror::{Mirror, Pulled};
-pub use months::{Records, Rule, Spread, Tidied, records, spread, tidy};
+pub use months::{Records, Rule, Rules, Spread, Tidied, records, spread, tidy};
 pub(crate) use outbox::TABLES as OUTBOX;
 pub use schema::{Made, ROLES, init};
 pub use send::{Sender, Sent};
+pub use thin::Thinned;
 
 use crate::LedgerError;
 

@@ -7,6 +7,7 @@
 use postgres::{Client, Transaction};
 use serde::Serialize;
 
+use super::thin::{Thinned, thin};
 use super::{Address, FleetError, connected};
 
 /// Months that are made ahead, and as many that have been: hauls are sent late, too.
@@ -128,13 +129,31 @@ pub(super) fn make(tx: &mut Transaction<'_>, address: &Address) -> Result<usize,
     Ok(lacking.len())
 }
 
-/// How long the server keeps records.
+/// For how long something holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rule {
     /// For good.
     ForGood,
-    /// So many days, and then to the end of their month.
+    /// So many days.
     Days(u32),
+}
+
+impl Rule {
+    fn days(self) -> Option<i32> {
+        match self {
+            Self::ForGood => None,
+            Self::Days(days) => Some(i32::try_from(days).unwrap_or(i32::MAX)),
+        }
+    }
+}
+
+/// What is changed of the fleet's rule; what is not stated stays.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Rules {
+    /// How long records are kept, and then to the end of their month.
+    pub records: Option<Rule>,
+    /// How long all of their samples are.
+    pub samples: Option<Rule>,
 }
 
 /// What was done.
@@ -146,32 +165,34 @@ pub struct Tidied {
     pub let_go: Vec<String>,
     /// Days that records are kept; for good without.
     pub records_days: Option<i32>,
+    /// Days after which they are made smaller; never without.
+    pub thin_days: Option<i32>,
+    /// What was made smaller.
+    pub thinned: Thinned,
 }
 
-/// Makes the coming months, and lets records go that are older than the rule says; a new rule is kept. Rows, figures, findings and
+/// Makes the coming months, lets records go that are older than the rule says, and makes those smaller that it says; a new rule is kept. Rows, figures, findings and
 /// overviews of hauls stay.
 ///
 /// # Errors
 /// When the server does not let this user do so, or one at a place does not answer.
-pub fn tidy(address: &Address, rule: Option<Rule>) -> Result<Tidied, FleetError> {
+pub fn tidy(address: &Address, rules: Rules) -> Result<Tidied, FleetError> {
     let mut client = connected(address)?;
     let said = |e: postgres::Error| FleetError::of(&e, address);
     let mut tx = client.transaction().map_err(said)?;
-    if let Some(rule) = rule {
-        let days = match rule {
-            Rule::ForGood => None,
-            Rule::Days(days) => Some(i32::try_from(days).unwrap_or(i32::MAX)),
-        };
-        tx.execute("UPDATE hollow_mile.fleet SET records_days = $1", &[&days]).map_err(said)?;
+    for (column, rule) in [("records_days", rules.records), ("thin_days", rules.samples)] {
+        if let Some(rule) = rule {
+            let sql = format!("UPDATE hollow_mile.fleet SET {column} = $1");
+            tx.execute(&sql, &[&rule.days()]).map_err(said)?;
+        }
     }
-    let records_days = tx
-        .query_one("SELECT records_days FROM hollow_mile.fleet", &[])
-        .map_err(said)?
-        .get::<_, Option<i32>>(0);
+    let now = tx.query_one("SELECT records_days, thin_days FROM hollow_mile.fleet", &[]).map_err(said)?;
     let let_go = let_go(&mut tx, address)?;
     let made = make(&mut tx, address)?;
     tx.commit().map_err(said)?;
-    Ok(Tidied { made, let_go, records_days })
+    // Each haul for itself: what was made smaller so far stays so when it is stopped.
+    let thinned = thin(address)?;
+    Ok(Tidied { made, let_go, records_days: now.get(0), thin_days: now.get(1), thinned })
 }
 
 /// Months that ended so many days ago that none of their records is to be kept, and have none under way.

@@ -93,10 +93,10 @@ CREATE TABLE hollow_mile.vitals (
 );
 ";
 
-/// `records_days`: how long records are kept, for good without. `let_go_before`: the day before which none are there any more. `spread`: the
+/// `records_days`: how long records are kept, for good without. `thin_days`: after how long they are made smaller, never without. `let_go_before`: the day before which none are there any more. `spread`: the
 /// servers that records are spread over.
 pub(super) const NEW_IN_2: &str = "
-ALTER TABLE hollow_mile.fleet ADD COLUMN records_days INTEGER, ADD COLUMN let_go_before DATE;
+ALTER TABLE hollow_mile.fleet ADD COLUMN records_days INTEGER, ADD COLUMN thin_days INTEGER, ADD COLUMN let_go_before DATE;
 CREATE TABLE hollow_mile.spread (place INTEGER PRIMARY KEY, url TEXT NOT NULL);
 ";
 
