@@ -349,6 +349,14 @@ fn put_row(
     Ok(numbers[0].unwrap_or(0))
 }
 
+/// The bench itself made a record smaller.
+fn is_compacted(ledger: &Ledger, haul: &str) -> rusqlite::Result<bool> {
+    ledger
+        .db
+        .prepare_cached("SELECT kept_samples IS NOT NULL FROM hauls WHERE haul = ?1")?
+        .query_row([haul], |r| r.get(0))
+}
+
 /// Puts a haul and some of its batches on the server.
 fn put(
     tx: &mut Transaction<'_>,
@@ -358,14 +366,15 @@ fn put(
     batches: &[Batch],
     anew: bool,
 ) -> Result<(), PutError> {
-    if haul.sent > 0 {
-        let sql = "SELECT batches FROM hollow_mile.haul WHERE bench = $1 AND haul = $2";
-        let has = tx.query_opt(sql, &[&bench, &haul.haul])?.map_or(0, |r| r.get::<_, i64>(0));
-        if has < haul.sent {
-            return Err(PutError::Lost);
-        }
+    let sql = "SELECT batches, kept_samples IS NOT NULL FROM hollow_mile.haul WHERE bench = $1 AND haul = $2";
+    let (has, made_smaller): (i64, bool) =
+        tx.query_opt(sql, &[&bench, &haul.haul])?.map_or((0, false), |r| (r.get(0), r.get(1)));
+    if has < haul.sent {
+        return Err(PutError::Lost);
     }
-    let count = haul.sent.max(batches.last().map_or(0, |b| b.seq + 1));
+    // What the server made smaller by its rule is not filled up again from the whole record.
+    let batches = if made_smaller && !anew && !is_compacted(ledger, &haul.haul)? { &[] } else { batches };
+    let count = haul.sent.max(has).max(batches.last().map_or(0, |b| b.seq + 1));
     let started = if haul.running && haul.sent > 0 {
         put_progress(tx, ledger, bench, &haul.haul, count)?
     } else {
