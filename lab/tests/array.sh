@@ -26,5 +26,17 @@ printf 'kind = "read"\nblock = "256 KiB"\nuntil = { bytes = "8 MiB" }\n' | route
 hm haul /tmp/mirror.toml --on /dev/md0
 code_is 0
 has /tmp/err 'the raid1 array is short of 1 of its 2 members'
+hm yard --json
+has /tmp/out '"what": "drive"'
+has /tmp/out 'raid1 array of 2'
+# Writing to it is asked about.
+printf 'kind = "write"\nblock = "256 KiB"\nuntil = { bytes = "4 MiB" }\n' | route half
+hm haul /tmp/half.toml --on /dev/md0 --erase md0 --give-up data,md-raid
+code_is 3
+has /tmp/err 'degraded'
+hm haul /tmp/half.toml --on /dev/md0 --erase md0 --give-up data,md-raid,degraded
+code_is 0
+hm vitals /dev/md0
+has /tmp/out 'nvme0n1 +drive'
 mdadm --stop /dev/md0
 for d in nvme0n1 nvme1n1; do dd if=/dev/zero of=/dev/$d bs=1M count=4 2>/dev/null; done

@@ -7,8 +7,8 @@ use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::drive::DriveKind;
 use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
-use hollow_mile_core::record::{Conditions, Fall};
-use hollow_mile_core::route::{Leg, Route};
+use hollow_mile_core::record::{Conditions, Fall, HaulHead};
+use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
 
 use hollow_mile_charts::lanes::letter;
@@ -134,7 +134,8 @@ fn fall_of(
 pub fn fall_in(ledger: &Ledger, haul: &str, finding: Option<&str>) -> Result<Fall, AppError> {
     let (name, found, readings) = fall_of(ledger, haul, finding)?;
     let leg = readings.legs().last().map_or(0, |l| usize::from(l.leg));
-    let may = readings.head().and_then(|h| h.route.legs.get(leg)).is_some_and(Leg::may_decide);
+    let may_on = |h: &HaulHead| Some(h.route.legs.get(leg)?.may_decide_on(&h.drive));
+    let may = readings.head().and_then(may_on).unwrap_or(false);
     let began = readings.legs().last().map_or(Duration::ZERO, |l| l.from);
     if !may || found.elapsed < began {
         return Err(nothing_to_try(&name, haul, leg));
@@ -147,7 +148,7 @@ pub fn fall_in(ledger: &Ledger, haul: &str, finding: Option<&str>) -> Result<Fal
 
 fn nothing_to_try(name: &str, haul: &str, leg: usize) -> AppError {
     AppError::usage(format!(
-        "finding {name} of haul {haul} cannot be looked into in leg {}: experiments go with the plain write by one worker in which it fell, without stamps, drawn sizes or places, or a rate",
+        "finding {name} of haul {haul} cannot be looked into in leg {}: experiments go with the plain write by one worker in which it fell, without stamps, drawn sizes or places, or a rate, and not on host-managed zones",
         leg + 1
     ))
 }
@@ -169,7 +170,7 @@ pub fn deciding(ledger: &Ledger, haul: &str, finding: &str) -> Result<Again, App
     again.conditions.tags.retain(|(k, _)| k != AGAIN);
     again.conditions.tags.push((DECIDES.into(), format!("{} {name}", row.haul)));
     match again.route.legs.last_mut() {
-        Some(leg) if leg.may_decide() => leg.decide = true,
+        Some(leg) if readings.head().is_some_and(|h| leg.may_decide_on(&h.drive)) => leg.decide = true,
         _ => return Err(nothing_to_try(&name, &row.haul, leg)),
     }
     Ok(again)

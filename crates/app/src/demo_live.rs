@@ -7,7 +7,6 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Readings;
@@ -87,6 +86,7 @@ struct Hauling {
     haul: Haul<SimDrive>,
     writer: HaulWriter,
     events: Vec<Event>,
+    readings: Readings,
     /// How far it was when the demo began.
     ahead: Duration,
 }
@@ -119,7 +119,7 @@ impl Hauling {
         // Those that the demo begins with are in the middle of it.
         let in_it = Duration::from_secs(120 + number as u64 * 37 % 900);
         let ahead = if began.is_zero() { in_it } else { Duration::ZERO };
-        Ok(Self { number, began, haul, writer, events, ahead })
+        Ok(Self { number, began, haul, writer, events, readings: Readings::new(), ahead })
     }
 
     /// Goes on until so much has passed on the drive; true when it is over.
@@ -130,10 +130,16 @@ impl Hauling {
             over = matches!(self.haul.step(&mut self.events), Progress::Ended(_));
         }
         for event in self.events.drain(..) {
+            self.readings.push(&event);
             self.writer.push(event)?;
         }
         self.writer.commit()?;
         Ok(over)
+    }
+
+    fn finish(self, state: HaulState) -> Result<Ledger, AppError> {
+        let conclusions = self.readings.conclude();
+        Ok(self.writer.finish(state, None, &self.readings, &conclusions)?)
     }
 }
 
@@ -157,14 +163,9 @@ fn keep(
         let mut still = Vec::new();
         for mut hauling in hauls {
             if hauling.until(passed)? {
-                let ledger = hauling.writer.finish(
-                    HaulState::Done,
-                    None,
-                    &Readings::new(),
-                    &Conclusions::default(),
-                )?;
                 // The next one on the same drive.
-                still.push(Hauling::begin(ledger, hauling.number, began.elapsed())?);
+                let number = hauling.number;
+                still.push(Hauling::begin(hauling.finish(HaulState::Done)?, number, began.elapsed())?);
             } else {
                 still.push(hauling);
             }
@@ -174,7 +175,7 @@ fn keep(
         std::thread::sleep(EVERY);
     }
     for hauling in hauls {
-        hauling.writer.finish(HaulState::Stopped, None, &Readings::new(), &Conclusions::default())?;
+        hauling.finish(HaulState::Stopped)?;
     }
     Ok(())
 }

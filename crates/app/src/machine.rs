@@ -1,7 +1,8 @@
 //! The drives of this machine: who they are, whether they may be written, how they are.
 
-use hollow_mile_core::drive::health::Health;
+use hollow_mile_core::drive::health::{Health, Member};
 use hollow_mile_core::drive::protocol::nvme_power::PowerState;
+use hollow_mile_core::drive::zones::{ZoneCondition, ZoneFacts, ZoneModel};
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
 use hollow_mile_core::record::Conditions;
@@ -65,6 +66,36 @@ pub fn device(path: &Path, home: &Path) -> Result<Device, AppError> {
     Ok(Device::of(&sysfs, &Users::now(&sysfs), block, home))
 }
 
+/// What lies below a device, as far as `health` knows how each drive is; nothing below a drive itself.
+#[must_use]
+pub fn members(block: &BlockDevice, health: &dyn Fn(&BlockDevice) -> Option<Health>) -> Vec<Member> {
+    let below = Sysfs::default().tree(block).into_iter().skip(1);
+    below
+        .map(|branch| {
+            let identity = branch.device.identity();
+            let is_drive = branch.device.whole.is_none() && branch.device.members() == 0;
+            let told = is_drive.then(|| health(&branch.device)).flatten().unwrap_or_default();
+            Member {
+                depth: u8::try_from(branch.depth).unwrap_or(u8::MAX),
+                name: branch.device.name.clone(),
+                what: branch.what,
+                serial: identity.serial,
+                capacity: identity.capacity,
+                link: identity.link.filter(|_| is_drive),
+                temperature: told.vitals.composite_temperature,
+                percentage_used: told.vitals.percentage_used,
+                warnings: told.warnings,
+            }
+        })
+        .collect()
+}
+
+/// As [`members`], each drive asked now.
+#[must_use]
+pub fn members_asked(block: &BlockDevice) -> Vec<Member> {
+    members(block, &|drive| Some(Prober::of(drive).health()))
+}
+
 /// What others move on a device just now, watched for so long; `None` where the kernel does not count.
 #[must_use]
 pub fn traffic_now(block: &BlockDevice, watch: Duration) -> Option<Rate> {
@@ -89,7 +120,7 @@ pub fn health(target: &Target, home: &Path) -> Result<(DriveIdentity, Health), A
     match target {
         Target::Device(path) => {
             let device = device(path, home)?;
-            let health = device.prober.health();
+            let health = device.prober.health().with_members(members_asked(&device.block));
             Ok((device.identity, health))
         }
         Target::Sim(name) => {
@@ -166,6 +197,77 @@ pub struct HealthDocument {
     self_test_supported: bool,
     self_tests: hollow_mile_core::drive::protocol::nvme::SelfTestLog,
     gaps: Vec<String>,
+    /// Zones, where it has such.
+    zones: Option<ZonesDocument>,
+    /// What it is built of, each after what is built on it.
+    members: Vec<MemberDocument>,
+}
+
+/// Zones of a drive, in JSON.
+#[derive(Serialize)]
+pub struct ZonesDocument {
+    model: ZoneModel,
+    size_bytes: u64,
+    capacity_bytes: u64,
+    count: u32,
+    /// 0: no limit.
+    most_open: u32,
+    /// 0: no limit.
+    most_active: u32,
+    /// Number and condition, in the order of addresses.
+    map: Vec<(u32, ZoneCondition)>,
+    written_bytes: Option<u64>,
+}
+
+impl ZonesDocument {
+    /// Of what the drive says.
+    #[must_use]
+    pub fn of(z: &ZoneFacts) -> Self {
+        Self {
+            model: z.model,
+            size_bytes: z.size.get(),
+            capacity_bytes: z.capacity.get(),
+            count: z.count,
+            most_open: z.most_open,
+            most_active: z.most_active,
+            map: z.map.clone(),
+            written_bytes: z.written.map(Bytes::get),
+        }
+    }
+}
+
+/// A device below another, in JSON.
+#[derive(Serialize)]
+pub struct MemberDocument {
+    depth: u8,
+    name: String,
+    what: String,
+    serial: String,
+    capacity_bytes: u64,
+    link: Option<String>,
+    link_shortfall: Option<String>,
+    temperature_c: Option<f64>,
+    percentage_used: Option<f64>,
+    warnings: Vec<String>,
+}
+
+impl MemberDocument {
+    /// Of what is known of it.
+    #[must_use]
+    pub fn of(m: &Member) -> Self {
+        Self {
+            depth: m.depth,
+            name: m.name.clone(),
+            what: m.what.clone(),
+            serial: m.serial.clone(),
+            capacity_bytes: m.capacity.get(),
+            link: m.link.as_ref().map(hollow_mile_core::drive::Link::words),
+            link_shortfall: m.link.as_ref().and_then(hollow_mile_core::drive::Link::shortfall),
+            temperature_c: m.temperature.map(Celsius::degrees),
+            percentage_used: m.percentage_used,
+            warnings: m.warnings.clone(),
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -218,6 +320,8 @@ impl HealthDocument {
             self_test_supported: health.self_test_supported,
             self_tests: health.self_tests.clone(),
             gaps: health.gaps.clone(),
+            zones: identity.zones.as_ref().map(ZonesDocument::of),
+            members: health.members.iter().map(MemberDocument::of).collect(),
         }
     }
 }

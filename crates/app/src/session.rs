@@ -279,7 +279,10 @@ fn drive_on(
         }
         let may_step = !clock_stands && (!simulated || pacer.ahead(haul.elapsed()).is_zero());
         let ended = may_step && matches!(haul.step(&mut batch), Progress::Ended(_));
-        if ended || batch.len() >= BATCH || (!batch.is_empty() && handed_over.elapsed() >= HAND_OVER) {
+        // While this program asks nothing of the drive, its ledger does not either: what comes is handed over after it.
+        let held = haul.is_quiet() && !ended;
+        let full = batch.len() >= BATCH || (!batch.is_empty() && handed_over.elapsed() >= HAND_OVER);
+        if ended || full && !held {
             handed_over = Instant::now();
             if give.send(std::mem::replace(&mut batch, Vec::with_capacity(BATCH))).is_err() {
                 // Nobody takes the record: the load must not go on unrecorded.

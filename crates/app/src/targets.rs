@@ -4,12 +4,14 @@ use hollow_mile_core::quantity::text::named;
 use hollow_mile_core::route::LaidOn;
 use std::path::{Path, PathBuf};
 
+use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::freight::Cargo;
-use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind, MeterUnit};
+use hollow_mile_core::drive::zones::ZoneCondition;
+use hollow_mile_core::drive::{Drive, DriveIdentity, DriveKind, MeterUnit, Pattern};
 use hollow_mile_core::quantity::units::{Bytes, ParseUnitError};
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route;
-use hollow_mile_core::route::{Amount, LegKind, Route};
+use hollow_mile_core::route::{Amount, Leg, LegKind, Route};
 use hollow_mile_drives::linux::guard::{Consent, remove_own_folder};
 use hollow_mile_drives::linux::{
     BlockDrive, EngineChoice, FileDrive, FolderDrive, FolderError, Meter, WithMeters, filler_path,
@@ -337,8 +339,17 @@ pub fn fits(route: &Route, drive: &DriveIdentity, source: Option<&str>) -> Resul
             let (odd, block) = (odd.binary(), block.binary());
             return refuse(format!("its block of {odd} is not a multiple of the drive's {block}"));
         }
+        if let Some(why) = against_zones(leg, drive) {
+            return refuse(why);
+        }
+        if leg.by == Erasure::ResetZones && leg.kind == LegKind::Wipe && drive.zones.is_none() {
+            return refuse("the drive has no zones that could be reset: wipe by discard".into());
+        }
         if leg.by.is_whole() && !matches!(drive.kind, DriveKind::Block | DriveKind::Simulated) {
-            return refuse(format!("{} erases whole NVMe drives, and this is none: wipe by discard", leg.by));
+            return refuse(format!(
+                "{} erases whole NVMe and ATA drives, and this is none: wipe by discard",
+                leg.by
+            ));
         }
         let (start, end) = leg.region.on(capacity, leg.block);
         if (leg.kind.moves() || leg.kind == LegKind::Wipe) && (start >= end || end > capacity) {
@@ -358,6 +369,70 @@ pub fn fits(route: &Route, drive: &DriveIdentity, source: Option<&str>) -> Resul
     Ok(())
 }
 
+/// Why a leg cannot be done on a drive with zones, and what can be done instead; `None` when it can.
+fn against_zones(leg: &Leg, drive: &DriveIdentity) -> Option<String> {
+    let zones = drive.zones.as_ref().filter(|_| drive.writes_in_sequence_only())?;
+    if leg.kind == LegKind::Verify || leg.stamped {
+        let broken =
+            [ZoneCondition::ReadOnly, ZoneCondition::Offline].into_iter().any(|c| zones.in_condition(c) > 0);
+        if zones.capacity < zones.size || broken {
+            return Some(
+                "what is written to this drive's zones does not lie in one piece, and cannot be read back as stamped: some of its addresses hold nothing"
+                    .into(),
+            );
+        }
+        let (start, end) = leg.region.on(drive.capacity, leg.block);
+        if leg.stamped && !start.get().is_multiple_of(zones.size.get().max(1)) {
+            let size = zones.size.binary();
+            return Some(format!(
+                "a stamped write begins with a zone, each of {size}, and its region begins at {start}"
+            ));
+        }
+        // A second pass resets a zone whole, and with it what the first wrote behind the place at which it ends.
+        let once = leg.until.bytes.is_some_and(|b| b.of(drive.capacity) <= end.saturating_sub(start));
+        if leg.stamped && !once {
+            return Some(
+                "a stamped write to zones is one pass over its region at most: give until.bytes, no more than that".into(),
+            );
+        }
+    }
+    if !leg.destroys() {
+        return None;
+    }
+    if leg.decide {
+        return Some("experiments would begin the drive's zones anew: decide = false".into());
+    }
+    if leg.kind == LegKind::Wipe {
+        let stays = matches!(leg.by, Erasure::Discard | Erasure::WriteZeroes);
+        return stays.then(|| {
+            format!(
+                "the drive's zones are host-managed and are emptied by a reset: by = \"{}\"",
+                Erasure::ResetZones
+            )
+        });
+    }
+    let only = "the drive's zones are host-managed and take writes in sequence only";
+    match leg.kind {
+        LegKind::Write | LegKind::Fill if leg.pattern != Pattern::Sequential => {
+            Some(format!("{only}: pattern = \"sequential\""))
+        }
+        LegKind::Write | LegKind::Fill | LegKind::Pace | LegKind::Breather
+            if leg.mix.is_empty() && leg.spread.is_empty() =>
+        {
+            let least = drive.write_block();
+            (!leg.block.get().is_multiple_of(least.get())).then(|| {
+                format!(
+                    "its block of {} is not a multiple of the {} that a write to a zone must have",
+                    leg.block.binary(),
+                    least.binary()
+                )
+            })
+        }
+        LegKind::Scan => Some(format!("{only}, and a scan goes back and forth: scan it by reading")),
+        _ => Some(format!("{only}: this leg writes elsewhere too, so let it read, or take a write leg")),
+    }
+}
+
 /// What will not go as the route seems to mean it on this drive, in sentences.
 #[must_use]
 pub fn doubts(route: &Route, drive: &DriveIdentity) -> Vec<String> {
@@ -365,6 +440,11 @@ pub fn doubts(route: &Route, drive: &DriveIdentity) -> Vec<String> {
     let flat = route.laid_out(LaidOn::file_system_if(on_file));
     let mut all = Vec::new();
     let mut filled = if on_file { None } else { drive.fill_percent };
+    if drive.writes_in_sequence_only()
+        && flat.legs.iter().any(|l| l.workers > 1 && l.destroys() && l.kind.moves())
+    {
+        all.push("its zones are written by one thread, as many of them at once as the leg has operations in flight: workers is left out".into());
+    }
     for leg in &flat.legs {
         match leg.kind {
             LegKind::Wipe if !on_file => filled = Some(0.0),

@@ -46,7 +46,7 @@ fn a_long_haul_on_every_simulated_drive_finds_its_truth() {
         assert_eq!(again["figures"], done["figures"]);
     }
     let ledger = bench.json(&["ledger", "--json"]);
-    assert_eq!(ledger.as_array().unwrap().len(), 10);
+    assert_eq!(ledger.as_array().unwrap().len(), 11);
     for key in
         ["haul", "drive", "route", "state", "started", "elapsed_s", "written_bytes", "read_bytes", "samples"]
     {

@@ -104,6 +104,19 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
     let svg = bench.path("a.svg");
     assert!(bench.run(&["chart", haul, "-o", &svg]).status.success());
     assert!(std::fs::read_to_string(&svg).unwrap().contains("tried out"));
+    let svg = bench.path("b.svg");
+    assert!(bench.run(&["chart", haul, "--kind", "experiments", "-o", &svg]).status.success());
+    let drawn = std::fs::read_to_string(&svg).unwrap();
+    for words in
+        ["How likely each cause is", "before the fall: 1 6", ">elsewhere<", "over 99 %", "slow addresses"]
+    {
+        assert!(drawn.contains(words), "{words} is missing in {drawn}");
+    }
+    let no = bench.refusal(
+        &["chart", alone["haul"].as_str().unwrap(), "--kind", "experiments", "-o", &bench.path("c.svg")],
+        2,
+    );
+    assert!(no.contains("has no experiments: `hollow-mile haul why`"), "{no}");
 }
 
 #[test]

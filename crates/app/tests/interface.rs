@@ -6,6 +6,29 @@ mod common;
 use common::{Bench, Loop, Terminal, exists, wait_until};
 
 #[test]
+fn a_terminal_that_hangs_up_in_the_middle_of_a_key_leaves_no_process_behind() {
+    let bench = Bench::new();
+    let t = Terminal::start(&bench, "", 100, 30);
+    t.sees("Yard");
+    let ours = || {
+        let here = format!("HOLLOW_MILE_HOME={}", bench.dir.path().join("home").display());
+        let all = std::fs::read_dir("/proc").unwrap().flatten();
+        let of = |p: std::path::PathBuf| {
+            let name = std::fs::read_to_string(p.join("comm")).unwrap_or_default();
+            let env = std::fs::read(p.join("environ")).unwrap_or_default();
+            name.trim() == "hollow-mile" && env.split(|b| *b == 0).any(|v| v == here.as_bytes())
+        };
+        all.filter(|e| of(e.path())).count()
+    };
+    assert!(ours() > 0, "it runs");
+    // The beginning of an arrow key, and no more.
+    t.bytes(&["1b", "5b"]);
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    drop(t);
+    wait_until("it is gone", || ours() == 0);
+}
+
+#[test]
 fn from_the_yard_to_a_named_cache_end_and_back_from_the_ledger() {
     let bench = Bench::new();
     let t = Terminal::start(&bench, "demo", 160, 47);

@@ -474,13 +474,13 @@ fn small_terminals_lose_nothing_without_a_word() {
 fn the_yard_has_ones_own_drives_and_simulated_ones_when_asked() {
     let bench = Bench::new();
     let t = Terminal::start(&bench, "", 120, 36);
-    t.sees("10 simulated drives ship with it: i shows them");
+    t.sees("11 simulated drives ship with it: i shows them");
     assert!(!t.screen().contains("KW-0417"), "{}", t.screen());
     t.keys(&["i"]);
     t.sees("KW-0417");
     assert!(!t.screen().contains("i shows them"), "{}", t.screen());
     t.keys(&["i"]);
-    t.sees("10 simulated drives ship with it");
+    t.sees("11 simulated drives ship with it");
     t.keys(&["q"]);
     drop(t);
     // One that was hauled on is there.
@@ -489,7 +489,7 @@ fn the_yard_has_ones_own_drives_and_simulated_ones_when_asked() {
         .unwrap();
     bench.json(&["haul", &route, "--on", "sim:ptarmigan-4t", "--json"]);
     let t = Terminal::start(&bench, "", 120, 36);
-    t.sees("9 simulated drives ship with it");
+    t.sees("10 simulated drives ship with it");
     assert!(t.screen().contains("KW-0417") && !t.screen().contains("KW-0203"), "{}", t.screen());
     // What hauls stands first, with how far it is and how it went.
     let route = bench.path("long.toml");

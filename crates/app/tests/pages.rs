@@ -128,6 +128,25 @@ fn rounds_have_a_chart_and_pages_of_the_report() {
 }
 
 #[test]
+fn experiments_have_a_chart_and_a_page_of_the_report() {
+    let bench = Bench::new();
+    let drive = bench.path("place.toml");
+    let text = "name = \"place\"\nmodel = \"Place P1 2 TB\"\nserial = \"PL-0001\"\ncapacity = \"2 TB\"\nseed = 7\n[flash]\nread = \"3000 MB/s\"\nrecover = \"500 MB/s\"\n\
+                [[flash.level]]\nrate = \"1600 MB/s\"\n[[flash.zone]]\nfrom = \"200 GB\"\nto = \"320 GB\"\nfactor = 0.45\n[heat]\nidle_watts = 1.5\nwatts_per_gb_s = 1.1\n\
+                [[heat.cooling]]\nname = \"heatsink\"\nresistance = 5.0\ntau = \"120 s\"\n";
+    std::fs::write(&drive, text).unwrap();
+    let on = format!("sim:{drive}");
+    let haul = bench.json(&["haul", "why", "--on", &on, "--json"])["haul"].as_str().unwrap().to_owned();
+    let (svg, md) = (bench.path("tried.svg"), bench.path("tried.md"));
+    assert!(bench.run(&["chart", &haul, "--kind", "experiments", "-o", &svg]).status.success());
+    let drawn = page(&std::fs::read_to_string(&svg).unwrap()).replace(&haul, "IDENTITY");
+    insta::assert_snapshot!("chart_experiments", drawn);
+    assert!(bench.run(&["report", &haul, "-o", &md]).status.success());
+    let text = std::fs::read_to_string(&md).unwrap();
+    assert!(text.contains("What was tried to find out why the rate fell"), "{text}");
+}
+
+#[test]
 fn files_have_a_chart_and_a_report() {
     let bench = Bench::new();
     let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];

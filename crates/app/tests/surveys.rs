@@ -385,3 +385,45 @@ fn a_survey_goes_out_as_csv_and_says_the_same_from_there() {
         assert_eq!(kept["surveys"], done["surveys"], "{name}");
     }
 }
+
+#[test]
+fn what_zones_do_not_take_is_refused_with_what_they_do() {
+    let bench = Bench::new();
+    let refused = |leg: &str| {
+        let file = bench.dir.path().join("r.toml");
+        std::fs::write(&file, format!("name = \"r\"\n[[leg]]\n{leg}")).unwrap();
+        let out = bench.run(&["haul", file.to_str().unwrap(), "--on", "sim:strath-4t"]);
+        (out.status.code(), String::from_utf8_lossy(&out.stderr).into_owned())
+    };
+    for (leg, said) in [
+        (
+            "kind = \"write\"\npattern = \"random\"\nblock = \"4 KiB\"\nuntil = { duration = \"1 s\" }",
+            "pattern = \"sequential\"",
+        ),
+        (
+            "kind = \"mixed\"\nblock = \"4 KiB\"\nread_percent = 50\nuntil = { duration = \"1 s\" }",
+            "let it read",
+        ),
+        ("kind = \"scan\"\noperation = \"write\"", "scan it by reading"),
+        ("kind = \"wipe\"", "by = \"reset-zones\""),
+        ("kind = \"write\"\ndecide = true\nuntil = { duration = \"1 s\" }", "zones anew: decide = false"),
+        (
+            "kind = \"write\"\nstamped = true\nregion = { from = \"1 MiB\" }\nuntil = { duration = \"1 s\" }",
+            "a stamped write begins with a zone",
+        ),
+        (
+            "kind = \"write\"\nstamped = true\nuntil = { bytes = \"5 TB\" }",
+            "one pass over its region at most",
+        ),
+    ] {
+        let (code, err) = refused(leg);
+        assert_eq!(code, Some(2), "{leg}: {err}");
+        assert!(err.contains(said), "{leg}: {err}");
+    }
+    assert_eq!(refused("kind = \"wipe\"\nby = \"reset-zones\"").0, Some(0));
+    assert_eq!(refused("kind = \"read\"\npattern = \"random\"\nuntil = { bytes = \"1 MiB\" }").0, Some(0));
+    let plain = bench.dir.path().join("r.toml");
+    std::fs::write(&plain, "name = \"r\"\n[[leg]]\nkind = \"wipe\"\nby = \"reset-zones\"").unwrap();
+    let out = bench.run(&["haul", plain.to_str().unwrap(), "--on", "sim:corrie-2t"]);
+    assert!(String::from_utf8_lossy(&out.stderr).contains("has no zones"), "{out:?}");
+}

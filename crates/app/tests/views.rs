@@ -479,16 +479,24 @@ fn what_takes_long_is_made_beside_the_keys_and_the_newer_request_counts() {
     std::fs::remove_file(file).unwrap();
 }
 
-#[test]
-fn pictures_of_a_lookout() {
+/// A haul in a ledger of its own, shown: the bench, the interface, the haul's document, and screens without its name.
+fn shown(args: &[&str]) -> (common::Bench, App, serde_json::Value, impl Fn(&App, u16, u16) -> String) {
     let bench = common::Bench::new();
-    let done = bench.json(&["haul", "busy", "--on", "sim:moraine-1t", "--json"]);
-    let id = done["haul"].as_str().unwrap();
-    let home = bench.dir.path().join("home");
-    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
+    let done = bench.json(args);
+    let mut app = App::new(bench.dir.path().join("home"), false, Theme::new(Depth::Mono)).unwrap();
     app.act(Action::GoLedger);
     opens(&mut app);
-    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
+    let id = done["haul"].as_str().unwrap().to_owned();
+    let home = bench.dir.path().display().to_string();
+    let screen = move |app: &App, width, height| {
+        text(app, width, height).replace(&id, "IDENTITY").replace(&home, &"H".repeat(home.len()))
+    };
+    (bench, app, done, screen)
+}
+
+#[test]
+fn pictures_of_a_lookout() {
+    let (_bench, mut app, _, text) = shown(&["haul", "busy", "--on", "sim:moraine-1t", "--json"]);
     insta::assert_snapshot!("haul_lookout", text(&app, 160, 47));
     insta::assert_snapshot!("haul_lookout_small", text(&app, 100, 30));
     every_size(&app);
@@ -499,18 +507,11 @@ fn pictures_of_a_lookout() {
 
 #[test]
 fn pictures_of_rounds() {
-    let bench = common::Bench::new();
-    let done = bench.json(&["haul", "pts-iops", "--on", "sim:moraine-1t", "--json"]);
-    let id = done["haul"].as_str().unwrap();
+    let (_bench, mut app, done, text) = shown(&["haul", "pts-iops", "--on", "sim:moraine-1t", "--json"]);
     let group = &done["surveys"]["rounds"]["groups"][0];
     assert_eq!(group["legs"].as_array().unwrap().len(), 56, "{group}");
     assert!(group["window_from"].is_u64(), "{group}");
-    let home = bench.dir.path().join("home");
-    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
-    app.act(Action::GoLedger);
-    opens(&mut app);
     app.act(Action::Surveys);
-    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
     insta::assert_snapshot!("surveys_rounds", text(&app, 160, 47));
     insta::assert_snapshot!("surveys_rounds_small", text(&app, 100, 30));
     every_size(&app);
@@ -518,15 +519,8 @@ fn pictures_of_rounds() {
 
 #[test]
 fn pictures_of_files() {
-    let bench = common::Bench::new();
     let args = ["haul", "hand-over", "--on", "sim:skerry-8t", "--from", "sim:corrie-2t", "--json"];
-    let done = bench.json(&args);
-    let id = done["haul"].as_str().unwrap();
-    let home = bench.dir.path().join("home");
-    let mut app = App::new(home, false, Theme::new(Depth::Mono)).unwrap();
-    app.act(Action::GoLedger);
-    opens(&mut app);
-    let text = |app: &App, width, height| text(app, width, height).replace(id, "IDENTITY");
+    let (_bench, mut app, _, text) = shown(&args);
     insta::assert_snapshot!("haul_files", text(&app, 160, 47));
     insta::assert_snapshot!("haul_files_small", text(&app, 100, 30));
     every_size(&app);
@@ -540,8 +534,19 @@ fn pictures_of_files() {
     for _ in 0..12 {
         app.act(Action::Down);
     }
-    let place = bench.dir.path().display().to_string();
-    let route = text(&app, 160, 47).replace(&place, &"H".repeat(place.len()));
-    insta::assert_snapshot!("route_files", route);
+    insta::assert_snapshot!("route_files", text(&app, 160, 47));
+    every_size(&app);
+}
+
+#[test]
+fn pictures_of_a_zoned_drive() {
+    let (_bench, mut app, _, text) = shown(&["haul", "cache-edge", "--on", "sim:strath-4t", "--json"]);
+    insta::assert_snapshot!("haul_zoned", text(&app, 160, 47));
+    app.act(Action::GoYard);
+    while app.yard.chosen_row().unwrap().identity.target != "sim:strath-4t" {
+        app.act(Action::Down);
+    }
+    app.act(Action::Vitals);
+    insta::assert_snapshot!("vitals_zoned", text(&app, 160, 47));
     every_size(&app);
 }

@@ -6,6 +6,7 @@
 
 pub mod batch;
 pub mod contrast;
+pub mod experiments;
 mod field;
 pub mod freight;
 mod html;

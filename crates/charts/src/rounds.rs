@@ -4,15 +4,15 @@
 use std::time::Duration;
 
 use hollow_mile_core::conclude::Conclusions;
-use hollow_mile_core::conclude::surveys::rounds::{RoundGrid, Rounds};
-use hollow_mile_core::quantity::units::{counted, latency, mb_s_figure};
+use hollow_mile_core::conclude::surveys::rounds::{LegOfRound, RoundGrid, Rounds};
+use hollow_mile_core::quantity::units::{counted, latency, mb_s_figure, significant};
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::route::Followed;
 
 use crate::lanes::{LEFT, RIGHT};
 use crate::plot::{FAINT, Range, SHADE, Style, TEXT, legend_in};
 use crate::scene::{Anchor, Ink, Scene};
-use crate::surveys::{Missing, TOP, begin, missing, plot, ticks};
+use crate::surveys::{Missing, TOP, begin, decades, missing, plot, ticks};
 
 /// Half of the excursion that a steady window may have.
 const BAND: f64 = 0.1;
@@ -57,7 +57,8 @@ fn groups(conclusions: &Conclusions) -> Result<&[Rounds], Missing> {
 fn height(group: &Rounds) -> f64 {
     let rows = group.grid().map_or(0, |g| g.rows.1.len());
     let followed = group.followed.len() as f64;
-    380.0 + followed * 16.0 + 70.0 + rows as f64 * ROW + 60.0 + followed * 15.0 + 30.0
+    let tails = if group.legs.iter().any(|l| l.slower.len() > 1) { TAILS + followed * 16.0 } else { 0.0 };
+    380.0 + followed * 16.0 + 70.0 + rows as f64 * ROW + 60.0 + followed * 15.0 + 30.0 + tails
 }
 
 fn time(us: f64) -> String {
@@ -71,6 +72,38 @@ fn panel(scene: &mut Scene, group: &Rounds, top: f64) {
         None => below,
     };
     times(scene, group, below + 26.0);
+    tails(scene, group, below + 26.0 + group.followed.len() as f64 * 15.0 + 40.0);
+}
+
+/// Height of the picture of response times, with what stands around it.
+const TAILS: f64 = 270.0;
+
+/// The share of operations that takes longer than so long, a curve for each followed leg: to one in 100,000.
+fn tails(scene: &mut Scene, group: &Rounds, top: f64) {
+    let followed = |l: &&LegOfRound| group.follows(l) && l.slower.len() > 1;
+    let legs: Vec<&LegOfRound> = group.legs.iter().filter(followed).collect();
+    let us = || legs.iter().flat_map(|l| &l.slower).map(|s| s.0).filter(|us| *us > 0.0);
+    let (Some(low), Some(high)) = (us().reduce(f64::min), us().reduce(f64::max)) else { return };
+    let rarest = legs.iter().flat_map(|l| &l.slower).map(|s| s.1).fold(1.0, f64::min);
+    let rarest = 10f64.powf(rarest.log10().floor());
+    let x = Range::log(low / 1.3, (high * 1.3).max(low * 3.0));
+    let p = plot(top, top + 210.0, x, Range::log(rarest, 1.0));
+    p.axis_x(scene, &ticks("", decades(x.low, x.high).map(|v| (v, time(v)))), "response time");
+    let shares = (0..=(-rarest.log10()).round() as i32).map(|n| 10f64.powi(-n));
+    p.axis_y(scene, &ticks("%", shares.map(|s| (s, significant(s * 100.0)))), "operations that take longer");
+    let mut styled = Vec::new();
+    for (i, leg) in legs.iter().enumerate() {
+        let style = Style::of(i);
+        let points = leg.slower.iter().map(|(us, share)| p.at(*us, *share)).collect();
+        scene.stroke(points, style.ink, 1.5, style.dash);
+        for (us, share) in &leg.slower {
+            let words =
+                format!("{} % take longer than {}, {}", significant(share * 100.0), time(*us), leg.measure);
+            scene.spot_at(p.at(*us, *share), words);
+        }
+        styled.push((style, leg.measure.clone()));
+    }
+    legend_in(scene, (LEFT, p.bottom + 54.0), &styled, false);
 }
 
 /// The figures over the rounds; gives where it ends.

@@ -102,7 +102,7 @@ fn records_go_by_the_rule_and_figures_stay() {
     // One who is no keeper may not.
     server.client().batch_execute("CREATE ROLE guest LOGIN IN ROLE hollow_mile_bench").unwrap();
     let guest: Address = format!("{}&options=-c%20role=guest", server.url("keeper")).parse().unwrap();
-    assert!(matches!(fleet::tidy(&guest, keep(1)), Err(FleetError::NotAllowed { .. })));
+    assert!(matches!(fleet::tidy(&guest, keep(1)), Err(FleetError::NotOwner { .. })));
 }
 
 #[test]
@@ -179,6 +179,17 @@ fn records_spread_over_three_servers_and_one_that_is_away_holds_up_only_its_own(
             let (there, here) = both(&server, bench, &haul);
             assert!(here.len() >= 2 && there == here, "{haul}");
         }
+    }
+    // A bench that is no superuser, on any of them.
+    server.client().batch_execute("CREATE ROLE guest LOGIN IN ROLE hollow_mile_bench").unwrap();
+    let guest: Address = format!("{}&options=-c%20role=guest", server.url("keeper")).parse().unwrap();
+    for i in 0..4 {
+        let mut bench = Bench::join(&guest, &format!("guest-{i}"));
+        let haul = format!("cccc000{i}");
+        bench.haul_at(&haul, 4, now);
+        bench.send_all();
+        let (there, here) = both(&server, &bench, &haul);
+        assert!(here.len() >= 4 && there == here, "{haul}");
     }
     // It reads as if it were one.
     let mut mirror = Mirror::open(all[3].home()).unwrap();

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use hollow_mile_charts::scene::Scene;
-use hollow_mile_charts::{freight, knee, lanes, models, pdf, proof, rounds, streams, surveys};
+use hollow_mile_charts::{experiments, freight, knee, lanes, models, pdf, proof, rounds, streams, surveys};
 use hollow_mile_core::archive::batch::Question;
 use hollow_mile_core::quantity::units::Celsius;
 use hollow_mile_core::readings::Ruler;
@@ -60,6 +60,8 @@ pub enum ChartKind {
     Rounds,
     /// What a stream offered and the drive took, the buffer, and what each rate would need
     Streams,
+    /// What was tried to find out why a rate fell, and how likely each cause is
+    Experiments,
     /// The map of what was read back
     Proof,
     /// What each file costs, and what holds files up
@@ -160,6 +162,7 @@ pub fn draw(
         ChartKind::Knee => knee::knee(&readings, &conclusions).map_err(missing),
         ChartKind::Rounds => rounds::rounds(&readings, &conclusions).map_err(missing),
         ChartKind::Streams => streams::streams(&readings, &conclusions).map_err(missing),
+        ChartKind::Experiments => experiments::experiments(&readings, &conclusions).map_err(missing),
         ChartKind::Proof => proof::proof(&readings, &conclusions).map_err(missing),
         ChartKind::Freight => freight::freight(&readings, &conclusions).map_err(missing),
         ChartKind::Heat => models::heat(&readings, conclusions.figures.hottest_rate(), ambient)

@@ -60,13 +60,17 @@ fn toml_text(claims: &Claims) -> Result<String, AppError> {
 }
 
 pub fn check(file: &Path, answer: Answer) -> Result<Exit, AppError> {
-    let read = claims::read(file);
+    say_checked(file, claims::read(file).map(|c| format!("claims of {}", c.model)), answer)
+}
+
+/// What a file holds, or what is wrong with it.
+pub fn say_checked(file: &Path, read: Result<String, AppError>, answer: Answer) -> Result<Exit, AppError> {
     if answer == Answer::Json {
         let fault = read.as_ref().err().map(|e| e.message.clone());
         say_json(&serde_json::json!({ "file": file, "fault": fault }))?;
         return Ok(if fault.is_some() { Exit::Usage } else { Exit::Done });
     }
-    say(&format!("{}: claims of {}", file.display(), read?.model))?;
+    say(&format!("{}: {}", file.display(), read?))?;
     Ok(Exit::Done)
 }
 
@@ -79,6 +83,7 @@ struct DriveDocument<'a> {
     endurance_bytes: Option<u64>,
     drive_writes_per_day: Option<f64>,
     projection: Option<&'a hollow_mile_core::archive::life::Projection>,
+    media_projection: Option<&'a hollow_mile_core::archive::life::Projection>,
     cannot_project: Option<String>,
     treated: &'a hollow_mile_core::archive::digest::Treatment,
     slow: Vec<SlowDocument>,
@@ -130,6 +135,7 @@ pub fn drive(wanted: &str, answer: Answer) -> Result<Exit, AppError> {
             endurance_bytes: file.endurance.map(Bytes::get),
             drive_writes_per_day: per_day,
             projection: file.projection.as_ref().ok(),
+            media_projection: file.media_projection.as_ref(),
             cannot_project: file.projection.as_ref().err().map(|r| r.words()),
             treated: &file.treated,
             slow: file

@@ -6,6 +6,7 @@ use hollow_mile_core::archive::standing::Standing;
 use hollow_mile_core::route::Limit;
 use serde::Serialize;
 
+use super::claims::say_checked;
 use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
 use crate::{home, limits};
@@ -94,15 +95,10 @@ fn row(standing: &Standing, limit: &Limit) -> Vec<String> {
 }
 
 fn check(file: &Path, answer: Answer) -> Result<Exit, AppError> {
-    let read = limits::read(file);
-    if answer == Answer::Json {
-        let fault = read.as_ref().err().map(|e| e.message.clone());
-        say_json(&serde_json::json!({ "file": file, "fault": fault }))?;
-        return Ok(if fault.is_some() { Exit::Usage } else { Exit::Done });
-    }
-    let standing = read?;
-    let n = standing.limits.len();
-    let count = if n == 1 { "1 limit".to_owned() } else { format!("{n} limits") };
-    say(&format!("{}: {count} of {}", file.display(), standing.model))?;
-    Ok(Exit::Done)
+    let words = |s: Standing| {
+        let count =
+            if s.limits.len() == 1 { "1 limit".to_owned() } else { format!("{} limits", s.limits.len()) };
+        format!("{count} of {}", s.model)
+    };
+    say_checked(file, limits::read(file).map(words), answer)
 }

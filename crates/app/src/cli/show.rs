@@ -42,6 +42,12 @@ struct YardRow {
     /// What would be lost, a line each.
     losses: Vec<String>,
     gaps: Vec<String>,
+    /// Zones, where it has such.
+    zones: Option<machine::ZonesDocument>,
+    /// What stands between it and its USB port.
+    bridge: Option<String>,
+    /// What it is built of, each after what is built on it.
+    members: Vec<machine::MemberDocument>,
 }
 
 #[derive(Serialize)]
@@ -79,6 +85,9 @@ fn row(d: DriveIdentity) -> YardRow {
         holders: Vec::new(),
         losses: Vec::new(),
         gaps: Vec::new(),
+        zones: d.zones.as_ref().map(machine::ZonesDocument::of),
+        bridge: facts.map(|f| f.bridge).filter(|b| !b.is_empty()),
+        members: Vec::new(),
     }
 }
 
@@ -98,6 +107,7 @@ fn device_row(device: machine::Device) -> YardRow {
         holders: device.block.holders(),
         losses: device.examination.losses.clone(),
         gaps: health.gaps,
+        members: machine::members_asked(&device.block).iter().map(machine::MemberDocument::of).collect(),
         ..row(device.identity)
     }
 }

@@ -1,6 +1,6 @@
 //! `hollow-mile vitals`: one health reading, and self-tests.
 
-use crate::told::{drive, power};
+use crate::told::{drive, members, power};
 use clap::ValueEnum;
 use hollow_mile_core::drive::health::FIGURES;
 
@@ -70,6 +70,19 @@ pub fn run(drive: &str, self_test: Option<SelfTestVerb>, answer: Answer) -> Resu
         rows.push(vec![name.clone(), t.to_string()]);
     }
     if !rows.is_empty() {
+        say(&table(&rows))?;
+    }
+    if let Some(zones) = &identity.zones {
+        say(&zones.words())?;
+        if let Some(now) = zones.conditions() {
+            say(&format!("zones now: {now}"))?;
+        }
+    }
+    if !health.members.is_empty() {
+        let mut rows = vec![
+            ["BUILT OF", "WHAT", "SERIAL", "CAPACITY", "LINK", "NOW", "USED"].map(String::from).to_vec(),
+        ];
+        rows.extend(health.members.iter().map(members::cells));
         say(&table(&rows))?;
     }
     for state in power::power_states(&health) {

@@ -5,6 +5,7 @@ use hollow_mile_core::drive::protocol::nvme::SelfTestKind;
 use hollow_mile_core::quantity::text::named;
 use std::path::Path;
 
+use super::members;
 use super::words::date;
 use crate::claims;
 use crate::error::AppError;
@@ -40,6 +41,8 @@ pub struct DriveFile {
     pub endurance: Option<Bytes>,
     /// When it is worn out, or why that cannot be told.
     pub projection: Result<Projection, Refusal>,
+    /// The same by what it writes to its media; `None` where that cannot be told.
+    pub media_projection: Option<Projection>,
     /// How it was treated in all.
     pub treated: Treatment,
     /// Slow stretches with the number of hauls that saw each.
@@ -59,6 +62,7 @@ pub fn wear_points(wear: &[Wear], rows: &[&HaulRow]) -> Vec<WearPoint> {
             unix_ms: at,
             host_written: vitals.host_bytes_written,
             percentage_used: vitals.percentage_used,
+            media_written: vitals.media_written.map(|m| m.bytes),
         })
         .collect();
     points.sort_by_key(|p| p.unix_ms);
@@ -123,6 +127,7 @@ impl DriveFile {
         let wear = wear_points(&ledger.wear(serial)?, &rows);
         Ok(Self {
             projection: life::project(&wear, endurance),
+            media_projection: life::project_by_media(&wear).ok(),
             treated: life::treated(hauls.iter().map(|p| &p.digest.treatment)),
             slow: life::slow_stretches(hauls.iter().map(|p| p.digest.slow.as_slice())),
             identity,
@@ -182,6 +187,7 @@ pub fn drive_file(file: &DriveFile) -> Vec<String> {
         Ok(p) => p.sentence(date),
         Err(r) => r.words(),
     }];
+    out.extend(file.media_projection.as_ref().map(|p| p.sentence(date)));
     out.push(format!("Treated: {}", file.treated_words()));
     out.extend(file.cost_words());
     for (s, hauls) in file.slow.iter().take(8) {
@@ -229,6 +235,9 @@ pub fn drive_file(file: &DriveFile) -> Vec<String> {
 pub fn wellness(h: &Health) -> String {
     let v = &h.vitals;
     let mut parts: Vec<String> = Vec::new();
+    if h.protocol.is_empty() && !h.members.is_empty() {
+        return members::wellness(h);
+    }
     if h.protocol.is_empty() {
         return "Nothing is known of its health: it cannot be asked.".into();
     }

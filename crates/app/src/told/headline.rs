@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::conclude::inquiry::cause_words;
 use hollow_mile_core::conclude::surveys::freight::held_up;
 use hollow_mile_core::conclude::surveys::lookout::LookoutSurvey;
 use hollow_mile_core::conclude::surveys::members::MembersSurvey;
@@ -12,6 +13,9 @@ use hollow_mile_core::quantity::{FigureKey, FindingKind};
 use hollow_mile_core::readings::{CutLeg, Readings};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
+
+/// A cause that is less likely is not named.
+const WORTH_NAMING: f64 = 0.05;
 
 /// Half the width of a finding's 95 % interval: `± 0.6 GB`.
 #[must_use]
@@ -111,19 +115,15 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         parts.push(format!("Slow from {from} to {to} of the drive{rates}; one visit does not tell why."));
     } else if let Some(f) = c.findings.iter().find(|f| !f.may_be.is_empty()).filter(|_| open == 1) {
         let rates = f.before.zip(f.after).map(|(b, a)| format!(" from {b} to {a}")).unwrap_or_default();
-        let causes: Vec<String> = f
-            .may_be
-            .iter()
-            .map(|m| {
-                let what = if m.kind == FindingKind::CacheEnd { "the end of the cache" } else { "heat" };
-                format!("{what} ({:.0} %)", m.share * 100.0)
-            })
-            .collect();
-        parts.push(format!(
-            "Fell{rates} at {}: {}; the record does not decide.",
-            f.written,
-            causes.join(" or ")
-        ));
+        let likely = f.may_be.iter().filter(|m| m.share >= WORTH_NAMING).take(3);
+        let causes: Vec<String> =
+            likely.map(|m| format!("{} ({:.0} %)", cause_words(m.kind), m.share * 100.0)).collect();
+        let what = if f.decided.as_ref().is_some_and(|d| !d.arms.is_empty()) {
+            "what was tried"
+        } else {
+            "the record"
+        };
+        parts.push(format!("Fell{rates} at {}: {}; {what} does not decide.", f.written, causes.join(" or ")));
     } else if open > 0 {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
@@ -513,6 +513,8 @@ mod tests {
     #[test]
     fn what_the_record_does_not_decide_is_told_with_its_candidates() {
         use hollow_mile_core::conclude::Candidate;
+        use hollow_mile_core::conclude::inquiry::{Decision, ToldArm};
+        use hollow_mile_core::record::ArmKind;
         let r = readings(0);
         let open = Finding {
             written: Bytes::from_gb(3),
@@ -524,6 +526,22 @@ mod tests {
             ],
             ..Finding::new(FindingKind::Unexplained)
         };
+        let tried = Finding {
+            may_be: vec![
+                Candidate { kind: FindingKind::HostLimit, share: 0.8 },
+                Candidate { kind: FindingKind::SlowZone, share: 0.19 },
+                Candidate { kind: FindingKind::Throttle, share: 0.01 },
+            ],
+            decided: Some(Box::new(Decision {
+                arms: vec![ToldArm { kind: ArmKind::Here, seconds: 2.0, mb_s: None }],
+                ..Decision::default()
+            })),
+            ..open.clone()
+        };
+        let said = answer(&r, &Conclusions { findings: vec![tried], ..r.conclude() });
+        let words =
+            "this machine or the link (80 %) or slow addresses (19 %); what was tried does not decide.";
+        assert!(said.contains(words), "{said}");
         let said = answer(&r, &Conclusions { findings: vec![open], ..r.conclude() });
         let words = "Fell from 2 000 MB/s to 900 MB/s at 3 GB: the end of the cache (70 %) or heat (30 %); the record does not decide.";
         assert!(said.contains(words), "{said}");

@@ -2,9 +2,11 @@
 
 use hollow_mile_core::archive::batch::sisters::sisters;
 use hollow_mile_core::archive::contrast::Subject;
+use hollow_mile_core::archive::digest::LoadFigure;
 use hollow_mile_core::archive::forecast::Air;
 use hollow_mile_core::drive::{DriveIdentity, DriveKind};
-use hollow_mile_core::record::held_to::HeldTo;
+use hollow_mile_core::quantity::units::Rate;
+use hollow_mile_core::record::held_to::{Alone, HeldTo};
 use hollow_mile_core::record::{Conditions, HaulState};
 use hollow_mile_core::route::{LaidOn, Route};
 use hollow_mile_ledger::Ledger;
@@ -29,6 +31,23 @@ fn others(ledger: &Ledger, drive: &DriveIdentity, route: &Route) -> Vec<Subject>
         .collect()
 }
 
+/// What a drive moved under each load of its newest haul that has loads.
+fn alone(ledger: &Ledger, serial: &str) -> Vec<Alone> {
+    let mut rows = ledger.hauls().unwrap_or_default();
+    rows.retain(|r| r.serial == serial && r.state == HaulState::Done);
+    let newest =
+        rows.iter().filter_map(|r| Some(ledger.digest_at_hand(&r.haul)?.loads)).find(|l| !l.is_empty());
+    let of = |l: LoadFigure| Alone {
+        serial: serial.to_owned(),
+        kind: l.kind,
+        pattern: l.pattern,
+        block_bytes: l.block_bytes,
+        depth: l.depth,
+        rate: Rate::new(l.rate),
+    };
+    newest.into_iter().flatten().map(of).collect()
+}
+
 /// What a haul of this drive by this route is held to.
 ///
 /// # Errors
@@ -42,7 +61,7 @@ pub fn held_to(
     let limits = limits::of_haul(ledger.home(), drive, route)?;
     // Files on one machine have nothing in common but that.
     if drive.kind == DriveKind::File {
-        return Ok(HeldTo { limits, sisters: None });
+        return Ok(HeldTo { limits, ..HeldTo::default() });
     }
     let mut subjects = others(ledger, drive, route);
     // As it was when it was last followed: a haul waits for no server.
@@ -50,5 +69,6 @@ pub fn held_to(
         subjects.extend(others(&all, drive, route));
     }
     let laid = route.laid_out(LaidOn::Drive);
-    Ok(HeldTo { limits, sisters: sisters(drive, &laid, &Air::of(conditions), &subjects) })
+    let alone = drive.members.iter().flat_map(|serial| alone(ledger, serial)).collect();
+    Ok(HeldTo { limits, sisters: sisters(drive, &laid, &Air::of(conditions), &subjects), alone })
 }

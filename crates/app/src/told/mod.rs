@@ -11,6 +11,7 @@ mod haul;
 pub mod headline;
 pub mod held_to;
 pub mod measured;
+pub mod members;
 pub mod power;
 pub mod report;
 pub mod report_batch;

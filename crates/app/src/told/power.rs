@@ -94,7 +94,8 @@ pub fn member_lines(survey: &MembersSurvey) -> Vec<String> {
         let warm = m.hottest_c.map(|t| format!(", {t:.0} °C at most")).unwrap_or_default();
         format!("{} {} MB/s, {:.0} % busy{warm}", m.name, mb_s_figure(m.mb_s), m.busy * 100.0)
     };
-    survey.members.iter().map(one).collect()
+    let scaled = survey.scaling.iter().map(hollow_mile_core::conclude::surveys::members::Scaling::words);
+    survey.members.iter().map(one).chain(scaled).collect()
 }
 
 /// The power states of a drive, one a line; the one that is set says so.
@@ -128,7 +129,8 @@ mod tests {
         let member =
             |name: &str, hottest_c| Member { name: name.into(), mb_s: 512.4, busy: 0.971, hottest_c };
         let members = vec![member("nvme0n1", Some(61.0)), member("nvme1n1", None)];
-        let survey = MembersSurvey { moments: 40, members, waits_for: None, warmest: None };
+        let survey =
+            MembersSurvey { moments: 40, members, waits_for: None, warmest: None, scaling: Vec::new() };
         assert_eq!(
             member_lines(&survey),
             ["nvme0n1 512.4 MB/s, 97 % busy, 61 °C at most", "nvme1n1 512.4 MB/s, 97 % busy"]

@@ -9,7 +9,7 @@ use hollow_mile_core::archive::claims::Stands;
 use hollow_mile_core::archive::digest::Digest;
 
 use hollow_mile_charts::report::{Block, Report};
-use hollow_mile_charts::{freight, knee, lanes, models, proof, rounds, streams, surveys};
+use hollow_mile_charts::{experiments, freight, knee, lanes, models, proof, rounds, streams, surveys};
 use hollow_mile_core::archive::claims::three;
 use hollow_mile_core::archive::contrast::{Row, Standing};
 use hollow_mile_core::archive::digest::Figure;
@@ -104,6 +104,9 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
     let settled = rounds::pages(readings, c).unwrap_or_default().into_iter();
     let caption = "How each figure settled over the rounds, what every leg of a round gave in the measurement window, and response times.";
     let settled = settled.map(|scene| (Ok(scene), caption));
+    let tried = experiments::pages(readings, c).unwrap_or_default().into_iter();
+    let caption = "What was tried to find out why the rate fell, and how likely each cause is by it.";
+    let tried: Vec<Block> = tried.map(|scene| Block::Picture(scene, caption.to_owned())).collect();
     let surveyed: Vec<Block> = settled
         .chain(survey)
         .chain(ladder)
@@ -116,6 +119,7 @@ fn pictures(readings: &Readings, c: &Conclusions, ambient: Option<Celsius>) -> V
         out.push(Block::Picture(lanes::lanes(readings, c, ruler), caption));
     }
     out.extend(surveyed);
+    out.extend(tried);
     if let Ok(scene) = models::heat(readings, c.figures.hottest_rate(), ambient).as_ref() {
         let caption = "Temperature and the first-order model fitted to it.".to_owned();
         out.push(Block::Picture(scene.clone(), caption));

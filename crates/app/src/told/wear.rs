@@ -22,6 +22,8 @@ pub struct WearRow {
     whole: Option<Bounded>,
     before_cache_end: Option<Bounded>,
     after_cache_end: Option<Bounded>,
+    /// Of each level of the write cache in the leg of its first end: from one end to the next.
+    levels: Vec<Option<Bounded>>,
     /// What it wrote to its media in rest legs.
     at_rest_bytes: Option<u64>,
     legs: Vec<LegWear>,
@@ -37,6 +39,19 @@ fn around_cache_end(r: &Readings, c: &Conclusions) -> [Option<Interval>; 2] {
     [r.write_amplification_between(leg.from, end), r.write_amplification_between(end, over)]
 }
 
+/// From one cache end to the next, in the leg that the first is in; nothing where there is none.
+fn of_levels(r: &Readings, c: &Conclusions) -> Vec<Option<Interval>> {
+    let ends = || c.findings.iter().filter(|f| f.kind == FindingKind::CacheEnd).map(|f| f.elapsed);
+    let Some(leg) = ends().next().and_then(|e| r.legs().iter().rfind(|l| l.from <= e)) else {
+        return Vec::new();
+    };
+    let over = leg.ended.as_ref().map_or(r.elapsed(), |e| e.0);
+    let mut at = vec![leg.from];
+    at.extend(ends().filter(|e| (leg.from..over).contains(e)));
+    at.push(over);
+    at.windows(2).map(|w| r.write_amplification_between(w[0], w[1])).collect()
+}
+
 impl WearRow {
     /// Of a haul; `None` where the drive tells nothing of it.
     #[must_use]
@@ -49,6 +64,7 @@ impl WearRow {
             whole: bounded(Some(whole), 1.0),
             before_cache_end: before,
             after_cache_end: after,
+            levels: of_levels(r, c).into_iter().map(|i| bounded(i, 1.0)).collect(),
             at_rest_bytes: r.media_written_at_rest().map(Bytes::get),
             legs: legs.collect(),
         })
@@ -70,6 +86,11 @@ pub fn wear_lines(r: &Readings, c: &Conclusions) -> Vec<String> {
     let [before, after] = around_cache_end(r, c);
     out.extend(before.map(|i| format!("{} up to the cache end", times(i))));
     out.extend(after.map(|i| format!("{} after it", times(i))));
+    let levels = of_levels(r, c);
+    if levels.len() > 2 {
+        let told = levels.into_iter().enumerate().filter_map(|(n, i)| Some((n + 1, i?)));
+        out.extend(told.map(|(n, i)| format!("{} in level {n}", times(i))));
+    }
     let at_rest = r.media_written_at_rest().filter(|b| *b > Bytes::ZERO);
     out.extend(at_rest.map(|b| format!("{b} of it while it rested")));
     let legs = r.write_amplification_of_legs();

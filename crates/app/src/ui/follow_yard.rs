@@ -13,7 +13,7 @@ use hollow_mile_core::drive::DriveIdentity;
 use hollow_mile_core::drive::health::Health;
 use hollow_mile_core::quantity::units::{Bytes, Rate};
 use hollow_mile_drives::linux::guard::Examination;
-use hollow_mile_drives::linux::sysfs::Sysfs;
+use hollow_mile_drives::linux::sysfs::{BlockDevice, Sysfs};
 use hollow_mile_drives::linux::traffic::{Counters, Moved};
 
 use crate::machine::{self, Device};
@@ -101,7 +101,16 @@ fn follow(home: &std::path::Path, news: &Sender<Vec<DeviceNow>>, anew: &Receiver
             all = machine::devices(home).into_iter().map(Followed::new).collect();
         }
         all.iter_mut().for_each(Followed::look);
-        if news.send(all.iter().map(Followed::now).collect()).is_err() {
+        let known = |block: &BlockDevice| {
+            all.iter().find(|f| f.device.block.number == block.number).map(|f| f.health.clone())
+        };
+        let now = |f: &Followed| {
+            let members = machine::members(&f.device.block, &known);
+            let mut now = f.now();
+            now.health = now.health.with_members(members);
+            now
+        };
+        if news.send(all.iter().map(now).collect()).is_err() {
             return;
         }
         // Asked to, everything is looked at again: what is on a drive, and who holds it.

@@ -6,7 +6,8 @@ use std::time::Duration;
 use hollow_mile_charts::lanes::lanes_between;
 use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::conclude::models::stream;
-use hollow_mile_core::route::{Leg, Stream};
+use hollow_mile_core::record::HaulHead;
+use hollow_mile_core::route::Stream;
 use tui_input::Input;
 
 use super::actions::{Action, Screen};
@@ -170,10 +171,10 @@ impl App {
         let first = self.haul.first_shown();
         let Some((r, c)) = self.shown() else { return Ok(()) };
         let leg = r.legs().last().map_or(0, |l| l.leg);
-        let in_order = r.head().and_then(|h| h.route.legs.get(usize::from(leg))).is_some_and(Leg::may_decide);
-        if !in_order {
+        let may = |h: &HaulHead| Some(h.route.legs.get(usize::from(leg))?.may_decide_on(&h.drive));
+        if !r.head().and_then(may).unwrap_or(false) {
             return Err(AppError::usage(
-                "Experiments go with a plain write leg by one worker: not with stamps, drawn sizes or places, a rate, or backwards.",
+                "Experiments go with a plain write leg by one worker: not with stamps, drawn sizes or places, a rate, or backwards, and not on host-managed zones.",
             ));
         }
         if r.inquiries().last().is_some_and(|i| i.ended.is_none()) {

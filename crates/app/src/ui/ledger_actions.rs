@@ -164,6 +164,8 @@ impl App {
 
     /// Takes the drives of the marked hauls, of the group under the cursor, or of all that are shown, together.
     fn take_together(&mut self) {
+        // Of a long list that is still being read none is left out.
+        self.finish_listing();
         let rows = self.archive.to_batch();
         if rows.is_empty() {
             return self.say("There are no hauls here to take together.");

@@ -119,7 +119,7 @@ impl App {
         true
     }
 
-    /// Waits until all hauls are listed, as tests do.
+    /// Waits until all hauls are listed: a second or two where there are a hundred thousand.
     pub fn finish_listing(&mut self) {
         while self.listing.coming.is_some() {
             self.follow_listing();

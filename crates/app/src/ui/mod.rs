@@ -167,12 +167,14 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
         signal_hook::flag::register(signal, stop.clone())
             .map_err(|e| AppError::machine(format!("signals cannot be heard: {e}")))?;
     }
+    let left = leave_in_any_case()?;
     let trouble = |e: std::io::Error| AppError::usage(format!("the terminal does not answer: {e}"));
     let ways = Ways::of_environment();
     let screen = Screen::take().map_err(trouble)?;
     ways.keep_title(&mut stdout()).map_err(trouble)?;
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout())).map_err(trouble)?;
     let ran = turn(&mut app, &mut terminal, &stop, ways);
+    left.store(true, Ordering::Relaxed);
     let _ = ways.give_title_back(&mut stdout());
     for live in &mut app.live {
         if let Err(e) = live.end() {
@@ -194,6 +196,29 @@ pub fn run(start: Start) -> Result<Exit, AppError> {
     }
     ran.map_err(trouble)?;
     Ok(Exit::Done)
+}
+
+/// How long whoever reads keys may take to notice that the terminal is gone.
+const NOTICES: Duration = Duration::from_secs(3);
+
+/// Ends the process when the terminal hangs up and nobody leaves: a hang-up in the middle of a key keeps the terminal library in a loop, in
+/// which it reads nothing over and over and no flag reaches it. Hauls are kept by processes of their own, and the ledger is whole at any
+/// moment. Whoever has left says so in what this gives.
+fn leave_in_any_case() -> Result<Arc<AtomicBool>, AppError> {
+    let left = Arc::new(AtomicBool::new(false));
+    let told = left.clone();
+    let unheard = |e: std::io::Error| AppError::machine(format!("signals cannot be heard: {e}"));
+    let mut hang_ups = signal_hook::iterator::Signals::new([signal_hook::consts::SIGHUP]).map_err(unheard)?;
+    let watch = move || {
+        if hang_ups.forever().next().is_some() {
+            std::thread::sleep(NOTICES);
+            if !told.load(Ordering::Relaxed) {
+                std::process::exit(1);
+            }
+        }
+    };
+    std::thread::Builder::new().name("hang-up".into()).spawn(watch).map_err(unheard)?;
+    Ok(left)
 }
 
 type Term = Terminal<CrosstermBackend<std::io::Stdout>>;

@@ -192,6 +192,11 @@ impl Terminal {
         }
     }
 
+    /// Bytes as a terminal sends them, in hexadecimal.
+    pub fn bytes(&self, bytes: &[&str]) {
+        self.tmux(&[&["send-keys", "-H"], bytes].concat());
+    }
+
     /// In the route view: says yes to what is asked before a haul starts.
     pub fn starts(&self) {
         self.keys(&["s"]);

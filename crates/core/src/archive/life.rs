@@ -22,6 +22,8 @@ pub struct WearPoint {
     pub host_written: Option<Bytes>,
     /// Percentage Used: 100 at rated endurance.
     pub percentage_used: Option<f64>,
+    /// Bytes written to its media over its life.
+    pub media_written: Option<Bytes>,
 }
 
 const PERCENT: &str = "percentage used";
@@ -99,20 +101,67 @@ pub struct Projection {
 /// # Errors
 /// When the readings are too few or too close together, or nothing was worn.
 pub fn project(points: &[WearPoint], endurance: Option<Bytes>) -> Result<Projection, Refusal> {
-    let refuse = |why: &str, remedy: &str| {
-        Err(Refusal::new(format!("Cannot tell how long it will last, because {why}."), remedy))
-    };
     let of_bytes = |p: &WearPoint| Some(p.host_written?.as_f64() / endurance?.as_f64());
     let of_percent = |p: &WearPoint| Some(p.percentage_used? / 100.0);
-    let pick = |of: &dyn Fn(&WearPoint) -> Option<f64>| -> Vec<(f64, f64)> {
-        let mut all: Vec<(f64, f64)> =
-            points.iter().filter_map(|p| Some((p.unix_ms as f64 / DAY_MS, of(p)?))).collect();
-        all.sort_by(|a, b| a.0.total_cmp(&b.0));
-        all
+    match in_order(points, &of_bytes) {
+        v if v.len() >= LEAST_READINGS => follow("bytes written of the endurance", &v),
+        _ => follow(PERCENT, &in_order(points, &of_percent)),
+    }
+}
+
+fn in_order(points: &[WearPoint], of: &dyn Fn(&WearPoint) -> Option<f64>) -> Vec<(f64, f64)> {
+    let mut all: Vec<(f64, f64)> =
+        points.iter().filter_map(|p| Some((p.unix_ms as f64 / DAY_MS, of(p)?))).collect();
+    all.sort_by(|a, b| a.0.total_cmp(&b.0));
+    all
+}
+
+/// A share of its life smaller than this is read too coarsely to tell what the media bear, percent.
+const LEAST_USED: f64 = 3.0;
+/// Percentage Used is a whole number, cut off or rounded as the maker likes: the share lies so far below and above what is read, percent.
+const READ_BELOW: f64 = 0.5;
+const READ_ABOVE: f64 = 1.0;
+
+/// The same by what the drive wrote to its media: what these bear is what was written to them over the share of life that it used up. This sees
+/// what the drive writes beyond what hosts do, and needs no endurance that somebody states; the coarse share makes its interval wide.
+///
+/// # Errors
+/// When the drive does not count what it writes to its media, or too little of its life is used to tell what these bear; or as for
+/// [`project`].
+pub fn project_by_media(points: &[WearPoint]) -> Result<Projection, Refusal> {
+    let refuse = |why: &str| {
+        let why = format!("Cannot tell how long its media will last, because {why}.");
+        Err(Refusal::new(why, "write to it and read its health again"))
     };
-    let (by, line) = match pick(&of_bytes) {
-        v if v.len() >= LEAST_READINGS => ("bytes written of the endurance", v),
-        _ => (PERCENT, pick(&of_percent)),
+    let newest = points.iter().filter_map(|p| Some((p.unix_ms, p.media_written?, p.percentage_used?)));
+    let Some((_, media, percent)) = newest.max_by_key(|p| p.0) else {
+        return refuse("it does not count what it writes to its media");
+    };
+    if percent < LEAST_USED || media == Bytes::ZERO {
+        return refuse(&format!("only {percent:.0} % of its life is used, and it says so in whole percent"));
+    }
+    // Half way between the bounds.
+    let used = (percent + (READ_ABOVE - READ_BELOW) / 2.0) / 100.0;
+    let bears = |used: f64| media.as_f64() / used;
+    let of = |p: &WearPoint| Some(p.media_written?.as_f64() / bears(used));
+    let mut all = follow("what was written to its media", &in_order(points, &of))?;
+    let days = |used: f64| (1.0 - used).max(0.0) * bears(used) / bears(all.used) / all.per_day.value;
+    let (early, middle, late) = all.days_left;
+    let least = middle - days((percent + READ_ABOVE) / 100.0);
+    let most = days((percent - READ_BELOW) / 100.0) - middle;
+    // The two errors have nothing to do with each other.
+    let both = |a: f64, b: f64| (a * a + b * b).sqrt();
+    all.days_left = (
+        (middle - both(middle - early, least)).max(0.0),
+        middle,
+        late.map(|l| middle + both(l - middle, most)),
+    );
+    Ok(all)
+}
+
+fn follow(by: &'static str, line: &[(f64, f64)]) -> Result<Projection, Refusal> {
+    let refuse = |why: &str, remedy: &str| {
+        Err(Refusal::new(format!("Cannot tell how long it will last, because {why}."), remedy))
     };
     let over_days = line.last().zip(line.first()).map_or(0.0, |(a, b)| a.0 - b.0);
     if line.len() < LEAST_READINGS || over_days < LEAST_DAYS {
@@ -125,7 +174,7 @@ pub fn project(points: &[WearPoint], endurance: Option<Bytes>) -> Result<Project
             "haul it, or take its vitals, again in a week",
         );
     }
-    let pace = Pace::of(&line, if by == PERCENT { 0.01 } else { 0.0 });
+    let pace = Pace::of(line, if by == PERCENT { 0.01 } else { 0.0 });
     if !(pace.per_day > 0.0 && pace.per_day.is_finite()) {
         return refuse("its wear did not grow between the readings", "write to it and read its health again");
     }
@@ -229,6 +278,7 @@ mod tests {
             unix_ms: (d * DAY_MS) as i64,
             host_written: Some(Bytes::new((wear(*d) * 1e12) as u64)),
             percentage_used: None,
+            media_written: None,
         };
         days.iter().map(point).collect()
     }
@@ -268,6 +318,7 @@ mod tests {
                     unix_ms: (d * DAY_MS) as i64,
                     host_written: Some(Bytes::new((w * 1e12) as u64)),
                     percentage_used: None,
+                    media_written: None,
                 })
                 .collect();
             let p = project(&points, Some(Bytes::from_gb(1_000_000))).unwrap();
@@ -288,6 +339,28 @@ mod tests {
         let e = project(&points(|_| 5.0, &[0.0, 5.0, 9.0]), Some(Bytes::from_gb(1_000_000))).unwrap_err();
         assert!(e.words().contains("did not grow"), "{}", e.words());
         assert!(project(&[], None).is_err());
+    }
+
+    #[test]
+    fn media_end_by_the_share_of_life_that_they_used_up() {
+        // 2 TB a day to the media, 400 TB over the first 20.25 % of its life: 1,975.3 TB in all.
+        let at = |day: f64, percent: f64| WearPoint {
+            unix_ms: (day * DAY_MS) as i64,
+            host_written: None,
+            percentage_used: Some(percent),
+            media_written: Some(Bytes::new(((400.0 - 2.0 * (40.0 - day)) * 1e12) as u64)),
+        };
+        let all: Vec<WearPoint> =
+            (0..=40).map(|d| at(f64::from(d), if d < 20 { 19.0 } else { 20.0 })).collect();
+        let p = project_by_media(&all).unwrap();
+        // (1,975.3 - 400) / 2 days; with 21 % used 752.4, with 19.5 % 825.6.
+        assert!((p.days_left.1 - 787.65).abs() < 0.1 && (p.used - 0.2025).abs() < 1e-9, "{p:?}");
+        assert!((p.days_left.0 - 752.4).abs() < 0.2 && (p.days_left.2.unwrap() - 825.6).abs() < 0.2, "{p:?}");
+        let fresh: Vec<WearPoint> = (0..=40).map(|d| at(f64::from(d), 2.0)).collect();
+        assert!(project_by_media(&fresh).unwrap_err().words().contains("only 2 % of its life is used"));
+        assert!(
+            project_by_media(&points(|d| d, &[0.0, 9.0])).unwrap_err().words().contains("does not count")
+        );
     }
 
     #[test]

@@ -3,6 +3,7 @@
 //! The decoders of [`crate::drive::protocol`] give pages in the words of their standard; here they become one [`Health`],
 //! whatever the drive speaks. What could not be read stands in it in words, so that a gap never looks like a zero.
 
+use super::Link;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::Vitals;
@@ -43,6 +44,44 @@ pub struct Health {
     pub extended_self_test_minutes: Option<u16>,
     /// What could not be read, and why.
     pub gaps: Vec<String>,
+    /// Of what is built of others: what lies below it, each after what is built on it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<Member>,
+}
+
+/// A device below an array, a volume or an encrypted device.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Member {
+    /// Layers between it and the top, itself counted.
+    pub depth: u8,
+    /// The kernel's name.
+    pub name: String,
+    /// What it is: `drive`, `partition`, `raid1 array of 2`.
+    pub what: String,
+    /// Serial; empty where it has none.
+    pub serial: String,
+    /// Its size.
+    pub capacity: Bytes,
+    /// Its connection.
+    pub link: Option<Link>,
+    /// Its temperature.
+    pub temperature: Option<Celsius>,
+    /// Of its rated life.
+    pub percentage_used: Option<f64>,
+    /// What it warns of.
+    pub warnings: Vec<String>,
+}
+
+impl Health {
+    /// Takes up the members of what this is the health of: what they warn of, it warns of.
+    #[must_use]
+    pub fn with_members(mut self, members: Vec<Member>) -> Self {
+        for m in &members {
+            self.warnings.extend(m.warnings.iter().map(|w| format!("{}: {w}", m.name)));
+        }
+        self.members = members;
+        self
+    }
 }
 
 impl Vitals {

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::zones::{ZoneFacts, ZoneModel};
 use crate::quantity::units::{Bytes, Celsius, Rate};
 
 /// Of which sort a drive is; decides what consent a write needs.
@@ -49,10 +50,16 @@ pub struct DeviceFacts {
     pub utilization: Option<Bytes>,
     /// Kernel release.
     pub kernel: String,
+    /// What stands between the drive and a USB port, and the driver that speaks with it; empty where there is no such thing.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub bridge: String,
+    /// The least rate in sequence that the drive itself promises, as an SD card does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub promised: Option<Rate>,
 }
 
 /// The connection of a drive, as it is now and at best.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Link {
     /// `PCIe`, `SATA`, `USB`.
     pub bus: String,
@@ -68,6 +75,17 @@ pub struct Link {
     /// Generation that the drive could use; 0 where it is not known.
     #[serde(default)]
     pub best_generation: u8,
+    /// Signalling rate of USB, Mb/s; 0 where it does not apply.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub mbit_s: u32,
+    /// Signalling rate that the drive could use over USB, Mb/s; 0 where it is not known.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub best_mbit_s: u32,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+const fn is_zero(n: &u32) -> bool {
+    *n == 0
 }
 
 impl Link {
@@ -76,6 +94,10 @@ impl Link {
     pub fn words(&self) -> String {
         let best = self.best_generation.max(self.generation);
         match (self.bus.as_str(), self.generation) {
+            (bus, 0) if self.best_mbit_s > self.mbit_s && self.mbit_s > 0 => {
+                format!("{bus} {} of {} Mb/s", self.mbit_s, self.best_mbit_s)
+            }
+            (bus, 0) if self.mbit_s > 0 => format!("{bus} {} Mb/s", self.mbit_s),
             (bus, 0) => bus.to_owned(),
             ("SATA", now) if best > now => {
                 format!("SATA {} of {} Gb/s", sata_gb_s(now), sata_gb_s(best))
@@ -92,6 +114,9 @@ impl Link {
     /// 560 MB/s. `None` where the bus is not known.
     #[must_use]
     pub fn payload_ceiling(&self) -> Option<Rate> {
+        if self.mbit_s > 0 {
+            return usb_ceiling(self.mbit_s);
+        }
         Self::ceiling(&self.bus, self.generation, self.width)
     }
 
@@ -112,6 +137,11 @@ impl Link {
     /// all, or that is not known.
     #[must_use]
     pub fn shortfall(&self) -> Option<String> {
+        if self.mbit_s > 0 {
+            let (now, best) = (self.mbit_s, self.best_mbit_s);
+            let part = f64::from(now) / f64::from(best.max(1)) * 100.0;
+            return (best > now).then(|| format!("USB {now} of {best} Mb/s: {part:.0} % of the bus"));
+        }
         let best_generation = self.best_generation.max(self.generation);
         let best_width = self.best_width.max(self.width);
         let now = self.payload_ceiling()?.get();
@@ -137,6 +167,17 @@ impl Link {
             }
         }
         Some(format!("{}: {part}", what.join(", ")))
+    }
+}
+
+/// What bulk transfers carry at most: 13 packets of 512 B each 125 µs at 480 Mb/s (USB 2.0, 5.8.4); nine tenths of what the encoding leaves
+/// above (USB 3.2, 3.2.1: 8b/10b at 5 Gb/s, 128b/132b faster). `None` of slower ones.
+fn usb_ceiling(mbit_s: u32) -> Option<Rate> {
+    match mbit_s {
+        480 => Some(Rate::from_mb_s(53.0)),
+        5_000 => Some(Rate::from_mb_s(450.0)),
+        10_000.. => Some(Rate::from_mb_s(f64::from(mbit_s) / 8.0 * 128.0 / 132.0 * 0.9)),
+        _ => None,
     }
 }
 
@@ -176,9 +217,28 @@ pub struct DriveIdentity {
     /// More of a block device.
     #[serde(default)]
     pub device: Option<DeviceFacts>,
+    /// Its zones, where it has such.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zones: Option<ZoneFacts>,
+    /// Serials of the drives that it is finally built of; empty of a drive.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<String>,
 }
 
 impl DriveIdentity {
+    /// The smallest write that it takes: of zones that must be written in sequence, whole physical blocks (ZBC-2, 4.4.3.4).
+    #[must_use]
+    pub fn write_block(&self) -> Bytes {
+        let physical = self.device.as_ref().map_or(self.block, |d| d.physical_block);
+        if self.writes_in_sequence_only() { self.block.max(physical) } else { self.block }
+    }
+
+    /// It fails writes that are not in sequence within its zones.
+    #[must_use]
+    pub fn writes_in_sequence_only(&self) -> bool {
+        self.zones.as_ref().is_some_and(|z| z.model == ZoneModel::HostManaged)
+    }
+
     /// A drive of which no more is known than its name, sort and size; blocks of 512 B.
     #[must_use]
     pub fn plain(target: &str, kind: DriveKind, capacity: Bytes) -> Self {
@@ -196,6 +256,8 @@ impl DriveIdentity {
             rated_writes: None,
             fill_percent: None,
             device: None,
+            zones: None,
+            members: Vec::new(),
         }
     }
 }

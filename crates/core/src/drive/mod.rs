@@ -15,6 +15,7 @@ pub mod permutation;
 pub mod protocol;
 pub mod stamp;
 mod vitals;
+pub mod zones;
 
 use std::time::Duration;
 
@@ -192,6 +193,18 @@ pub enum DriveError {
     },
 }
 
+/// How often the health of a drive is asked for beside its load.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Asking {
+    /// As it always is.
+    #[default]
+    Usual,
+    /// Not at all.
+    HeldOff,
+    /// Twice as often.
+    Twice,
+}
+
 /// A drive under load. One interval is asked for at a time; a real drive keeps its queue full from one call to the next.
 pub trait Drive: Send {
     /// Who it is.
@@ -230,6 +243,11 @@ pub trait Drive: Send {
     /// Temperatures beside the one in the samples, by name. Asked once a second; must not make the load wait.
     fn temperatures(&mut self) -> Vec<(String, Celsius)> {
         Vec::new()
+    }
+
+    /// How often its health is asked for while it is under load; true where that makes a difference, because something is asked by itself.
+    fn ask_health(&mut self, _how: Asking) -> bool {
+        false
     }
 
     /// Meters beside it, but for thermometers. Asked once a second; must not make the load wait.
@@ -276,6 +294,9 @@ impl<D: Drive + ?Sized> Drive for Box<D> {
     fn temperatures(&mut self) -> Vec<(String, Celsius)> {
         (**self).temperatures()
     }
+    fn ask_health(&mut self, how: Asking) -> bool {
+        (**self).ask_health(how)
+    }
     fn meters(&mut self) -> Vec<MeterReading> {
         (**self).meters()
     }
@@ -292,7 +313,7 @@ mod tests {
     use super::*;
 
     fn pcie(generation: u8, best_generation: u8, width: u8, best_width: u8) -> Link {
-        Link { bus: "PCIe".into(), generation, width, best_width, best_generation }
+        Link { bus: "PCIe".into(), generation, width, best_width, best_generation, ..Link::default() }
     }
 
     #[test]
@@ -305,11 +326,17 @@ mod tests {
             "generation 3 of 4, x2 of x4: a quarter of the bus"
         );
         assert_eq!(pcie(1, 3, 4, 4).shortfall().unwrap(), "generation 1 of 3: a quarter of the bus");
-        let sata = Link { bus: "SATA".into(), generation: 2, width: 0, best_width: 0, best_generation: 3 };
+        let sata = Link { bus: "SATA".into(), generation: 2, best_generation: 3, ..Link::default() };
         assert_eq!(sata.shortfall().unwrap(), "3 of 6 Gb/s: half the bus");
         assert_eq!(
             (sata.words().as_str(), pcie(3, 4, 4, 4).words().as_str()),
             ("SATA 3 of 6 Gb/s", "PCIe 3.0 of 4.0 x4 of x4")
         );
+        let usb = |mbit_s, best_mbit_s| Link { bus: "USB".into(), mbit_s, best_mbit_s, ..Link::default() };
+        assert_eq!(usb(480, 10_000).words(), "USB 480 of 10000 Mb/s");
+        assert_eq!(usb(480, 10_000).shortfall().unwrap(), "USB 480 of 10000 Mb/s: 5 % of the bus");
+        assert_eq!((usb(5_000, 5_000).shortfall(), usb(5_000, 0).shortfall()), (None, None));
+        assert_eq!((usb(480, 0).words().as_str(), usb(0, 0).words().as_str()), ("USB 480 Mb/s", "USB"));
+        assert_eq!(usb(10_000, 0).payload_ceiling().unwrap().mb_s().round(), 1091.0);
     }
 }

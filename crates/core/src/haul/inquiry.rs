@@ -5,12 +5,13 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::Haul;
-use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, RESTS_S, STANDS, Trial};
+use super::arms::{Planned, arms, fits, goes_on, heavier, in_blocks, stretch};
+use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, LIGHTER, Possible, STANDS};
 use crate::drive::permutation::spread;
-use crate::drive::{Drive, DriveError, Ending, Load, LoadKind, Pattern};
+use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::readings::Readings;
-use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd};
+use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd, Turns};
 use crate::route::Leg;
 
 /// Share of the leg's time and bytes that an inquiry may take when nothing else is stated.
@@ -20,25 +21,14 @@ const MOST_S: f64 = 600.0;
 /// A rest is over when the drive has cooled by so much more than what tells something, K, and lasts at least so long, s.
 const COOL_ENOUGH: f64 = COOLS_K + 5.0;
 const LEAST_REST_S: f64 = 10.0;
-/// The load after a rest goes on so long at most, s.
-const AGAIN_S: f64 = 10.0;
+/// A load that is slower than this share of what it was after the fall has fallen further.
+const FURTHER: f64 = 0.65;
 /// An arm that waits for the rate to change lasts so long at least, s.
 const SEEN_S: f64 = 1.5;
-/// From one fall to the next and from a fall until it is back, s at most.
-const CYCLE_S: f64 = 60.0;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.
 const LEAST_READ: Bytes = Bytes::from_mib(64);
-
-/// An arm about to be put on.
-#[derive(Debug, Clone)]
-struct Planned {
-    experiment: Experiment,
-    kind: ArmKind,
-    load: Load,
-    most: Duration,
-}
 
 /// An inquiry under way.
 #[derive(Debug)]
@@ -47,15 +37,15 @@ pub(super) struct Inquiring {
     moved: Bytes,
     most_s: f64,
     most_bytes: Bytes,
+    /// What is asked of the drive beside the load can be held off.
+    quiet: bool,
     /// Where the leg's own load goes on.
-    here: Bytes,
-    fall: Fall,
+    pub here: Bytes,
+    pub fall: Fall,
     next: VecDeque<Planned>,
     arm: Option<(Planned, Duration)>,
     /// Bytes of the arm under way.
     arm_moved: Bytes,
-    /// Bytes and seconds of the arms of this experiment that are over.
-    went: Vec<(f64, f64)>,
     /// Temperature when the arm began.
     began_at: Option<Celsius>,
     /// Bytes and time of the arm's last second, newest last.
@@ -67,7 +57,7 @@ pub(super) struct Inquiring {
 
 impl Inquiring {
     /// What is drawn next.
-    const fn draw(&mut self) -> u64 {
+    pub const fn draw(&mut self) -> u64 {
         self.drawn += 1;
         spread(self.seed, self.drawn)
     }
@@ -96,11 +86,34 @@ impl Inquiring {
     /// The rate of a lighter load, and how many bytes of it: less than the drive keeps in the mean of a fast and a slow stretch, and more than
     /// the slow one has, so that a fall is seen.
     fn lighter(&self) -> Option<(Rate, Bytes)> {
-        let [.., slow, fast, _] = self.went.as_slice() else { return None };
-        let (all, seconds) = (slow.0 + fast.0, slow.1 + fast.1);
-        let (mean, low) = (all / seconds.max(1e-9), self.fall.after.get());
-        let rate = (low + 0.7 * (mean - low)).max(1.25 * low);
-        (rate < 0.95 * mean).then(|| (Rate::new(rate), Bytes::new((1.5 * fast.0) as u64)))
+        let Turns { fast_bytes, fast_s, slow_s, .. } = self.fall.turns?;
+        let (fast, low) = (fast_bytes.as_f64(), self.fall.after.get());
+        let mean = (fast + low * slow_s) / (fast_s + slow_s).max(1e-9);
+        let rate = (low + 0.7 * (mean - low)).max(1.2 * low);
+        (rate < 0.97 * mean).then(|| (Rate::new(rate), Bytes::new((LIGHTER * fast) as u64)))
+    }
+
+    /// What an arm waited for did not come, or need not be waited for: those that build on it are not made.
+    fn cuts_the_rest(&self) -> bool {
+        match self.arm.as_ref().map(|(a, _)| a.kind) {
+            Some(ArmKind::ToFall) => !self.is_slow(),
+            Some(ArmKind::ToBack) => self.is_slow(),
+            Some(ArmKind::Lighter) => !self.lighter_fell(),
+            _ => false,
+        }
+    }
+
+    /// The leg's own load is much slower by now than it was after the fall that is looked into: it is another one.
+    fn fell_further(&self) -> bool {
+        let as_it_is = |k| matches!(k, ArmKind::Here | ArmKind::ToFall | ArmKind::ToBack | ArmKind::Quiet);
+        let own = self.arm.as_ref().is_some_and(|(a, _)| as_it_is(a.kind));
+        own && self.recent_rate() < FURTHER * self.fall.after.get()
+    }
+
+    /// The paced load no longer keeps its pace.
+    fn lighter_fell(&self) -> bool {
+        let pace = self.arm.as_ref().and_then(|(a, _)| a.load.rate);
+        pace.is_some_and(|r| self.recent_rate() < KEEPS * r.get())
     }
 
     /// The load is nearer to what it was after the fall than to what it was before.
@@ -122,21 +135,11 @@ impl Inquiring {
             ArmKind::ToBack => seen && !self.is_slow(),
             ArmKind::Lighter => {
                 let all = arm.load.limit.is_some_and(|l| self.arm_moved >= l);
-                all || seen && arm.load.rate.is_some_and(|r| self.recent_rate() < KEEPS * r.get())
+                all || seen && self.lighter_fell()
             }
             _ => false,
         }
     }
-}
-
-/// Whole blocks of a region, and an address in it on a block.
-fn in_blocks(load: &mut Load, at: Bytes) {
-    let block = load.block.get();
-    let whole = load.end.saturating_sub(load.start).get() / block * block;
-    load.end = load.start + Bytes::new(whole);
-    let off = at.saturating_sub(load.start).get() / block * block;
-    load.from = (load.pattern != Pattern::Random)
-        .then(|| load.start + Bytes::new(if off >= whole { 0 } else { off }));
 }
 
 impl<D: Drive> Haul<D> {
@@ -155,9 +158,10 @@ impl<D: Drive> Haul<D> {
     ) -> Result<bool, DriveError> {
         // What is asked about lies in this leg: it may have ended since.
         let asked = self.inquire.take().filter(|f| f.makes_sense() && f.elapsed >= self.running.began);
-        if !leg.may_decide() || self.running.load_finished {
+        if !leg.may_decide_on(self.drive.identity()) || self.running.load_finished {
             return Ok(false);
         }
+        let by_itself = asked.is_none();
         let fall = match asked {
             Some(fall) => *fall,
             None if leg.decide && due => {
@@ -167,8 +171,31 @@ impl<D: Drive> Haul<D> {
             }
             None => return Ok(false),
         };
-        self.begin_inquiry(out, index, leg, fall)?;
+        let (most_s, most_bytes) = self.budget(index, leg, &fall);
+        // What was spent in this leg before is spent, but for whoever asks.
+        let readings = self.readings.as_ref().filter(|_| by_itself);
+        let (spent_s, spent) =
+            readings.map_or((0.0, Bytes::ZERO), |r| r.spent_on_inquiries(self.running.began));
+        if spent_s > 0.0 && (most_s - spent_s < 4.0 * ARM_S || spent >= most_bytes) {
+            return Ok(false);
+        }
+        self.begin_inquiry(out, index, leg, fall, (most_s - spent_s, most_bytes.saturating_sub(spent)))?;
         Ok(true)
+    }
+
+    /// Seconds and bytes that all inquiries of a leg may take together.
+    fn budget(&self, index: usize, leg: &Leg, fall: &Fall) -> (f64, Bytes) {
+        let load = self.load(index, leg);
+        let left = match load.limit {
+            Some(limit) => limit.saturating_sub(self.running.moved),
+            None => load.end.saturating_sub(self.running.position.unwrap_or(load.start)),
+        };
+        let in_leg = (self.elapsed - self.running.began).as_secs_f64();
+        let to_come = left.as_f64() / fall.after.get().max(1.0);
+        let whole = leg.until.duration.map_or(in_leg + to_come, |d| d.as_secs_f64().min(in_leg + to_come));
+        let bytes = load.limit.unwrap_or_else(|| load.end.saturating_sub(load.start)).as_f64();
+        let most_s = leg.decide_time.map_or((SHARE * whole).min(MOST_S), |d| d.as_secs_f64());
+        (most_s, leg.decide_bytes.unwrap_or(Bytes::new((SHARE * bytes) as u64)))
     }
 
     fn begin_inquiry(
@@ -177,17 +204,11 @@ impl<D: Drive> Haul<D> {
         index: usize,
         leg: &Leg,
         fall: Fall,
+        (most_s, most_bytes): (f64, Bytes),
     ) -> Result<(), DriveError> {
         self.take_off(out, index)?;
         let load = self.load(index, leg);
         let here = self.running.position.unwrap_or(load.start);
-        let region = load.end.saturating_sub(load.start);
-        let left = load.limit.map(|l| l.saturating_sub(self.running.moved));
-        let left = left.unwrap_or_else(|| load.end.saturating_sub(here)).as_f64();
-        let in_leg = (self.elapsed - self.running.began).as_secs_f64();
-        let to_come = left / fall.after.get().max(1.0);
-        let whole = leg.until.duration.map_or(in_leg + to_come, |d| d.as_secs_f64().min(in_leg + to_come));
-        let bytes = load.limit.unwrap_or(region).as_f64();
         if self.readings.is_none() {
             // Nobody asked for findings so far: what the arms show is all that is needed.
             let mut readings = Readings::new();
@@ -200,14 +221,14 @@ impl<D: Drive> Haul<D> {
         self.running.inquiry = Some(Inquiring {
             began: self.elapsed,
             moved: Bytes::ZERO,
-            most_s: leg.decide_time.map_or((SHARE * whole).min(MOST_S), |d| d.as_secs_f64()),
-            most_bytes: leg.decide_bytes.unwrap_or(Bytes::new((SHARE * bytes) as u64)),
+            most_s,
+            most_bytes,
+            quiet: self.drive.ask_health(Asking::Usual),
             here,
             fall: fall.clone(),
             next: VecDeque::new(),
             arm: None,
             arm_moved: Bytes::ZERO,
-            went: Vec::new(),
             began_at: None,
             recent: VecDeque::new(),
             seed: self.elapsed.as_nanos() as u64 ^ (index as u64) << 48,
@@ -237,7 +258,6 @@ impl<D: Drive> Haul<D> {
             match trial.unwrap_or(Err(InquiryEnd::NothingLeft)) {
                 Ok(trial) => {
                     let load = self.load(index, leg);
-                    inquiring.went.clear();
                     inquiring.next = arms(&mut inquiring, trial, possible, &load, self.running.moved);
                 }
                 Err(why) => {
@@ -260,6 +280,11 @@ impl<D: Drive> Haul<D> {
             };
             (arm.load.rate, arm.load.limit) = (Some(rate), Some(bytes));
         }
+        match arm.kind {
+            ArmKind::Quiet => self.drive.ask_health(Asking::HeldOff),
+            ArmKind::Asked => self.drive.ask_health(Asking::Twice),
+            _ => false,
+        };
         let Load { kind: load, start, end, block, depth, rate, .. } = arm.load;
         let told = Arm { experiment: arm.experiment, kind: arm.kind, load, start, end, block, depth, rate };
         let begun = self.drive.begin(&arm.load);
@@ -288,6 +313,8 @@ impl<D: Drive> Haul<D> {
             elsewhere: in_order && region > 12.0 * arm,
             reads: in_order && behind >= LEAST_READ,
             heavier: fits(&heavier(&load)),
+            stretch: in_order && stretch(&load, inquiring).is_some(),
+            quiet: inquiring.quiet,
             thermometer: inquiring.fall.temperature.is_some(),
         }
     }
@@ -316,13 +343,11 @@ impl<D: Drive> Haul<D> {
         if !inquiring.arm_is_over(now, temperature) {
             return Ok(());
         }
-        // What was waited for did not come: the arms that build on it tell nothing.
-        let missed = match &inquiring.arm {
-            Some((arm, _)) if arm.kind == ArmKind::ToFall => !inquiring.is_slow(),
-            Some((arm, _)) if arm.kind == ArmKind::ToBack => inquiring.is_slow(),
-            _ => false,
-        };
-        if missed {
+        if inquiring.fell_further() {
+            self.end_arm(out, index)?;
+            return self.end_inquiry(out, index, leg, InquiryEnd::FellFurther);
+        }
+        if inquiring.cuts_the_rest() {
             inquiring.next.clear();
         }
         self.end_arm(out, index)?;
@@ -335,15 +360,17 @@ impl<D: Drive> Haul<D> {
         self.close_second(out, index);
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::ArmEnded { at, leg });
-        let (now, position) = (self.elapsed, self.running.position);
+        let position = self.running.position;
         if let Some(inquiring) = &mut self.running.inquiry
-            && let Some((arm, began)) = inquiring.arm.take()
+            && let Some((arm, _)) = inquiring.arm.take()
         {
+            if matches!(arm.kind, ArmKind::Quiet | ArmKind::Asked) {
+                self.drive.ask_health(Asking::Usual);
+            }
             // The leg goes on from where its own bytes came to, also when the arm was cut.
             if goes_on(arm.kind) {
                 inquiring.here = position.unwrap_or(inquiring.here);
             }
-            inquiring.went.push((inquiring.arm_moved.as_f64(), (now - began).as_secs_f64()));
         }
         Ok(())
     }
@@ -381,6 +408,13 @@ impl<D: Drive> Haul<D> {
         self.drive.begin(&load)
     }
 
+    /// Nothing is asked of the drive beside the load just now, nor should whoever writes the record down do so.
+    #[must_use]
+    pub fn is_quiet(&self) -> bool {
+        let arm = self.running.inquiry.as_ref().and_then(|i| i.arm.as_ref());
+        arm.is_some_and(|(a, _)| a.kind == ArmKind::Quiet)
+    }
+
     /// How long an interval may be while an inquiry is under way.
     pub(super) fn arm_interval(&self, usual: Duration) -> Duration {
         match &self.running.inquiry {
@@ -394,119 +428,6 @@ impl<D: Drive> Haul<D> {
             None => usual,
         }
     }
-}
-
-/// The load with larger blocks, and more in flight.
-fn heavier(load: &Load) -> Load {
-    let block = load.block.get();
-    let larger = if block < 1 << 20 { 4 * block } else { 2 * block };
-    Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
-}
-
-/// What the engine allows in a route, what a machine has memory for, and a region that holds it many times.
-fn fits(load: &Load) -> bool {
-    let (block, region) = (load.block.get(), load.end.saturating_sub(load.start).get());
-    let in_flight = block.saturating_mul(load.depth.into());
-    block <= 64 << 20 && load.depth <= 1024 && in_flight <= 1 << 30 && region >= in_flight.max(16 * block)
-}
-
-/// The arms of an experiment, in order. `moved` is what the leg has written so far.
-fn arms(
-    inquiring: &mut Inquiring,
-    trial: Trial,
-    possible: Possible,
-    load: &Load,
-    moved: Bytes,
-) -> VecDeque<Planned> {
-    let seconds = Duration::from_secs_f64;
-    let bare = Load { limit: None, lookout: None, ..load.clone() };
-    let planned = |kind: ArmKind, load: Load, most: f64| Planned {
-        experiment: trial.experiment,
-        kind,
-        load,
-        most: seconds(most),
-    };
-    let here = || planned(ArmKind::Here, bare.clone(), ARM_S);
-    let arm_bytes = Bytes::new((inquiring.fall.before.get() * ARM_S) as u64);
-    let read = |inquiring: &Inquiring| {
-        let behind = inquiring.here.saturating_sub(bare.start).min(moved).min(arm_bytes + arm_bytes);
-        let block = bare.block.get();
-        let length = Bytes::new((behind.get() / block).max(1) * block);
-        let start = inquiring.here.saturating_sub(length).max(bare.start);
-        let end = start + length;
-        Load { kind: LoadKind::Read, start, end, from: Some(start), compressible_percent: 0, ..bare.clone() }
-    };
-    if trial.experiment == Experiment::Cool {
-        let read = |kind: ArmKind| possible.reads.then(|| planned(kind, read(inquiring), ARM_S));
-        let rest = RESTS_S[(trial.round as usize).min(1)];
-        // A second, longer rest begins where the load has fallen again.
-        let first = if trial.round > 0 { planned(ArmKind::ToFall, bare.clone(), CYCLE_S) } else { here() };
-        return [
-            Some(first),
-            read(ArmKind::ReadHot),
-            Some(planned(ArmKind::Rest, Load::rest(), rest)),
-            read(ArmKind::ReadCool),
-            Some(planned(ArmKind::Again, bare.clone(), AGAIN_S)),
-        ]
-        .into_iter()
-        .flatten()
-        .collect();
-    }
-    if trial.experiment == Experiment::Cycle {
-        let to = |kind: ArmKind, most: f64| planned(kind, bare.clone(), most);
-        return VecDeque::from([
-            to(ArmKind::ToFall, CYCLE_S),
-            to(ArmKind::ToBack, CYCLE_S),
-            to(ArmKind::ToFall, CYCLE_S),
-            to(ArmKind::ToBack, CYCLE_S),
-            // Its rate and length are known once those before it are over.
-            to(ArmKind::Lighter, 3.0 * CYCLE_S),
-        ]);
-    }
-    let mut all = VecDeque::new();
-    for pair in 0..2 {
-        let other = match trial.experiment {
-            Experiment::Elsewhere => {
-                let mut there = bare.clone();
-                let region = bare.end.saturating_sub(bare.start).get();
-                let off = inquiring.here.saturating_sub(bare.start).get();
-                // A third to two thirds of the region further on, another place each time.
-                let far = region / 3 + inquiring.draw() % (region / 3).max(1);
-                let room = region.saturating_sub(2 * arm_bytes.get()).max(1);
-                let at = bare.start + Bytes::new(((off + far) % region).min(room));
-                in_blocks(&mut there, at);
-                planned(ArmKind::Elsewhere, there, ARM_S)
-            }
-            Experiment::Heavier => planned(ArmKind::Heavier, heavier(&bare), ARM_S),
-            Experiment::OtherWay | Experiment::Cool | Experiment::Cycle => {
-                planned(ArmKind::Read, read(inquiring), ARM_S)
-            }
-        };
-        let mut two = [here(), other];
-        // The first pair begins with either, and the second the other way round: what drifts evenly is in both.
-        if pair == 0 && inquiring.draw() & 1 == 1 || pair == 1 && all.front().is_some_and(is_here) {
-            two.reverse();
-        }
-        all.extend(two);
-    }
-    all
-}
-
-/// The leg's own bytes go on in it, from where it stands.
-const fn goes_on(kind: ArmKind) -> bool {
-    matches!(
-        kind,
-        ArmKind::Here
-            | ArmKind::Again
-            | ArmKind::Heavier
-            | ArmKind::ToFall
-            | ArmKind::ToBack
-            | ArmKind::Lighter
-    )
-}
-
-fn is_here(arm: &Planned) -> bool {
-    arm.kind == ArmKind::Here
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use super::super::tests::{Puppet, haul, words};
 use super::*;
+use crate::conclude::inquiry::Trial;
 use crate::drive::Tally;
 use crate::haul::Progress;
 use crate::quantity::FindingKind;
@@ -22,6 +23,7 @@ fn fall() -> Fall {
         temperature: None,
         sensor_step_k: 1.0,
         recurs: false,
+        turns: None,
         may_be: vec![(FindingKind::CacheEnd, 0.5)],
     }
 }
@@ -161,29 +163,41 @@ fn an_arm_that_is_cut_is_gone_on_from_where_it_came_to() {
     assert_eq!(h.drive().from, Some(Bytes::from_mib(400)), "two samples of the leg, two of the arm");
 }
 
+fn inquiring(fall: Fall) -> Inquiring {
+    let gb = Bytes::from_gb;
+    Inquiring {
+        began: Duration::ZERO,
+        moved: Bytes::ZERO,
+        most_s: 100.0,
+        most_bytes: gb(10),
+        here: gb(20),
+        fall,
+        next: VecDeque::new(),
+        arm: None,
+        arm_moved: Bytes::ZERO,
+        quiet: false,
+        began_at: None,
+        recent: VecDeque::new(),
+        seed: 1,
+        drawn: 0,
+    }
+}
+
 #[test]
 fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
     let gb = Bytes::from_gb;
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, gb(100), Bytes::from_mib(1), 32);
     let kinds = |reads: bool| -> Vec<ArmKind> {
-        let mut inquiring = Inquiring {
-            began: Duration::ZERO,
-            moved: Bytes::ZERO,
-            most_s: 100.0,
-            most_bytes: gb(10),
-            here: gb(20),
-            fall: fall(),
-            next: VecDeque::new(),
-            arm: None,
-            arm_moved: Bytes::ZERO,
-            went: Vec::new(),
-            began_at: None,
-            recent: VecDeque::new(),
-            seed: 1,
-            drawn: 0,
-        };
+        let mut inquiring = inquiring(fall());
         let trial = Trial { experiment: Experiment::Cool, round: 0, seconds: 60.0 };
-        let possible = Possible { elsewhere: false, reads, heavier: false, thermometer: false };
+        let possible = Possible {
+            elsewhere: false,
+            reads,
+            heavier: false,
+            stretch: false,
+            quiet: false,
+            thermometer: false,
+        };
         arms(&mut inquiring, trial, possible, &load, gb(20)).iter().map(|a| a.kind).collect()
     };
     use ArmKind::{Again, Here, ReadCool, ReadHot, Rest};
@@ -206,4 +220,59 @@ fn blocks_of_an_arm_lie_on_blocks() {
     assert_eq!((load.end, load.from), (Bytes::new(11_000), Some(Bytes::new(4000))));
     in_blocks(&mut load, Bytes::new(99_000));
     assert_eq!(load.from, Some(Bytes::new(1000)), "beyond the end it begins anew");
+}
+
+fn trial(experiment: Experiment, fall: Fall) -> Vec<Planned> {
+    let load = Load::sequential(LoadKind::Write, Bytes::ZERO, Bytes::from_gb(100), Bytes::from_mib(1), 32);
+    let mut inquiring = inquiring(fall);
+    let possible = Possible::ALL;
+    let trial = Trial { experiment, round: 0, seconds: 60.0 };
+    arms(&mut inquiring, trial, possible, &load, Bytes::from_gb(20)).into()
+}
+
+#[test]
+fn the_stretch_on_both_sides_of_the_fall_is_written_from_both_ends() {
+    let gb = Bytes::from_gb;
+    let all = trial(Experiment::SameStretch, Fall { position: Some(gb(11)), ..fall() });
+    let kinds: Vec<ArmKind> = all.iter().map(|a| a.kind).collect();
+    use ArmKind::{Before, Behind};
+    assert_eq!(kinds, [Before, Behind, Behind, Before]);
+    assert!(
+        all[..2].iter().all(|a| a.load.pattern == Pattern::Sequential && a.load.from == Some(a.load.start))
+    );
+    assert!(all[2..].iter().all(|a| a.load.pattern == Pattern::Backward && a.load.from == Some(a.load.end)));
+    assert!(all[0].load.end < gb(11) && all[1].load.start > gb(11) && all[1].load.end <= gb(20));
+    assert_eq!((all[0].load.start, all[1].load.end), (all[3].load.start, all[2].load.end));
+    // A fall at the very beginning has nothing before it, and one just now nothing behind it.
+    for at in [gb(1), gb(19)] {
+        assert!(trial(Experiment::SameStretch, Fall { position: Some(at), ..fall() }).is_empty(), "{at}");
+    }
+    assert!(trial(Experiment::SameStretch, fall()).is_empty(), "nobody knows where");
+}
+
+#[test]
+fn a_drive_is_asked_as_usual_again_once_it_was_left_in_peace() {
+    let mut drive = Puppet::new();
+    drive.asked = Some(Vec::new());
+    let (mut h, mut events) = in_the_middle(drive);
+    while h.step(&mut events) == Progress::Going {}
+    let asked = h.drive().asked.clone().unwrap();
+    let unusual = |a: &Asking| *a != Asking::Usual;
+    assert!(asked.iter().any(unusual), "{asked:?}");
+    assert!(asked.windows(2).all(|w| !(unusual(&w[0]) && unusual(&w[1]))), "{asked:?}");
+    assert_eq!(asked.last(), Some(&Asking::Usual));
+}
+
+#[test]
+fn a_load_that_falls_much_further_is_another_fall() {
+    let slow =
+        || Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(1), ..Tally::default() });
+    let drive = (0..40).fold(Puppet::new(), |d, _| d.will(slow()));
+    let (mut h, mut events) = in_the_middle(drive);
+    while h.step(&mut events) == Progress::Going {}
+    let ends: Vec<InquiryEnd> = events
+        .iter()
+        .filter_map(|e| if let Event::InquiryEnded { why, .. } = e { Some(*why) } else { None })
+        .collect();
+    assert_eq!(ends, [InquiryEnd::FellFurther], "10 MB/s is no 1,000");
 }

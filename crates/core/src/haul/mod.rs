@@ -3,6 +3,7 @@
 //! It has no clock and does no I/O of its own. The drive tells how much time has passed; whoever calls
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
+mod arms;
 pub mod course;
 mod freight;
 mod inquiry;

@@ -3,7 +3,7 @@ use std::collections::VecDeque;
 
 use super::*;
 use crate::drive::Vitals;
-use crate::drive::{DriveIdentity, DriveKind, Fault, LoadSummary, Tally};
+use crate::drive::{Asking, DriveIdentity, DriveKind, Fault, LoadSummary, Tally};
 use crate::quantity::units::Celsius;
 use crate::route::Route;
 
@@ -18,6 +18,8 @@ pub(super) struct Puppet {
     pub(super) from: Option<Bytes>,
     /// Completes while a flush waits for it.
     in_flight: u64,
+    /// How it was said to be asked for its health, where it is asked at all.
+    pub(super) asked: Option<Vec<Asking>>,
 }
 
 impl Puppet {
@@ -38,6 +40,10 @@ impl Drive for Puppet {
     }
     fn engine(&self) -> String {
         "puppet".into()
+    }
+    fn ask_health(&mut self, how: Asking) -> bool {
+        self.asked.iter_mut().for_each(|a| a.push(how));
+        self.asked.is_some()
     }
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.limit = load.limit.map(Bytes::get);

@@ -58,9 +58,33 @@ pub fn first_steady_of_all(figures: &[Vec<Option<f64>>]) -> Option<usize> {
         .find(|from| window_of_all(figures, *from).is_some_and(|all| all.iter().all(|s| s.reached)))
 }
 
+/// How many of the newest rounds, five at most, are steady together in every figure: how far the measurement window is.
+#[must_use]
+pub fn newest_inside(figures: &[Vec<Option<f64>>]) -> usize {
+    let Some(rounds) = figures.iter().map(Vec::len).min() else { return 0 };
+    let inside = |n: usize| {
+        figures.iter().all(|of| {
+            let newest: Option<Vec<f64>> = of[rounds - n..rounds].iter().copied().collect();
+            newest.is_some_and(|v| v.len() == 1 || steadiness(&v, 0.0).is_some_and(|s| s.reached))
+        })
+    };
+    (1..=WINDOW.min(rounds)).take_while(|n| inside(*n)).count()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn how_far_the_window_is() {
+        let of = |values: &[f64]| vec![values.iter().map(|v| Some(*v)).collect::<Vec<_>>()];
+        assert_eq!(newest_inside(&of(&[])), 0);
+        assert_eq!(newest_inside(&of(&[50.0])), 1);
+        // From 104 back: 100 and 104 rise by 4 %, 60 before them does not belong.
+        assert_eq!(newest_inside(&of(&[90.0, 60.0, 100.0, 104.0])), 2);
+        assert_eq!(newest_inside(&of(&[100.0; 9])), 5);
+        assert_eq!(newest_inside(&[vec![Some(1.0), None]]), 0, "a round that was ended by hand");
+    }
 
     #[test]
     fn steady_state_by_hand() {

@@ -72,6 +72,17 @@ impl InquiryReading {
 }
 
 impl Readings {
+    /// Seconds and bytes that inquiries have taken since a moment.
+    #[must_use]
+    pub fn spent_on_inquiries(&self, since: Duration) -> (f64, Bytes) {
+        let series = self.series();
+        let all = || self.inquiries().iter().filter(|i| i.from >= since);
+        let seconds = all().map(|i| i.until(self.elapsed()).saturating_sub(i.from).as_secs_f64()).sum();
+        let moved = |i: usize| series.moved(i) - series.moved_before(i);
+        let samples = all().flat_map(|i| &i.arms).flat_map(|a| a.samples(series.len()));
+        (seconds, Bytes::new(samples.map(moved).sum()))
+    }
+
     /// Bytes that experiments have written since a moment.
     #[must_use]
     pub fn tried_since(&self, at: Duration) -> Bytes {

@@ -3,7 +3,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::drive::{LoadKind, Pattern};
 use crate::quantity::FigureKey;
+use crate::quantity::units::Rate;
 use crate::route::Limit;
 
 /// What a haul is held to.
@@ -15,13 +17,33 @@ pub struct HeldTo {
     /// Other drives of its model.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sisters: Option<Sisters>,
+    /// Of an array: what its members moved alone, by their newest hauls.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alone: Vec<Alone>,
+}
+
+/// A load on one member of an array, alone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Alone {
+    /// Serial of the member.
+    pub serial: String,
+    /// Which way the bytes went.
+    pub kind: LoadKind,
+    /// In which order.
+    pub pattern: Pattern,
+    /// Bytes of an operation.
+    pub block_bytes: u64,
+    /// Operations in flight.
+    pub depth: u32,
+    /// Mean rate.
+    pub rate: Rate,
 }
 
 impl HeldTo {
     /// Nothing is known to hold it to.
     #[must_use]
     pub const fn is_empty(&self) -> bool {
-        self.limits.is_empty() && self.sisters.is_none()
+        self.limits.is_empty() && self.sisters.is_none() && self.alone.is_empty()
     }
 }
 
@@ -38,7 +60,7 @@ pub struct Sisters {
     pub figures: Vec<Expected>,
 }
 
-/// A figure over those drives, odd ones left out.
+/// A figure over those drives.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Expected {
     /// Which.

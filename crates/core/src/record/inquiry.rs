@@ -23,11 +23,23 @@ pub enum Experiment {
     Heavier,
     /// The load from one fall to the next, then a lighter one for as many bytes: does it fall too?
     Cycle,
+    /// The addresses on both sides of the fall again, first towards it and then away from it.
+    SameStretch,
+    /// What this program asks of the drive beside the load held off and doubled, in turn.
+    Quiet,
 }
 
 impl Experiment {
     /// Each of them.
-    pub const ALL: [Self; 5] = [Self::Elsewhere, Self::OtherWay, Self::Cool, Self::Heavier, Self::Cycle];
+    pub const ALL: [Self; 7] = [
+        Self::Elsewhere,
+        Self::OtherWay,
+        Self::Cool,
+        Self::Heavier,
+        Self::Cycle,
+        Self::SameStretch,
+        Self::Quiet,
+    ];
 
     /// As in JSON and on screen.
     #[must_use]
@@ -38,6 +50,8 @@ impl Experiment {
             Self::Cool => "cool",
             Self::Heavier => "heavier",
             Self::Cycle => "from fall to fall",
+            Self::SameStretch => "the same stretch",
+            Self::Quiet => "quiet",
         }
     }
 }
@@ -68,10 +82,43 @@ pub enum ArmKind {
     ToBack,
     /// The load held to a rate that the drive keeps in the mean.
     Lighter,
+    /// The load where it was fast, right before the address of the fall.
+    Before,
+    /// The load where it was slow, right behind that address.
+    Behind,
+    /// The load while nothing else is asked of the drive.
+    Quiet,
+    /// The load while twice as much is asked of the drive beside it.
+    Asked,
 }
 
 impl ArmKind {
-    /// As on screen.
+    /// Each of them.
+    pub const ALL: [Self; 15] = [
+        Self::Here,
+        Self::Elsewhere,
+        Self::Read,
+        Self::ReadHot,
+        Self::Rest,
+        Self::ReadCool,
+        Self::Again,
+        Self::Heavier,
+        Self::ToFall,
+        Self::ToBack,
+        Self::Lighter,
+        Self::Before,
+        Self::Behind,
+        Self::Quiet,
+        Self::Asked,
+    ];
+
+    /// The leg's load goes on, with nothing done to it.
+    #[must_use]
+    pub const fn goes_on_as_it_is(self) -> bool {
+        matches!(self, Self::Here | Self::ToFall | Self::ToBack)
+    }
+
+    /// As on screen, in ten cells or so: how often stands behind it.
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
@@ -83,9 +130,13 @@ impl ArmKind {
             Self::ReadCool => "read, cool",
             Self::Again => "again",
             Self::Heavier => "heavier",
-            Self::ToFall => "until it falls",
-            Self::ToBack => "until it is back",
+            Self::ToFall => "to the fall",
+            Self::ToBack => "until back",
             Self::Lighter => "lighter",
+            Self::Before => "before it",
+            Self::Behind => "behind it",
+            Self::Quiet => "quiet",
+            Self::Asked => "asked more",
         }
     }
 }
@@ -112,6 +163,21 @@ pub struct Arm {
     pub rate: Option<Rate>,
 }
 
+/// How a rate came and went before it was looked into: medians over its fast and its slow stretches.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Turns {
+    /// Fast stretches between two slow ones.
+    pub count: u32,
+    /// Bytes of a fast one.
+    pub fast_bytes: Bytes,
+    /// How long it lasts, s.
+    pub fast_s: f64,
+    /// How long a slow one lasts, s.
+    pub slow_s: f64,
+    /// From the median to the stretch that is furthest from it in bytes, as a share of the median.
+    pub uneven: f64,
+}
+
 /// The fall whose cause is asked for, as the record told it when the inquiry began.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Fall {
@@ -135,6 +201,9 @@ pub struct Fall {
     /// It came back by itself and fell again, more than once.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub recurs: bool,
+    /// How it came and went before, where it did so more than once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub turns: Option<Turns>,
     /// What the record alone says: causes with their shares.
     pub may_be: Vec<(FindingKind, f64)>,
 }
@@ -160,6 +229,10 @@ pub enum InquiryEnd {
     Budget,
     /// The rate came back by itself.
     CameBack,
+    /// The rate fell further.
+    FellFurther,
+    /// The rate had come and gone, and no longer came back.
+    Stays,
     /// The user paused, skipped or stopped, or the leg ended.
     Interrupted,
 }
@@ -173,6 +246,8 @@ impl InquiryEnd {
             Self::NothingLeft => "nothing that can be tried here would tell more",
             Self::Budget => "the time or the bytes for it were spent",
             Self::CameBack => "the rate came back by itself",
+            Self::Stays => "the rate no longer came back",
+            Self::FellFurther => "the rate fell further while it was looked into",
             Self::Interrupted => "it was interrupted",
         }
     }

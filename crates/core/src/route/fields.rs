@@ -107,7 +107,7 @@ fields! {
     Seed, "seed", "seed", [Freight], "0", "7",
         "Draws sizes and order: another seed, another tree.";
     By, "by", "erase by", [Wipe], "discard", "sanitize-crypto",
-        "discard or write-zeroes, of a region; format, format-crypto, sanitize-block, sanitize-crypto or sanitize-overwrite (NVMe), of the whole drive.";
+        "discard, write-zeroes or reset-zones, of a region; of a whole drive format, format-crypto (NVMe), sanitize-block, sanitize-crypto, sanitize-overwrite (NVMe, ATA), security-erase, security-erase-enhanced (ATA).";
     Test, "test", "test", [Selftest], "short", "extended",
         "short: minutes at most. extended: hours at most.";
     Stream, "stream", "stream", [Pace], "", "16 channels x 24 bit x 96 kHz",

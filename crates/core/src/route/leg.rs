@@ -12,7 +12,7 @@ use crate::drive::erasure::Erasure;
 use crate::drive::freight::{Carry, Durable, FileClass, FileOrder, Side, Through, TreeSpec};
 use crate::drive::mixture::{Mixture, PartShare, SizeShare};
 use crate::drive::stamp::Origin;
-use crate::drive::{Load, LoadKind, Pattern};
+use crate::drive::{DriveIdentity, Load, LoadKind, Pattern};
 use crate::quantity::plain;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 
@@ -498,6 +498,12 @@ impl Leg {
         let plain = self.mix.is_empty() && self.spread.is_empty() && self.rate.is_none();
         let onwards = self.workers == 1 && self.pattern != Pattern::Backward;
         self.kind == LegKind::Write && !self.stamped && plain && onwards
+    }
+
+    /// And on this drive: one whose zones take writes in sequence only would begin zones anew for them.
+    #[must_use]
+    pub fn may_decide_on(&self, drive: &DriveIdentity) -> bool {
+        self.may_decide() && !drive.writes_in_sequence_only()
     }
 
     /// Passes of a scan.

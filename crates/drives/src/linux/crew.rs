@@ -1,6 +1,7 @@
 //! One worker or several: a load with one worker runs on the caller's thread, with more each on a thread of its own with
 //! its own queue, its own part of the region, its share of depth, rate and limit.
 
+use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -14,6 +15,7 @@ use super::guard::Access;
 use super::pump::{Pump, Pumped, Share};
 use super::ring::Ring;
 use super::threads::Threads;
+use super::zones::{ZoneMap, ZonePlan};
 use crate::latency::{Bins, bins, histogram};
 
 /// Which engine to use.
@@ -101,6 +103,8 @@ pub struct Report {
     pub pumped: Pumped,
     /// Address just past what was moved, for one worker in sequence.
     pub position: Option<Bytes>,
+    /// Where a load that follows goes on, for one worker in order.
+    pub goes_on_at: Option<Bytes>,
     /// CPU time of the workers, in all.
     pub busy: Duration,
     /// Bytes in flight at its end.
@@ -152,7 +156,8 @@ fn serve(pump: &mut AnyPump, order: Order) -> Answer {
     let pumped = ran?;
     let (histogram, position, in_flight) =
         with_pump!(pump, p => (p.close_interval(Histogram::clone), p.position(), p.bytes_in_flight()));
-    Ok((Report { pumped, position, busy: thread_time().saturating_sub(began), in_flight }, histogram))
+    let busy = thread_time().saturating_sub(began);
+    Ok((Report { pumped, position, goes_on_at: position, busy, in_flight }, histogram))
 }
 
 /// Cuts a load into the shares of its workers: each has whole blocks, the last what is left over.
@@ -181,7 +186,17 @@ fn shares(load: &Load, from: u64, limit: Option<u64>, seed: u64) -> Vec<Share> {
                 (start..end).contains(&from)
             };
             let from = if n == 1 && inside { from } else { start };
-            Share { start, end, from, limit, depth, rate, seed: seed.wrapping_add(i << 32) }
+            Share {
+                start,
+                end,
+                from,
+                limit,
+                depth,
+                rate,
+                seed: seed.wrapping_add(i << 32),
+                zones: None,
+                map: None,
+            }
         })
         .collect()
 }
@@ -199,7 +214,59 @@ impl Crew {
         seed: u64,
         choice: EngineChoice,
     ) -> std::io::Result<Self> {
-        let shares = shares(load, from, limit, seed);
+        Self::of(access, load, shares(load, from, limit, seed), choice)
+    }
+
+    /// Sets up for a load that reads what zones hold: its region, `from` and `limit` count only that.
+    ///
+    /// # Errors
+    /// As for [`Crew::new`].
+    pub fn over_map(
+        access: &Access,
+        load: &Load,
+        (from, limit): (u64, Option<u64>),
+        map: ZoneMap,
+        seed: u64,
+        choice: EngineChoice,
+    ) -> std::io::Result<Self> {
+        let map = Some(Arc::new(map));
+        let shares = shares(load, from, limit, seed).into_iter();
+        Self::of(access, load, shares.map(|s| Share { map: map.clone(), ..s }).collect(), choice)
+    }
+
+    /// Sets up for a write over zones, by one worker.
+    ///
+    /// # Errors
+    /// As for [`Crew::new`].
+    pub fn over_zones(
+        access: &Access,
+        load: &Load,
+        plan: ZonePlan,
+        limit: Option<u64>,
+        seed: u64,
+        choice: EngineChoice,
+    ) -> std::io::Result<Self> {
+        let (start, end) = (load.start.get(), load.end.get());
+        let share = Share {
+            start,
+            end,
+            from: start,
+            limit: limit.map(|l| plan.limit(l, end - start)),
+            depth: plan.lanes(),
+            rate: load.rate.map(|r| r.get()),
+            seed,
+            zones: Some(Arc::new(plan)),
+            map: None,
+        };
+        let zones = share.depth;
+        let load = Load { workers: 1, depth: zones, ..load.clone() };
+        let mut crew = Self::of(access, &load, vec![share], choice)?;
+        let many = if zones == 1 { "1 zone".to_owned() } else { format!("{zones} zones") };
+        crew.words = format!("{}, {many} at once", crew.words);
+        Ok(crew)
+    }
+
+    fn of(access: &Access, load: &Load, shares: Vec<Share>, choice: EngineChoice) -> std::io::Result<Self> {
         let (hands, words) = if let [share] = shares.as_slice() {
             let (pump, words) = AnyPump::new(access, load, share, choice)?;
             (Hands::Own(pump), words)
@@ -261,8 +328,10 @@ impl Crew {
                     Order::Run(deadline) => p.run(deadline),
                     Order::Drain => p.drain(),
                 })?;
-                let (position, in_flight) = with_pump!(pump, p => (p.position(), p.bytes_in_flight()));
-                Ok(Report { pumped, position, busy: thread_time().saturating_sub(began), in_flight })
+                let (position, goes_on_at, in_flight) =
+                    with_pump!(pump, p => (p.position(), p.goes_on_at(), p.bytes_in_flight()));
+                let busy = thread_time().saturating_sub(began);
+                Ok(Report { pumped, position, goes_on_at, busy, in_flight })
             }
             Hands::Workers(workers) => {
                 let gone = || std::io::Error::other("a worker thread ended in a fault");
@@ -279,7 +348,7 @@ impl Crew {
                     in_flight += report.in_flight;
                     let _ = self.interval.add(&histogram);
                 }
-                Ok(Report { pumped, position: None, busy, in_flight })
+                Ok(Report { pumped, position: None, goes_on_at: None, busy, in_flight })
             }
         }
     }

@@ -1,6 +1,6 @@
 //! A block device as a drive: opened read-only, or for writing through the guard.
 
-use hollow_mile_core::drive::Ending;
+use hollow_mile_core::drive::{Asking, Ending};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -8,9 +8,10 @@ use std::time::{Duration, Instant};
 use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::protocol::nvme::SelfTestLog;
 use hollow_mile_core::drive::{Drive, DriveError, DriveIdentity, Load, LoadKind, LoadSummary, Tally};
-use hollow_mile_core::drive::{MeterReading, Vitals};
+use hollow_mile_core::drive::{Fault, FaultKind, MeterReading, Vitals};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
+use super::array::ArrayState;
 use super::crew::EngineChoice;
 use super::erase::WholeErase;
 use super::guard::{self, Access, Consent, Refusal, Writable};
@@ -21,6 +22,7 @@ use super::sysfs::{BlockDevice, Sysfs};
 use super::traffic::{Counters, Others};
 use super::watch::Watch;
 use super::wipe::Wipe;
+use super::zones;
 
 /// Why a device cannot be hauled on.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -49,6 +51,10 @@ pub struct BlockDrive {
     loaded: bool,
     looked: Instant,
     capacity: Bytes,
+    /// How many members an array is short of, and what it does of itself, when it was looked at last.
+    array: ArrayState,
+    /// What is to be told with the next interval.
+    warned: Vec<String>,
 }
 
 /// What a wipe leg is at.
@@ -68,11 +74,25 @@ struct SelfTest {
 pub fn identify(device: &BlockDevice, prober: &Prober) -> DriveIdentity {
     let mut identity = device.identity();
     prober.complete(&mut identity);
+    if let Some(zones) = &mut identity.zones
+        && let Ok(all) = std::fs::File::open(device.node()).and_then(|f| zones::report(&f))
+    {
+        zones.take(&all);
+        identity.fill_percent = zones.fill().map(|f| f * 100.0);
+    }
+    identity.members = serials_below(device);
     if identity.serial.is_empty() {
         // Something must name it in the ledger; what is typed for consent is the same.
         identity.serial = device.word_to_type();
     }
     identity
+}
+
+/// Serials of the drives that a device is built of, as their own hauls have them; none below a drive itself.
+fn serials_below(device: &BlockDevice) -> Vec<String> {
+    let below = Sysfs::default().drives_below(device);
+    let others = below.iter().filter(|d| d.name != device.disk().name);
+    others.map(|d| identify(d, &Prober::of(d)).serial).collect()
 }
 
 impl BlockDrive {
@@ -104,11 +124,21 @@ impl BlockDrive {
         let others = Counters::of(&device.disk().folder).map(Others::new);
         let members = Members::of(&sysfs, &device);
         let target = identity.target.clone();
-        let block = identity.block.get();
         Ok(Self {
-            mover: Mover::new(&target, access, "direct I/O", block, choice, others, seed)
-                .holding(identity.capacity),
+            mover: Mover::new(
+                &target,
+                access,
+                "direct I/O",
+                identity.write_block().get(),
+                choice,
+                others,
+                seed,
+            )
+            .holding(identity.capacity)
+            .zoned(identity.zones.clone()),
             capacity: identity.capacity,
+            array: device.array_state(),
+            warned: Vec::new(),
             identity,
             node,
             device,
@@ -133,6 +163,14 @@ impl BlockDrive {
         let size = self.device.size();
         if size != self.capacity {
             return self.mover.is_gone(&format!("its capacity changed from {} to {size}", self.capacity));
+        }
+        let state = self.device.array_state();
+        if state != self.array {
+            // Only what is worse than it was is news; progress of a rebuild is none.
+            if state.is_worse_than(&self.array) {
+                self.warned.extend(self.device.array_doubts());
+            }
+            self.array = state;
         }
         if let Some(test) = self.self_test.as_mut().filter(|t| !t.ended) {
             match self.watch.ask(Prober::self_tests) {
@@ -192,7 +230,14 @@ impl Drive for BlockDrive {
         self.watch.under_load(self.loaded);
         self.wipe = match load.kind {
             LoadKind::Wipe if load.erasure.is_whole() => Some(self.erase_whole(load.erasure)?),
-            LoadKind::Wipe => Some(Erasing::Stretches(Wipe::new(load))),
+            LoadKind::Wipe => {
+                let all = match self.identity.zones {
+                    Some(_) => zones::report(self.mover.access().descriptor())
+                        .map_err(|e| self.mover.refused("asking for the state of its zones", &e))?,
+                    None => Vec::new(),
+                };
+                Some(Erasing::Stretches(Wipe::new(load, &all)))
+            }
             _ => None,
         };
         self.self_test = None;
@@ -219,6 +264,11 @@ impl Drive for BlockDrive {
             self.mover.is_gone("the kernel no longer shows it");
         }
         self.look();
+        tally.faults.extend(self.warned.drain(..).map(|message| Fault {
+            position: tally.position.unwrap_or_default(),
+            kind: FaultKind::Warning,
+            message,
+        }));
         tally.finished |= self.self_test.as_ref().is_some_and(|t| t.ended);
         Ok(tally)
     }
@@ -245,6 +295,12 @@ impl Drive for BlockDrive {
             self.watch.refresh();
         }
         Some(self.watch.vitals())
+    }
+
+    fn ask_health(&mut self, how: Asking) -> bool {
+        self.watch.ask_health(how);
+        self.members.ask_health(how);
+        true
     }
 
     fn temperatures(&mut self) -> Vec<(String, Celsius)> {

@@ -14,7 +14,8 @@ use hollow_mile_core::drive::protocol::nvme_erase::{
 use hollow_mile_core::drive::{DriveError, Tally};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
-use super::guard::Writable;
+use super::erase_ata;
+use super::guard::{EraseCommand, Writable};
 use super::health::{nvme_identify, nvme_log};
 use super::mover::Mover;
 use super::pass_through::{ALL_NAMESPACES, nvme_namespace};
@@ -37,12 +38,6 @@ struct Controller {
 
 impl Controller {
     fn of(device: &BlockDevice) -> std::result::Result<Self, String> {
-        if device.transport() != "nvme" {
-            return Err(format!(
-                "a {} device takes none of these commands here: wipe it by discard or write-zeroes, or write it over",
-                device.transport()
-            ));
-        }
         let ask = |e: Error| format!("what it offers to erase cannot be asked: {e}");
         let file = File::open(device.node()).map_err(ask)?;
         let namespace = nvme_namespace(&file).map_err(ask)?;
@@ -75,14 +70,22 @@ pub(super) fn may_erase(device: &BlockDevice, ways: &[Erasure]) -> std::result::
     if device.whole.is_some() {
         return Err(format!("it is a part of {}, and all of that would be erased", device.disk().name));
     }
+    match device.transport().as_str() {
+        "nvme" => {}
+        "ata" => return erase_ata::may_erase(device, ways),
+        other => {
+            return Err(format!(
+                "a {other} device takes none of these commands here: wipe it by discard or write-zeroes, or write it over"
+            ));
+        }
+    }
     let controller = Controller::of(device)?;
-    let offered = || {
-        let all = Erasure::ALL.into_iter().filter(|e| controller.offers.has(*e));
-        all.map(Erasure::word).collect::<Vec<_>>().join(", ")
-    };
     for by in ways {
         if !controller.offers.has(*by) {
-            return Err(format!("the drive does not offer {by}; it offers {}", offered()));
+            return Err(format!(
+                "the drive does not offer {by}; it offers {}",
+                offered(|e| controller.offers.has(e))
+            ));
         }
     }
     let Some(by) = ways.iter().find(|by| controller.offers.reaches_all(**by)) else { return Ok(()) };
@@ -106,8 +109,13 @@ pub(super) fn may_erase(device: &BlockDevice, ways: &[Erasure]) -> std::result::
     Ok(())
 }
 
+/// What is offered, in the words of a route.
+pub(super) fn offered(has: impl Fn(Erasure) -> bool) -> String {
+    Erasure::ALL.into_iter().filter(|e| has(*e)).map(Erasure::word).collect::<Vec<_>>().join(", ")
+}
+
 /// The commands by which a drive is erased, and asked how far it is.
-trait Commands: Send {
+pub(super) trait Commands: Send {
     /// Begins. Returns at once.
     fn begin(&mut self) -> Result<()>;
     /// How it stands.
@@ -116,37 +124,57 @@ trait Commands: Send {
     fn give_up(&mut self) {}
 }
 
-/// Format NVM: one command that comes back when it is over, on a thread of its own.
-struct Format {
-    writable: Arc<Writable>,
-    by: Erasure,
-    namespace: u32,
-    dword: u32,
-    over: Arc<Mutex<Option<Result<()>>>>,
-    begun: bool,
-}
+/// One command that comes back when it is over, on a thread of its own.
+#[derive(Default)]
+pub(super) struct OnThread(Option<Arc<Mutex<Option<Result<()>>>>>);
 
-impl Commands for Format {
-    fn begin(&mut self) -> Result<()> {
-        let (writable, over) = (self.writable.clone(), self.over.clone());
-        let (by, command) = (self.by, (FORMAT, self.namespace, self.dword, 0));
-        self.begun = true;
-        std::thread::Builder::new().name("format".into()).spawn(move || {
-            let result = writable.erase_whole(by, command, LONGEST_FORMAT_MS);
+impl OnThread {
+    /// Begins.
+    ///
+    /// # Errors
+    /// When no thread can be had.
+    pub fn begin(&mut self, command: impl FnOnce() -> Result<()> + Send + 'static) -> Result<()> {
+        let over = Arc::<Mutex<_>>::default();
+        self.0 = Some(over.clone());
+        std::thread::Builder::new().name("erase".into()).spawn(move || {
+            let result = command();
             *over.lock().unwrap_or_else(PoisonError::into_inner) = Some(result);
         })?;
         Ok(())
     }
 
-    fn stands(&mut self) -> Result<Stands> {
-        if !self.begun {
-            return Ok(Stands::Never);
-        }
-        match self.over.lock().unwrap_or_else(PoisonError::into_inner).take() {
+    /// How it stands. What it came to is told once.
+    ///
+    /// # Errors
+    /// What the command says.
+    pub fn stands(&self) -> Result<Stands> {
+        let Some(over) = &self.0 else { return Ok(Stands::Never) };
+        match over.lock().unwrap_or_else(PoisonError::into_inner).take() {
             None => Ok(Stands::Under(None)),
             Some(Ok(())) => Ok(Stands::Completed),
             Some(Err(e)) => Err(e),
         }
+    }
+}
+
+/// Format NVM.
+struct Format {
+    writable: Arc<Writable>,
+    by: Erasure,
+    namespace: u32,
+    dword: u32,
+    command: OnThread,
+}
+
+impl Commands for Format {
+    fn begin(&mut self) -> Result<()> {
+        let (writable, by) = (self.writable.clone(), self.by);
+        let command = EraseCommand::Nvme((FORMAT, self.namespace, self.dword, 0));
+        self.command.begin(move || writable.erase_whole(by, &command, LONGEST_FORMAT_MS))
+    }
+
+    fn stands(&mut self) -> Result<Stands> {
+        self.command.stands()
     }
 }
 
@@ -160,8 +188,8 @@ struct Sanitize {
 
 impl Commands for Sanitize {
     fn begin(&mut self) -> Result<()> {
-        let command = (SANITIZE, 0, self.dwords.0, self.dwords.1);
-        self.writable.erase_whole(self.by, command, BEGINS_MS)
+        let command = EraseCommand::Nvme((SANITIZE, 0, self.dwords.0, self.dwords.1));
+        self.writable.erase_whole(self.by, &command, BEGINS_MS)
     }
 
     fn stands(&mut self) -> Result<Stands> {
@@ -170,7 +198,8 @@ impl Commands for Sanitize {
     }
 
     fn give_up(&mut self) {
-        let _ = self.writable.erase_whole(self.by, (SANITIZE, 0, EXIT_FAILURE_MODE, 0), BEGINS_MS);
+        let command = EraseCommand::Nvme((SANITIZE, 0, EXIT_FAILURE_MODE, 0));
+        let _ = self.writable.erase_whole(self.by, &command, BEGINS_MS);
     }
 }
 
@@ -200,8 +229,13 @@ impl WholeErase {
     ) -> std::result::Result<Self, String> {
         // Looked at again: what was so when the drive was opened may be so no longer.
         may_erase(device, &[by])?;
-        let controller = Controller::of(device)?;
         let words = |e: Error| e.to_string();
+        if device.transport() == "ata" {
+            let commands = erase_ata::commands(device, writable, by)?;
+            let before = Places::read(&device.node(), 0, capacity.get());
+            return Self::with(commands, by, capacity, before).map_err(words);
+        }
+        let controller = Controller::of(device)?;
         let commands: Box<dyn Commands> = if let Some(dwords) = sanitize_dwords(by) {
             Box::new(Sanitize { writable: writable.clone(), by, dwords, file: controller.file })
         } else {
@@ -209,7 +243,7 @@ impl WholeErase {
             let dword = format_dword(&page, by).map_err(|e| e.to_string())?;
             let dword = dword.ok_or("this is no way to erase a whole drive")?;
             let (writable, namespace) = (writable.clone(), controller.namespace);
-            Box::new(Format { writable, by, namespace, dword, over: Arc::default(), begun: false })
+            Box::new(Format { writable, by, namespace, dword, command: OnThread::default() })
         };
         let before = Places::read(&device.node(), 0, capacity.get());
         Self::with(commands, by, capacity, before).map_err(words)

@@ -1,15 +1,15 @@
 //! A file as a drive: made by us, written past the page cache, removed at the end.
 
-use hollow_mile_core::drive::Ending;
+use hollow_mile_core::drive::{Asking, Ending};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use hollow_mile_core::drive::Vitals;
 use hollow_mile_core::drive::{
     Drive, DriveError, DriveIdentity, DriveKind, Load, LoadKind, LoadSummary, Tally,
 };
-use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::drive::{MeterReading, Vitals};
+use hollow_mile_core::quantity::units::{Bytes, Celsius};
 use rustix::fs::{AtFlags, StatxFlags, fstat, statx};
 use rustix::io::Errno;
 
@@ -17,7 +17,9 @@ use super::crew::EngineChoice;
 use super::file_system::{FileSystem, Room, shown, whole_drive};
 use super::filler::Filler;
 use super::guard::{Access, Writable};
+use super::members::Members;
 use super::mover::Mover;
+use super::sysfs::Sysfs;
 use super::thermometer::Thermometer;
 use super::traffic::{Counters, Others};
 use super::wipe::Wipe;
@@ -85,6 +87,7 @@ pub struct FileDrive {
     filling: bool,
     choice: EngineChoice,
     thermometer: Option<Thermometer>,
+    members: Members,
     released: bool,
 }
 
@@ -187,6 +190,7 @@ impl FileDrive {
             filling: false,
             choice,
             thermometer: device.and_then(|d| Thermometer::of(&d)),
+            members: Members::under(&Sysfs::default(), path),
             released: false,
         }
     }
@@ -247,7 +251,7 @@ impl Drive for FileDrive {
             }
             return Ok(());
         }
-        self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load));
+        self.wipe = (load.kind == LoadKind::Wipe).then(|| Wipe::new(load, &[]));
         self.mover.begin(load)
     }
 
@@ -282,6 +286,19 @@ impl Drive for FileDrive {
     fn vitals(&mut self) -> Option<Vitals> {
         let composite_temperature = self.thermometer.as_ref()?.reading();
         Some(Vitals { composite_temperature, ..Vitals::default() })
+    }
+
+    fn ask_health(&mut self, how: Asking) -> bool {
+        self.thermometer.iter().for_each(|t| t.ask_health(how));
+        self.thermometer.is_some() | self.members.ask_health(how)
+    }
+
+    fn temperatures(&mut self) -> Vec<(String, Celsius)> {
+        self.members.temperatures()
+    }
+
+    fn meters(&mut self) -> Vec<MeterReading> {
+        self.members.readings()
     }
 
     fn release(&mut self) -> Result<(), DriveError> {

@@ -45,8 +45,20 @@ mod smart {
 }
 
 enum Speech {
-    Nvme { namespace: u32, controller: Box<IdentifyController>, media: MediaLog, power: Vec<PowerState> },
-    Ata { identify: Box<IdentifyDevice> },
+    Nvme {
+        namespace: u32,
+        controller: Box<IdentifyController>,
+        media: MediaLog,
+        power: Vec<PowerState>,
+    },
+    Ata {
+        identify: Box<IdentifyDevice>,
+    },
+    /// A card: what sysfs has of its wear, read when it was found.
+    Card {
+        used: Option<f64>,
+        warning: Option<&'static str>,
+    },
     Nothing,
 }
 
@@ -117,6 +129,14 @@ impl Prober {
         let sensors = thermometer::sensors(&device.disk().folder);
         let mut prober = Self { file: None, speech: Speech::Nothing, sensors, gaps: Vec::new() };
         let is_nvme = device.transport() == "nvme";
+        if device.transport() == "mmc" {
+            let (used, warning) = device.card_wear();
+            if used.is_none() {
+                prober.gaps.push("this card tells nothing of its wear".into());
+            }
+            prober.speech = Speech::Card { used, warning };
+            return prober;
+        }
         if !is_nvme && !speaks_ata(device) {
             let transport = device.transport();
             prober.gaps.push(format!("a {transport} device has no health of its own to tell"));
@@ -294,6 +314,12 @@ impl Prober {
         let mut health = match (&self.speech, &self.file) {
             (Speech::Nvme { controller, .. }, Some(file)) => self.nvme_health(file, controller),
             (Speech::Ata { identify }, Some(file)) => self.ata_health(file, identify),
+            (Speech::Card { used, warning }, _) => Health {
+                protocol: if used.is_some() { "extended CSD, by the kernel".into() } else { String::new() },
+                vitals: Vitals { percentage_used: *used, ..Vitals::default() },
+                warnings: warning.iter().map(|w| (*w).to_owned()).collect(),
+                ..Health::default()
+            },
             _ => {
                 let (vitals, temperatures) = self.glance(false);
                 let protocol = if temperatures.is_empty() { "" } else { "hwmon" };
@@ -438,7 +464,7 @@ impl Prober {
         match &self.speech {
             Speech::Nvme { controller, .. } => controller.self_test,
             Speech::Ata { identify } => identify.self_test,
-            Speech::Nothing => false,
+            Speech::Card { .. } | Speech::Nothing => false,
         }
     }
 

@@ -1,8 +1,9 @@
 //! Drives below an array, a volume or an encrypted device, followed beside it: what each moved, how busy it was, how warm it is.
 
+use std::path::Path;
 use std::time::Instant;
 
-use hollow_mile_core::drive::{MeterReading, MeterUnit};
+use hollow_mile_core::drive::{Asking, MeterReading, MeterUnit};
 use hollow_mile_core::quantity::units::Celsius;
 
 use super::sysfs::{BlockDevice, Sysfs};
@@ -27,13 +28,22 @@ impl Members {
     pub fn of(sysfs: &Sysfs, device: &BlockDevice) -> Self {
         let leaves = sysfs.drives_below(device);
         let alone = leaves.iter().all(|d| d.name == device.disk().name);
+        Self::follow(if alone { Vec::new() } else { leaves })
+    }
+
+    /// Of the file system that a path lies on, where it is spread over several drives or lies on what is built of them.
+    pub fn under(sysfs: &Sysfs, path: &Path) -> Self {
+        let drives = sysfs.ends_under(path);
+        Self::follow(if drives.len() > 1 { drives } else { Vec::new() })
+    }
+
+    fn follow(leaves: Vec<BlockDevice>) -> Self {
         let follow = |d: BlockDevice| {
             let counters = Counters::of(&d.folder)?;
             let last = counters.read()?;
             Some(Member { thermometer: Thermometer::of(&d.folder), name: d.name, counters, last })
         };
-        let all = if alone { Vec::new() } else { leaves.into_iter().filter_map(follow).collect() };
-        Self { all, asked: Instant::now() }
+        Self { all: leaves.into_iter().filter_map(follow).collect(), asked: Instant::now() }
     }
 
     /// Rate, and share of the time in which it had something to do, of each since it was last asked. A member that is gone says nothing.
@@ -41,6 +51,12 @@ impl Members {
         let seconds = self.asked.elapsed().as_secs_f64();
         self.asked = Instant::now();
         self.all.iter_mut().flat_map(|m| m.since(seconds)).collect()
+    }
+
+    /// Says how often their sensors are read; true where one has such.
+    pub fn ask_health(&self, how: Asking) -> bool {
+        let sensors = self.all.iter().filter_map(|m| m.thermometer.as_ref());
+        sensors.map(|t| t.ask_health(how)).count() > 0
     }
 
     /// The temperature of each that tells one.
@@ -140,7 +156,10 @@ mod tests {
             std::fs::write(md.join(file), text).unwrap();
         }
         assert!(words().is_empty());
+        let state = || sysfs.by_number((9, 3)).unwrap().array_state();
+        let whole = state();
         std::fs::write(md.join("degraded"), "1").unwrap();
+        assert!(state().is_worse_than(&whole) && !whole.is_worse_than(&state()));
         std::fs::write(md.join("sync_action"), "recover").unwrap();
         std::fs::write(md.join("sync_completed"), "250 / 1000").unwrap();
         let all = words();

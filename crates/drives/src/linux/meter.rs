@@ -9,8 +9,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::{
-    Drive, DriveError, DriveIdentity, Ending, Load, LoadSummary, MeterReading, MeterUnit, MeterValue, Tally,
-    Vitals,
+    Asking, Drive, DriveError, DriveIdentity, Ending, Load, LoadSummary, MeterReading, MeterUnit, MeterValue,
+    Tally, Vitals,
 };
 use hollow_mile_core::quantity::units::Celsius;
 
@@ -237,6 +237,9 @@ impl Drive for WithMeters {
     }
     fn engine(&self) -> String {
         self.drive.engine()
+    }
+    fn ask_health(&mut self, how: Asking) -> bool {
+        self.drive.ask_health(how)
     }
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         self.drive.begin(load)

@@ -1,10 +1,12 @@
 //! Real storage of this machine: block devices, and files of our own on mounted file systems, past the page cache.
 
+mod array;
 mod buffers;
 mod calls;
 mod crew;
 mod device;
 mod erase;
+mod erase_ata;
 mod file;
 mod file_system;
 mod filler;
@@ -17,6 +19,7 @@ mod media_log;
 mod members;
 mod meter;
 mod mover;
+mod pace;
 mod pass_through;
 mod pump;
 mod queue;
@@ -25,8 +28,10 @@ pub mod sysfs;
 mod thermometer;
 mod threads;
 pub mod traffic;
+pub mod tree;
 mod watch;
 mod wipe;
+mod zones;
 
 pub use crew::EngineChoice;
 pub use device::{BlockDrive, DeviceError, identify};

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::stamp::Mismatch;
+use hollow_mile_core::drive::zones::{ZoneFacts, ZoneModel};
 use hollow_mile_core::drive::{DriveError, Fault, Late, Load, LoadKind, LoadSummary, Pattern, Tally};
 use hollow_mile_core::drive::{FaultKind, LatencySummary, lookout_block};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
@@ -15,7 +16,18 @@ use super::guard::Access;
 use super::lookout::Lookout;
 use super::pump::Failed;
 use super::traffic::Others;
+use super::zones::{self, ZoneMap, ZonePlan};
 use crate::latency::{Bins, bins, points};
+
+/// How a load goes over zones.
+enum OverZones {
+    /// As over any drive.
+    Plain,
+    /// A write in sequence.
+    Plan(ZonePlan),
+    /// A read of what they hold.
+    Map(ZoneMap),
+}
 
 /// A file or device with its crew.
 pub struct Mover {
@@ -42,6 +54,8 @@ pub struct Mover {
     fills: bool,
     /// Bytes that a lookout read and nobody was told of.
     looked: u64,
+    /// Writes go over its zones in sequence, so many of them at once at most.
+    zones: Option<ZoneFacts>,
 }
 
 impl Mover {
@@ -73,7 +87,14 @@ impl Mover {
             holds: Arc::default(),
             fills: false,
             looked: 0,
+            zones: None,
         }
+    }
+
+    /// Its zones take writes in sequence only, where they do.
+    #[must_use]
+    pub fn zoned(self, zones: Option<ZoneFacts>) -> Self {
+        Self { zones: zones.filter(|z| z.model == ZoneModel::HostManaged), ..self }
     }
 
     /// Holds something everywhere, as far as anybody knows: a lookout may read all of it.
@@ -230,12 +251,55 @@ impl Mover {
         }
         let limit = load.limit.map(|l| whole(l.get()));
         self.seed = self.seed.wrapping_add(1);
-        let crew = Crew::new(&self.access, &load, self.next, limit, self.seed, self.choice)
-            .map_err(|e| self.refused("setting up the queue", &e))?;
+        let crew = match self.over_zones(&load)? {
+            OverZones::Plain => Crew::new(&self.access, &load, self.next, limit, self.seed, self.choice),
+            OverZones::Plan(plan) => {
+                Crew::over_zones(&self.access, &load, plan, limit, self.seed, self.choice)
+            }
+            OverZones::Map(map) => {
+                let counted = |address: Bytes| Bytes::new(map.counted(address.get()));
+                let held = Load { start: counted(load.start), end: counted(load.end), ..load.clone() };
+                let (region, holds) = (end - start, held.end.saturating_sub(held.start).get());
+                if holds < load.block.get() {
+                    return Err(preparing("its region holds less than one block".into()));
+                }
+                // An interval that is to tell places apart is as much shorter as the region holds less.
+                let sample = load.sample.map(|s| s.share(holds as f64 / region as f64));
+                let held = Load { sample, ..held };
+                // Whole passes are passes over what it holds.
+                let limit = limit.map(|l| l / region * holds + (l % region).min(holds));
+                let from = map.counted(self.next);
+                Crew::over_map(&self.access, &held, (from, limit), map, self.seed, self.choice)
+            }
+        };
+        let crew = crew.map_err(|e| self.refused("setting up the queue", &e))?;
         self.words = Some(crew.words().to_owned());
         self.crew = Some(crew);
         self.mark = Instant::now();
         Ok(())
+    }
+
+    /// How a load goes over the zones of a drive that takes writes in sequence only.
+    fn over_zones(&self, load: &Load) -> Result<OverZones, DriveError> {
+        let Some(facts) = &self.zones else { return Ok(OverZones::Plain) };
+        let report = || {
+            let all = zones::report(self.access.descriptor());
+            all.map_err(|e| self.refused("asking for the state of its zones", &e))
+        };
+        if !load.kind.destroys() {
+            return Ok(ZoneMap::of(&report()?).map_or(OverZones::Plain, OverZones::Map));
+        }
+        let doing = "preparing the load";
+        let refused = |why: String| DriveError::Refused { target: self.target.clone(), doing, why };
+        if load.pattern != Pattern::Sequential || load.kind == LoadKind::Mixed {
+            return Err(refused("its zones take writes in sequence only".into()));
+        }
+        // What is to be read back as it was written, address by address, is written one zone after the other.
+        let lanes = if load.stamp.is_some() { 1 } else { facts.at_once(load.depth) };
+        let region = (load.start.get(), load.end.get());
+        ZonePlan::of(&report()?, region, self.next, lanes, facts.most_active)
+            .map(OverZones::Plan)
+            .map_err(refused)
     }
 
     /// Works for one interval, or waits when there is no load.
@@ -258,7 +322,7 @@ impl Mover {
         let ran = crew.run(deadline, |h| (LatencySummary::of(h), bins(h)));
         let (report, (latency, latencies)) = ran.map_err(|e| self.refused("moving data", &e))?;
         let took = self.lap();
-        self.next = report.position.map_or(self.next, Bytes::get);
+        self.next = report.goes_on_at.map_or(self.next, Bytes::get);
         let pumped = report.pumped;
         let late = std::mem::take(&mut self.late);
         self.dead = self.dead.take().or_else(|| self.fatal(&pumped.faults));
@@ -326,7 +390,7 @@ impl Mover {
         if let Some(mut crew) = self.crew.take() {
             let (report, late, whole) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
             drop(crew);
-            self.next = report.position.map_or(self.next, Bytes::get);
+            self.next = report.goes_on_at.map_or(self.next, Bytes::get);
             self.account(report, &mut summary);
             summary.late = std::mem::take(&mut self.late);
             summary.late.latencies = late;
@@ -352,7 +416,7 @@ impl Mover {
         let mut summary = LoadSummary::default();
         if let Some(crew) = &mut self.crew {
             let (report, late, _) = crew.drain().map_err(|e| self.refused("draining the queue", &e))?;
-            self.next = report.position.map_or(self.next, Bytes::get);
+            self.next = report.goes_on_at.map_or(self.next, Bytes::get);
             self.account(report, &mut summary);
             summary.late.latencies = late;
         }

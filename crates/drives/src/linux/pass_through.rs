@@ -7,7 +7,7 @@ use std::io::{Error, ErrorKind};
 use std::os::fd::AsRawFd;
 
 use hollow_mile_core::drive::protocol::sat;
-use hollow_mile_core::drive::protocol::sat::{Command, Registers, Sense, Transfer};
+use hollow_mile_core::drive::protocol::sat::{Command, Extended, Registers, Sense, Transfer};
 
 /// A command that hangs must not hang the program for ever.
 const TIMEOUT_MS: u32 = 10_000;
@@ -122,6 +122,7 @@ struct SgIoHeader {
 
 const SG_IO: libc::c_ulong = 0x2285;
 const SG_DXFER_NONE: libc::c_int = -1;
+const SG_DXFER_TO_DEV: libc::c_int = -2;
 const SG_DXFER_FROM_DEV: libc::c_int = -3;
 
 /// Sends an ATA command by SAT; `data` must be as long as the transfer. Gives the registers where they were asked for.
@@ -133,10 +134,75 @@ pub fn ata(
     data: &mut [u8],
 ) -> std::io::Result<Option<Registers>> {
     let cdb = sat::pass_through(command, transfer, registers);
+    let direction = if data.is_empty() { SG_DXFER_NONE } else { SG_DXFER_FROM_DEV };
+    let answer = send(file, &cdb, direction, data, TIMEOUT_MS)?;
+    answer.unless_refused()?;
+    Ok(answer.said.and_then(|s| s.registers))
+}
+
+/// Sends an ATA command that brings 512 bytes along, or none, by SAT: its CDB, and how long it may take, ms.
+pub fn ata_out(file: &impl AsRawFd, cdb: &[u8; 16], data: &mut [u8], timeout_ms: u32) -> std::io::Result<()> {
+    let direction = if data.is_empty() { SG_DXFER_NONE } else { SG_DXFER_TO_DEV };
+    send(file, cdb, direction, data, timeout_ms)?.unless_refused()
+}
+
+/// The registers in which a 48-bit command ends, also where they tell of an error.
+pub fn ata_registers(file: &impl AsRawFd, command: Extended, timeout_ms: u32) -> std::io::Result<Registers> {
+    let cdb = sat::pass_through_extended(command, Transfer::None);
+    let answer = send(file, &cdb, SG_DXFER_NONE, &mut [], timeout_ms)?;
+    match answer.said.and_then(|s| s.registers) {
+        Some(registers) => Ok(registers),
+        None => {
+            answer.unless_refused().and(Err(Error::other("the adapter does not tell how the drive answered")))
+        }
+    }
+}
+
+/// How the adapter answered.
+struct Answer {
+    said: Option<Sense>,
+    host_status: u16,
+    status: u8,
+    cut_short: bool,
+}
+
+impl Answer {
+    fn unless_refused(&self) -> std::io::Result<()> {
+        // ERR or DF in the drive's own status (ACS-4, 6.2): it refused the command.
+        let refused = self.said.and_then(|s| s.registers).is_some_and(|r| r.status & 0x21 != 0);
+        match self.said {
+            Some(s) if s.is_unsupported() => Err(Error::new(
+                ErrorKind::Unsupported,
+                "the drive, or the bridge before it, does not take this command",
+            )),
+            _ if refused => Err(Error::new(ErrorKind::Unsupported, "the drive refuses this command")),
+            Some(s) if !matches!(s.key, 0 | 1) => Err(Error::other(format!(
+                "the drive answers with sense {:X}h/{:02X}h/{:02X}h",
+                s.key, s.code.0, s.code.1
+            ))),
+            _ if self.host_status != 0 => {
+                Err(Error::other(format!("the adapter reports host status {:#x}", self.host_status)))
+            }
+            _ if self.cut_short => Err(Error::other("the answer was cut short")),
+            None if self.status != 0 => {
+                Err(Error::other(format!("the adapter reports status {:#x}", self.status)))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+fn send(
+    file: &impl AsRawFd,
+    cdb: &[u8; 16],
+    direction: libc::c_int,
+    data: &mut [u8],
+    timeout_ms: u32,
+) -> std::io::Result<Answer> {
     let mut sense = [0u8; 64];
     let mut header = SgIoHeader {
         interface_id: i32::from(b'S'),
-        dxfer_direction: if data.is_empty() { SG_DXFER_NONE } else { SG_DXFER_FROM_DEV },
+        dxfer_direction: direction,
         cmd_len: cdb.len() as u8,
         mx_sb_len: sense.len() as u8,
         iovec_count: 0,
@@ -144,7 +210,7 @@ pub fn ata(
         dxferp: data.as_mut_ptr().cast(),
         cmdp: cdb.as_ptr(),
         sbp: sense.as_mut_ptr(),
-        timeout: TIMEOUT_MS,
+        timeout: timeout_ms,
         flags: 0,
         pack_id: 0,
         usr_ptr: std::ptr::null_mut(),
@@ -162,31 +228,12 @@ pub fn ata(
     if unsafe { libc::ioctl(file.as_raw_fd(), SG_IO, &raw mut header) } < 0 {
         return Err(Error::last_os_error());
     }
-    let said = Sense::decode(&sense[..usize::from(header.sb_len_wr).min(sense.len())]);
-    let registers = said.and_then(|s| s.registers);
-    // ERR or DF in the drive's own status (ACS-4, 6.2): it refused the command.
-    let refused = registers.is_some_and(|r| r.status & 0x21 != 0);
-    match said {
-        Some(s) if s.is_unsupported() => Err(Error::new(
-            ErrorKind::Unsupported,
-            "the drive, or the bridge before it, does not take this command",
-        )),
-        _ if refused => Err(Error::new(ErrorKind::Unsupported, "the drive refuses this command")),
-        Some(s) if !matches!(s.key, 0 | 1) => Err(Error::other(format!(
-            "the drive answers with sense {:X}h/{:02X}h/{:02X}h",
-            s.key, s.code.0, s.code.1
-        ))),
-        _ if header.host_status != 0 => {
-            Err(Error::other(format!("the adapter reports host status {:#x}", header.host_status)))
-        }
-        _ if usize::try_from(header.resid).is_ok_and(|r| r > 0 && r <= data.len()) => {
-            Err(Error::other("the answer was cut short"))
-        }
-        None if header.status != 0 => {
-            Err(Error::other(format!("the adapter reports status {:#x}", header.status)))
-        }
-        _ => Ok(registers),
-    }
+    Ok(Answer {
+        said: Sense::decode(&sense[..usize::from(header.sb_len_wr).min(sense.len())]),
+        host_status: header.host_status,
+        status: header.status,
+        cut_short: usize::try_from(header.resid).is_ok_and(|r| r > 0 && r <= data.len()),
+    })
 }
 
 #[cfg(test)]

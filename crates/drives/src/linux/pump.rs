@@ -15,6 +15,7 @@ use hollow_mile_core::quantity::units::Bytes;
 use super::buffers::Buffers;
 use super::guard::Access;
 use super::queue::{Completion, Operation, Queue};
+use super::zones::{ZoneMap, ZoneOrder, ZonePlan, ZoneWrite};
 use crate::latency::histogram;
 
 /// Failed operations that are told one by one in an interval; all are counted.
@@ -108,6 +109,8 @@ enum Order {
     Random(Permutation),
     /// Sizes and places of operations are drawn.
     Drawn(Draw),
+    /// Zones in sequence, one write in flight in each.
+    Zones(Box<ZoneOrder>),
 }
 
 /// No faster than so much.
@@ -154,6 +157,20 @@ pub struct Share {
     pub rate: Option<f64>,
     /// Of its data and its random order.
     pub seed: u64,
+    /// Of a write that must go over zones in sequence.
+    pub zones: Option<Arc<ZonePlan>>,
+    /// Addresses above count only what zones hold: where that lies.
+    pub map: Option<Arc<ZoneMap>>,
+}
+
+/// An operation about to be issued.
+#[derive(Debug, Clone, Copy)]
+struct Next {
+    write: bool,
+    address: u64,
+    length: u64,
+    /// The pass over the region that it belongs to.
+    lap: u32,
 }
 
 /// One load on one file or device.
@@ -177,6 +194,7 @@ pub struct Pump<Q: Queue> {
     reads: u8,
     reads_due: u8,
     order: Order,
+    map: Option<Arc<ZoneMap>>,
     pace: Option<Pace>,
     stamp: Option<Origin>,
     check: Option<Expected>,
@@ -212,6 +230,9 @@ impl<Q: Queue> Pump<Q> {
         let buffers = Arc::new(buffers);
         let queue = Q::new(access, &buffers, slots)?;
         let order = match load.pattern {
+            _ if let (Some(plan), Access::Write(writable)) = (&share.zones, access) => {
+                Order::Zones(Box::new(ZoneOrder::new(Box::new(writable.clone()), plan, slots as usize)))
+            }
             Pattern::Sequential => Order::Sequential,
             Pattern::Backward => Order::Backward,
             Pattern::Random => match &load.mixture {
@@ -253,6 +274,7 @@ impl<Q: Queue> Pump<Q> {
             reads: load.read_percent,
             reads_due: 0,
             order,
+            map: share.map.clone(),
             pace: share.rate.map(pace),
             stamp: load.stamp,
             check: load.check,
@@ -279,20 +301,38 @@ impl<Q: Queue> Pump<Q> {
 
     /// Address just past what was moved, for a sequential load.
     pub fn position(&self) -> Option<Bytes> {
-        if matches!(self.order, Order::Random(_) | Order::Drawn(_)) {
-            return None;
+        match &self.order {
+            Order::Random(_) | Order::Drawn(_) => return None,
+            Order::Zones(order) => return order.position().map(Bytes::new),
+            Order::Sequential | Order::Backward => {}
         }
+        let position = self.counted_position();
+        // The end of a zone is told as that, and not as the start of the next.
+        let real =
+            |map: &Arc<ZoneMap>| if position == 0 { map.place(0).0 } else { map.place(position - 1).0 + 1 };
+        Some(Bytes::new(self.map.as_ref().map_or(position, real)))
+    }
+
+    /// Where a load that follows goes on, for one that has an order.
+    pub fn goes_on_at(&self) -> Option<Bytes> {
+        match &self.order {
+            Order::Zones(order) => Some(Bytes::new(order.goes_on_at())),
+            _ => self.position(),
+        }
+    }
+
+    fn counted_position(&self) -> u64 {
         let in_flight = self.bytes_in_flight();
         if matches!(self.order, Order::Backward) {
             let position = self.next + in_flight;
             // Once round, the end of the region is its start.
             let wrapped = position > self.end || position == self.end && self.issued > 0;
-            return Some(Bytes::new(if wrapped { self.start + (position - self.end) } else { position }));
+            return if wrapped { self.start + (position - self.end) } else { position };
         }
         let position = self.next.saturating_sub(in_flight);
         // What is in flight may lie on both sides of the region's end, and the end itself is not its start.
         let wrapped = position < self.start || position == self.start && self.issued > 0;
-        Some(Bytes::new(if wrapped { self.end - (self.start - position) } else { position }))
+        if wrapped { self.end - (self.start - position) } else { position }
     }
 
     fn in_flight(&self) -> usize {
@@ -320,26 +360,50 @@ impl<Q: Queue> Pump<Q> {
         }
     }
 
-    /// Whether the next operation writes, its address and length.
-    fn next_operation(&mut self) -> (bool, u64, u64) {
-        if let Order::Drawn(draw) = &mut self.order {
-            let drawn = draw.next();
-            return (drawn.write, drawn.address, u64::from(drawn.length).min(self.left));
-        }
-        let write = self.writes_next();
-        let (address, length) = self.next_place();
-        (write, address, length)
+    /// The next operation; `None` while there is no place for one.
+    fn next_operation(&mut self, slot: u32) -> std::io::Result<Option<Next>> {
+        let lap = self.lap;
+        let next = match &mut self.order {
+            Order::Zones(order) => {
+                let next = order.next(slot, self.block, self.left)?;
+                let of = |w: ZoneWrite| Next {
+                    write: true,
+                    address: w.address,
+                    length: w.length,
+                    lap: lap + w.lap,
+                };
+                return Ok(next.map(of));
+            }
+            Order::Drawn(draw) => {
+                let drawn = draw.next();
+                let length = u64::from(drawn.length).min(self.left);
+                Next { write: drawn.write, address: drawn.address, length, lap }
+            }
+            _ => {
+                let write = self.writes_next();
+                let (address, length) = self.next_place();
+                Next { write, address, length, lap }
+            }
+        };
+        Ok(Some(match &self.map {
+            None => next,
+            Some(map) => {
+                let (address, room) = map.place(next.address);
+                Next { address, length: next.length.min(room), ..next }
+            }
+        }))
     }
 
     /// The next address and length.
     fn next_place(&mut self) -> (u64, u64) {
         match &mut self.order {
-            // Drawn with the operation.
-            Order::Drawn(_) => (self.start, 0),
+            // Chosen with the operation.
+            Order::Drawn(_) | Order::Zones(_) => (self.start, 0),
             Order::Random(order) => (self.start + order.next() * self.block, self.block.min(self.left)),
             Order::Backward => {
                 // What is left over of a block lies at the end of the region.
                 let length = ((self.next - self.start - 1) % self.block + 1).min(self.left);
+                let length = self.map.as_ref().map_or(length, |m| length.min(m.behind(self.next)));
                 self.next -= length;
                 let at = self.next;
                 if self.next <= self.start {
@@ -350,6 +414,7 @@ impl<Q: Queue> Pump<Q> {
             }
             Order::Sequential => {
                 let (at, length) = (self.next, self.block.min(self.end - self.next).min(self.left));
+                let length = self.map.as_ref().map_or(length, |m| length.min(m.place(at).1));
                 self.next += length;
                 if self.next >= self.end {
                     self.next = self.start;
@@ -369,8 +434,14 @@ impl<Q: Queue> Pump<Q> {
                 break;
             }
             let Some(slot) = self.free.pop() else { break };
-            let lap = self.lap;
-            let (write, address, length) = self.next_operation();
+            let Some(Next { write, address, length, lap }) = self.next_operation(slot)? else {
+                self.free.push(slot);
+                // Nothing is left that may be written, where nothing is in flight that could make room.
+                if self.in_flight() == 0 {
+                    self.left = 0;
+                }
+                break;
+            };
             let operation = Operation { slot, write, address, from: 0, length: length as u32 };
             if write {
                 // SAFETY: the slot is free, so nothing in flight uses it.
@@ -455,6 +526,13 @@ impl<Q: Queue> Pump<Q> {
             e => sum.fail(op, -e, false),
         }
         self.trying &= flight.failed.is_none();
+        if let Order::Zones(order) = &mut self.order {
+            let skipped = order.done(done.slot, op.address + u64::from(op.length), done.result < 0);
+            // Of an endless load nothing is taken off.
+            if self.left < u64::MAX / 2 {
+                self.left = self.left.saturating_sub(skipped);
+            }
+        }
         if self.check.is_some() && done.result > 0 {
             self.to_judge.push((done.slot, op.address - u64::from(op.from), op.from + op.length));
         } else {

@@ -58,8 +58,17 @@ fn pump(blocks: u64, script: &[(u64, &[i32])]) -> Pump<Scripted> {
     let access = Access::Read(Arc::new(std::fs::File::open("/dev/null").unwrap().into()));
     let end = Bytes::new(blocks * BLOCK);
     let load = Load::sequential(LoadKind::Read, Bytes::ZERO, end, Bytes::new(BLOCK), 4);
-    let share =
-        Share { start: 0, end: end.get(), from: 0, limit: Some(end.get()), depth: 4, rate: None, seed: 7 };
+    let share = Share {
+        start: 0,
+        end: end.get(),
+        from: 0,
+        limit: Some(end.get()),
+        depth: 4,
+        rate: None,
+        seed: 7,
+        zones: None,
+        map: None,
+    };
     Pump::new(&access, &load, &share).unwrap()
 }
 
@@ -123,7 +132,17 @@ fn more_failures_than_are_told_one_by_one_are_counted_all() {
 fn a_load_that_writes_is_refused_without_the_right_to() {
     let access = Access::Read(Arc::new(std::fs::File::open("/dev/null").unwrap().into()));
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, Bytes::new(1 << 20), Bytes::new(BLOCK), 4);
-    let share = Share { start: 0, end: 1 << 20, from: 0, limit: None, depth: 4, rate: None, seed: 7 };
+    let share = Share {
+        start: 0,
+        end: 1 << 20,
+        from: 0,
+        limit: None,
+        depth: 4,
+        rate: None,
+        seed: 7,
+        zones: None,
+        map: None,
+    };
     let refused = Pump::<Scripted>::new(&access, &load, &share).err().unwrap();
     assert_eq!(refused.kind(), std::io::ErrorKind::PermissionDenied);
 }

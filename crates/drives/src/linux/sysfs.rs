@@ -5,9 +5,10 @@
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::drive::protocol::text;
+use hollow_mile_core::drive::protocol::{mmc, text, usb};
+use hollow_mile_core::drive::zones::{ZoneFacts, ZoneModel};
 use hollow_mile_core::drive::{DeviceFacts, DriveIdentity, DriveKind, Link};
-use hollow_mile_core::quantity::units::Bytes;
+use hollow_mile_core::quantity::units::{Bytes, Rate};
 use rustix::fs::{major, minor};
 
 /// Where the kernel tells of its devices: `/sys`, `/proc` and `/dev`, or made-up ones in a test.
@@ -61,7 +62,7 @@ pub(super) fn line(path: &Path) -> Option<String> {
     Some(text(first)).filter(|t| !t.is_empty())
 }
 
-fn number(path: &Path) -> Option<u64> {
+pub(super) fn number(path: &Path) -> Option<u64> {
     line(path)?.parse().ok()
 }
 
@@ -130,14 +131,18 @@ impl Sysfs {
     /// Every drive that could be hauled on: no empty slots, no optical drives, no memory disks without content.
     #[must_use]
     pub fn drives(&self) -> Vec<BlockDevice> {
-        let left_out = |name: &str| {
-            ["ram", "sr", "fd", "zram", "md", "dm-", "mtdblock", "nbd"].iter().any(|p| name.starts_with(p))
-        };
+        let left_out =
+            |name: &str| ["ram", "sr", "fd", "zram", "mtdblock", "nbd"].iter().any(|p| name.starts_with(p));
+        let is_built = |name: &str| name.starts_with("md") || name.starts_with("dm-");
         entries(&self.root.join("block"))
             .iter()
             .filter(|p| !left_out(&name_of(p)))
             // A drive without a size may hold blocks that the kernel cannot address; a slot without a card is no drive.
             .filter(|p| {
+                // Of what is built of others, what is on top: the rest stands below it.
+                if is_built(&name_of(p)) && !entries(&p.join("holders")).is_empty() {
+                    return false;
+                }
                 let fixed = p.join("device").exists() && number(&p.join("removable")).unwrap_or(0) == 0;
                 number(&p.join("size")).is_some_and(|s| s > 0 || fixed)
             })
@@ -181,6 +186,16 @@ impl Sysfs {
         all
     }
 
+    /// Of the devices that a path lies on those that lie on no other that is seen.
+    #[must_use]
+    pub fn ends_under(&self, path: &Path) -> Vec<BlockDevice> {
+        let names = self.under(path);
+        let mut all: Vec<BlockDevice> = self.all().into_iter().filter(|d| names.contains(&d.name)).collect();
+        let file = |d: &BlockDevice| line(&d.folder.join("loop/backing_file"));
+        all.retain(|d| d.members() == 0 && file(d).is_none_or(|f| self.under(Path::new(&f)).is_empty()));
+        all
+    }
+
     fn collect_under(&self, path: &Path, all: &mut Vec<String>, depth: usize) {
         let Ok(meta) = std::fs::metadata(path) else { return };
         let direct = self.by_number((major(meta.dev()), minor(meta.dev())));
@@ -189,7 +204,7 @@ impl Sysfs {
             let source = super::file_system::FileSystem::of(path)?.source;
             self.by_path(Path::new(&source)).ok()
         });
-        if let Some(device) = device {
+        for device in device.iter().flat_map(|d| self.spread_over(d)) {
             self.collect_below(&device, all, depth);
         }
     }
@@ -233,31 +248,6 @@ impl Sysfs {
 }
 
 impl BlockDevice {
-    /// What of an md array is not as it should be, in sentences (Documentation/admin-guide/md.rst of the kernel); nothing of what is none.
-    #[must_use]
-    pub fn array_doubts(&self) -> Vec<String> {
-        let md = self.disk().folder.join("md");
-        let Some(level) = line(&md.join("level")) else { return Vec::new() };
-        let mut said = Vec::new();
-        let members = number(&md.join("raid_disks")).unwrap_or(0);
-        if let Some(short) = number(&md.join("degraded")).filter(|n| *n > 0) {
-            said.push(format!(
-                "the {level} array is short of {short} of its {members} members: what is measured is not what it does when whole"
-            ));
-        }
-        if let Some(action) = line(&md.join("sync_action")).filter(|a| a != "idle" && a != "frozen") {
-            let done = line(&md.join("sync_completed")).and_then(|l| {
-                let (done, of) = l.split_once('/')?;
-                Some(done.trim().parse::<f64>().ok()? / of.trim().parse::<f64>().ok()?.max(1.0) * 100.0)
-            });
-            let done = done.map(|d| format!(", {d:.0} % done")).unwrap_or_default();
-            said.push(format!(
-                "the array is busy with itself ({action}{done}): that takes part of every member's time"
-            ));
-        }
-        said
-    }
-
     /// The whole drive: itself, unless it is a partition.
     #[must_use]
     pub fn disk(&self) -> &Self {
@@ -374,6 +364,50 @@ impl BlockDevice {
         starts.iter().flat_map(|s| s.ancestors().skip(1).map(Path::to_owned).collect::<Vec<_>>()).collect()
     }
 
+    /// What stands between a drive and its USB port: its maker and product, and the kernel's driver for it.
+    fn bridge(&self) -> String {
+        let ancestry = self.ancestry();
+        let Some(port) = ancestry.iter().find(|p| p.join("idVendor").exists()) else { return String::new() };
+        let said = |name: &str| line(&port.join(name)).unwrap_or_default();
+        let names = [said("manufacturer"), said("product")].join(" ");
+        let names = if names.trim().is_empty() {
+            format!("{}:{}", said("idVendor"), said("idProduct"))
+        } else {
+            names.trim().to_owned()
+        };
+        let driver = ancestry.iter().take_while(|p| *p != port).find_map(|p| {
+            let to = std::fs::read_link(p.join("driver")).ok()?;
+            Some(name_of(&to)).filter(|d| d == "uas" || d == "usb-storage")
+        });
+        driver.map_or_else(|| names.clone(), |d| format!("{names} ({d})"))
+    }
+
+    /// Wear of an eMMC part, as its extended CSD says: percent of its life, and a warning.
+    pub(super) fn card_wear(&self) -> (Option<f64>, Option<&'static str>) {
+        (
+            mmc::life_used(&self.said(&["device/life_time"])),
+            mmc::reserve_warning(&self.said(&["device/pre_eol_info"])),
+        )
+    }
+
+    /// Its zones, as far as sysfs tells of them; `None` of a drive without.
+    fn zones(&self) -> Option<ZoneFacts> {
+        let model = ZoneModel::parse(&self.queue("zoned")?)?;
+        let size = Bytes::new(self.queue_number("chunk_sectors").saturating_mul(512));
+        let count = self.size().get().div_ceil(size.get().max(1));
+        let few = |name: &str| u32::try_from(self.queue_number(name)).unwrap_or(0);
+        (size > Bytes::ZERO).then(|| ZoneFacts {
+            model,
+            size,
+            capacity: size,
+            count: u32::try_from(count).unwrap_or(u32::MAX),
+            most_open: few("max_open_zones"),
+            most_active: few("max_active_zones"),
+            map: Vec::new(),
+            written: None,
+        })
+    }
+
     /// The connection, now and at best, where sysfs tells.
     #[must_use]
     pub fn link(&self) -> Option<Link> {
@@ -388,6 +422,8 @@ impl BlockDevice {
                 // A port without a real link (an emulated one) reports zero.
                 Some(Link {
                     bus: "PCIe".into(),
+                    mbit_s: 0,
+                    best_mbit_s: 0,
                     generation: generation("current_link_speed"),
                     width: width("current_link_width"),
                     best_width: width("max_link_width"),
@@ -402,19 +438,21 @@ impl BlockDevice {
                     .flat_map(|l| entries(&l.join("ata_link")))
                     .find_map(|l| line(&l.join("sata_spd")))
                     .unwrap_or_default();
-                Some(Link {
-                    bus: "SATA".into(),
-                    generation: sata_generation(&spd),
-                    width: 0,
-                    best_width: 0,
-                    best_generation: 0,
-                })
+                Some(Link { bus: "SATA".into(), generation: sata_generation(&spd), ..Link::default() })
             }
             "usb" => {
                 let port = ancestry.iter().find(|p| p.join("speed").exists());
-                let speed = port.and_then(|p| line(&p.join("speed")));
-                let bus = speed.map_or_else(|| "USB".into(), |s| format!("USB {s} Mb/s"));
-                Some(Link { bus, generation: 0, width: 0, best_width: 0, best_generation: 0 })
+                let number = |n: &str| port.and_then(|p| line(&p.join(n))?.parse::<u32>().ok()).unwrap_or(0);
+                let bos =
+                    port.and_then(|p| std::fs::read(p.join("bos_descriptors")).ok()).unwrap_or_default();
+                let lane = usb::fastest_lane(&bos).unwrap_or_else(|| {
+                    // Kernels before 6.9 show no capabilities; the version of the device's own descriptor tells the least.
+                    let version = port.and_then(|p| line(&p.join("version"))).unwrap_or_default();
+                    if version.trim().starts_with('3') { 5_000 } else { 480 }
+                });
+                let now = number("speed");
+                let best = lane.max(now);
+                Some(Link { bus: "USB".into(), mbit_s: now, best_mbit_s: best, ..Link::default() })
             }
             _ => None,
         }
@@ -451,14 +489,16 @@ impl BlockDevice {
         identity.serial = self.serial();
         identity.model =
             match (self.said(&["device/model", "device/name"]), self.said(&["loop/backing_file"])) {
+                _ if let Some(built) = self.disk().built() => built,
                 (model, _) if !model.is_empty() => model,
                 (_, file) if !file.is_empty() => format!("loop over {file}"),
                 _ => format!("{transport} device"),
             };
-        identity.firmware = self.said(&["device/firmware_rev", "device/rev"]);
+        identity.firmware = self.said(&["device/firmware_rev", "device/rev", "device/fwrev"]);
         identity.block = Bytes::new(self.queue_number("logical_block_size").clamp(512, 1 << 20));
         identity.rotational = self.queue_number("rotational") == 1 && transport != "loop";
         identity.link = self.link();
+        identity.zones = self.zones();
         let scheduler = self.queue("scheduler").unwrap_or_default();
         let chosen = scheduler.split(' ').find_map(|s| s.strip_prefix('[')?.strip_suffix(']'));
         identity.device = Some(DeviceFacts {
@@ -470,6 +510,8 @@ impl BlockDevice {
             metadata: 0,
             utilization: None,
             kernel: rustix::system::uname().release().to_string_lossy().into_owned(),
+            bridge: self.bridge(),
+            promised: mmc::promised_mb_s(&self.said(&["device/ssr"])).map(|p| Rate::from_mb_s(f64::from(p))),
         });
         identity
     }
@@ -498,113 +540,5 @@ fn sata_generation(speed: &str) -> u8 {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use std::os::unix::fs::symlink;
-
-    fn put(root: &Path, path: &str, content: &str) {
-        let path = root.join(path);
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(path, content).unwrap();
-    }
-
-    /// An NVMe drive with a partition under LVM, at half its link, and a SATA disk.
-    fn copy() -> (tempfile::TempDir, Sysfs) {
-        let dir = tempfile::tempdir().unwrap();
-        let root = &dir.path().join("sys");
-        let slot = "devices/pci0000:00/0000:00:01.0/0000:01:00.0";
-        let nvme = format!("{slot}/nvme/nvme0/nvme0n1");
-        for (name, value) in [
-            ("current_link_speed", "8.0 GT/s PCIe\n"),
-            ("max_link_speed", "16.0 GT/s PCIe\n"),
-            ("current_link_width", "2"),
-            ("max_link_width", "4"),
-        ] {
-            put(root, &format!("{slot}/{name}"), value);
-        }
-        for (name, value) in [
-            ("dev", "259:0\n"),
-            ("size", "7814037168\n"),
-            ("ro", "0\n"),
-            ("queue/logical_block_size", "512\n"),
-            ("queue/physical_block_size", "4096\n"),
-            ("queue/scheduler", "[none] mq-deadline\n"),
-            ("queue/write_cache", "write back\n"),
-            ("queue/discard_max_bytes", "2199023255040\n"),
-            ("nvme0n1p1/partition", "1\n"),
-            ("nvme0n1p1/dev", "259:1\n"),
-            ("nvme0n1p1/size", "2048\n"),
-            ("nvme0n1p1/holders/dm-0/dev", "253:0\n"),
-        ] {
-            put(root, &format!("{nvme}/{name}"), value);
-        }
-        let controller = format!("{slot}/nvme/nvme0");
-        for (name, value) in
-            [("serial", "KW 0417  \n"), ("model", "Ptarmigan\x1b 4 TB \n"), ("firmware_rev", "PT20\n")]
-        {
-            put(root, &format!("{controller}/{name}"), value);
-        }
-        symlink(root.join(&controller), root.join(format!("{nvme}/device"))).unwrap();
-        let disk = "devices/pci0000:00/0000:00:1f.2/ata3/host2/target2:0:0/2:0:0:0/block/sda";
-        put(root, &format!("{disk}/dev"), "8:0\n");
-        put(root, &format!("{disk}/size"), "15628053168\n");
-        put(root, &format!("{disk}/queue/rotational"), "1\n");
-        std::fs::create_dir_all(root.join(disk).join("device")).unwrap();
-        std::fs::write(root.join(disk).join("device/vpd_pg80"), b"\0\x80\0\x08 KW-0550").unwrap();
-        put(root, "devices/pci0000:00/0000:00:1f.2/ata3/link3/ata_link/link3/sata_spd", "3.0 Gbps\n");
-        put(root, "devices/virtual/block/ram0/dev", "1:0\n");
-        put(root, "devices/virtual/block/ram0/size", "8\n");
-        std::fs::create_dir_all(root.join("block")).unwrap();
-        std::fs::create_dir_all(root.join("dev/block")).unwrap();
-        for (link, to) in [
-            ("block/nvme0n1", nvme.clone()),
-            ("block/sda", disk.into()),
-            ("block/ram0", "devices/virtual/block/ram0".into()),
-            ("dev/block/259:0", nvme.clone()),
-            ("dev/block/259:1", format!("{nvme}/nvme0n1p1")),
-        ] {
-            symlink(root.join(to), root.join(link)).unwrap();
-        }
-        let sysfs = Sysfs::at(dir.path());
-        (dir, sysfs)
-    }
-
-    #[test]
-    fn drives_are_listed_with_who_they_are_and_what_holds_them() {
-        let (_dir, sysfs) = copy();
-        let drives = sysfs.drives();
-        assert_eq!(drives.iter().map(|d| d.name.as_str()).collect::<Vec<_>>(), ["nvme0n1", "sda"]);
-        let id = drives[0].identity();
-        assert_eq!((id.serial.as_str(), id.model.as_str()), ("KW 0417", "Ptarmigan? 4 TB"));
-        assert_eq!(id.capacity.get(), 7_814_037_168 * 512);
-        let facts = id.device.unwrap();
-        assert_eq!((facts.scheduler.as_str(), facts.physical_block.get()), ("none", 4096));
-        assert!(facts.discard && facts.write_cache == "write back");
-        let link = id.link.unwrap();
-        assert_eq!(link.words(), "PCIe 3.0 of 4.0 x2 of x4");
-        assert!(link.shortfall().unwrap().ends_with("a quarter of the bus"));
-        assert_eq!(sysfs.by_number((259, 1)).unwrap().holders(), ["dm-0"]);
-        assert_eq!(drives[0].partitions()[0].size.get(), 2048 * 512);
-        assert!(drives[0].exists() && !drives[0].is_read_only());
-        let id = drives[1].identity();
-        assert_eq!((id.serial.as_str(), drives[1].transport().as_str()), ("KW-0550", "ata"));
-        assert!(id.rotational && id.link.unwrap().words() == "SATA 3 Gb/s");
-    }
-
-    #[test]
-    fn a_partition_knows_its_drive() {
-        let (_dir, sysfs) = copy();
-        let part = sysfs.by_number((259, 1)).unwrap();
-        assert_eq!((part.name.as_str(), part.disk().name.as_str()), ("nvme0n1p1", "nvme0n1"));
-        assert_eq!(part.word_to_type(), "KW 0417");
-        assert_eq!(part.identity().block.get(), 512, "the queue is the drive's");
-        assert!(sysfs.by_number((9, 9)).is_none());
-    }
-
-    #[test]
-    fn what_is_no_device_is_said_in_words() {
-        let sysfs = Sysfs::default();
-        assert!(sysfs.by_path(Path::new("/dev/no-such")).unwrap_err().contains("does not exist"));
-        assert!(sysfs.by_path(Path::new("/dev/null")).unwrap_err().contains("no block device"));
-    }
-}
+#[path = "sysfs_tests.rs"]
+mod tests;

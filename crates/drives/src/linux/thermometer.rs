@@ -4,17 +4,23 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use hollow_mile_core::drive::Asking;
 use hollow_mile_core::quantity::units::Celsius;
+
+use super::pace::Pace;
 
 const UNKNOWN: i32 = i32::MIN;
 const EVERY: Duration = Duration::from_secs(1);
+/// It is looked so often whether the next look is due.
+const LOOK: Duration = Duration::from_millis(100);
 
 /// Follows one sensor for as long as it lives.
 pub struct Thermometer {
     millis: Arc<AtomicI32>,
     stop: Arc<AtomicBool>,
+    pace: Pace,
 }
 
 /// The temperature sensors of a block device, by name: `hwmon*/temp*_input` in sysfs, of the device or of the one that
@@ -58,17 +64,27 @@ impl Thermometer {
         let look = move || read(&sensor).map_or(UNKNOWN, Celsius::millis);
         let millis = Arc::new(AtomicI32::new(look()));
         let stop = Arc::new(AtomicBool::new(false));
-        let (to, until) = (millis.clone(), stop.clone());
+        let pace = Pace::default();
+        let (to, until, kept) = (millis.clone(), stop.clone(), pace.clone());
         std::thread::Builder::new()
             .name("thermometer".into())
             .spawn(move || {
+                let mut looked = Instant::now();
                 while !until.load(Ordering::Relaxed) {
-                    std::thread::sleep(EVERY);
-                    to.store(look(), Ordering::Relaxed);
+                    std::thread::sleep(LOOK);
+                    if kept.every(EVERY).is_some_and(|e| looked.elapsed() >= e) {
+                        looked = Instant::now();
+                        to.store(look(), Ordering::Relaxed);
+                    }
                 }
             })
             .ok()?;
-        Some(Self { millis, stop })
+        Some(Self { millis, stop, pace })
+    }
+
+    /// Says how often the sensor is read.
+    pub fn ask_health(&self, how: Asking) {
+        self.pace.set(how);
     }
 
     /// The latest reading.
@@ -102,5 +118,26 @@ mod tests {
         assert_eq!(sensors(&disk)[1].0, "Sensor 1");
         std::fs::write(hwmon.join("temp1_input"), "999999999\n").unwrap();
         assert_eq!(Thermometer::of(&disk).unwrap().reading(), None);
+    }
+
+    #[test]
+    fn a_sensor_that_is_left_alone_says_what_it_said_last() {
+        let dir = tempfile::tempdir().unwrap();
+        let sensor = dir.path().join("hwmon0");
+        std::fs::create_dir_all(&sensor).unwrap();
+        std::fs::write(sensor.join("temp1_input"), "40000\n").unwrap();
+        let thermometer = Thermometer::of(dir.path()).unwrap();
+        thermometer.ask_health(Asking::HeldOff);
+        // One look may be under way.
+        std::thread::sleep(2 * LOOK);
+        std::fs::write(sensor.join("temp1_input"), "50000\n").unwrap();
+        std::thread::sleep(EVERY + 3 * LOOK);
+        assert_eq!(thermometer.reading(), Some(Celsius::new(40.0)));
+        thermometer.ask_health(Asking::Usual);
+        let began = Instant::now();
+        while thermometer.reading() != Some(Celsius::new(50.0)) {
+            assert!(began.elapsed() < Duration::from_secs(30), "it is looked at again");
+            std::thread::sleep(LOOK);
+        }
     }
 }

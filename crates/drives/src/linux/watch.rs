@@ -4,14 +4,17 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use hollow_mile_core::drive::Vitals;
+use hollow_mile_core::drive::{Asking, Vitals};
 use hollow_mile_core::quantity::units::Celsius;
 
 use super::health::Prober;
+use super::pace::Pace;
 
 /// Asking may take this share of the time at most: one part in so many.
 const SHARE: u32 = 100;
 const EVERY: Duration = Duration::from_secs(1);
+/// It is looked so often whether the next question is due.
+const LOOK: Duration = Duration::from_millis(100);
 
 #[derive(Default)]
 struct Latest {
@@ -24,6 +27,7 @@ struct Shared {
     latest: Mutex<Latest>,
     stop: AtomicBool,
     under_load: AtomicBool,
+    pace: Pace,
 }
 
 /// A drive that is followed for as long as this lives.
@@ -58,19 +62,20 @@ impl Watch {
             latest: Mutex::default(),
             stop: AtomicBool::new(false),
             under_load: AtomicBool::new(false),
+            pace: Pace::default(),
         });
         shared.take(&lock(&shared.prober));
         let follows = shared.clone();
         // Without a thread there are readings between the loads still.
         let _ = std::thread::Builder::new().name("vitals".into()).spawn(move || {
-            let mut wait = EVERY;
+            let (mut asked, mut took) = (Instant::now(), Duration::ZERO);
             while !follows.stop.load(Ordering::Relaxed) {
-                std::thread::sleep(wait.min(EVERY));
-                wait = wait.saturating_sub(EVERY);
-                if wait.is_zero() && !follows.stop.load(Ordering::Relaxed) {
-                    let began = Instant::now();
+                std::thread::sleep(LOOK);
+                let due = follows.pace.every(EVERY.max(took * SHARE)).is_some_and(|e| asked.elapsed() >= e);
+                if due && !follows.stop.load(Ordering::Relaxed) {
+                    asked = Instant::now();
                     follows.take(&lock(&follows.prober));
-                    wait = EVERY.max(began.elapsed() * SHARE);
+                    took = asked.elapsed();
                 }
             }
         });
@@ -80,6 +85,11 @@ impl Watch {
     /// Tells whether the drive works: a drive whose queue is emptied by questions is asked for less.
     pub fn under_load(&self, loaded: bool) {
         self.shared.under_load.store(loaded, Ordering::Relaxed);
+    }
+
+    /// Says how often the drive is asked.
+    pub fn ask_health(&self, how: Asking) {
+        self.shared.pace.set(how);
     }
 
     /// Asks anew, unless the drive is being asked just now.

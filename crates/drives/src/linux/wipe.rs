@@ -7,11 +7,12 @@ use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::erasure::Erasure;
 use hollow_mile_core::drive::permutation::Permutation;
+use hollow_mile_core::drive::zones::Zone;
 use hollow_mile_core::drive::{DriveError, Load, Tally};
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
 
 use super::buffers::Buffers;
-use super::guard::Access;
+use super::guard::{Access, Writable};
 use super::mover::Mover;
 
 /// Discarded at once: small enough to show progress and to stop between two.
@@ -26,12 +27,39 @@ pub struct Wipe {
     end: u64,
     next: u64,
     by: Erasure,
+    /// From one zone to the next, of a drive that has such.
+    zones: Option<Bytes>,
+    /// Zones that can be neither written nor reset any more.
+    left_alone: Vec<u64>,
 }
 
 impl Wipe {
-    /// Of the region of this load.
-    pub const fn new(load: &Load) -> Self {
-        Self { start: load.start.get(), end: load.end.get(), next: load.start.get(), by: load.erasure }
+    /// Of the region of this load; zones as they are now.
+    pub fn new(load: &Load, zones: &[Zone]) -> Self {
+        let (mut start, mut end) = (load.start.get(), load.end.get());
+        let by_zone = load.erasure == Erasure::ResetZones && !zones.is_empty();
+        if by_zone {
+            // A zone that lies partly outside stays as it is.
+            let whole = |z: &&Zone| z.start >= start && z.start + z.length <= end;
+            let first = zones.iter().find(whole).map_or(end, |z| z.start);
+            end = zones.iter().rfind(whole).map_or(first, |z| z.start + z.length);
+            start = first;
+        }
+        Self {
+            start,
+            end,
+            next: start,
+            by: load.erasure,
+            zones: zones.first().filter(|_| by_zone).map(|z| Bytes::new(z.length)),
+            left_alone: zones.iter().filter(|z| by_zone && !z.may_reset()).map(|z| z.start).collect(),
+        }
+    }
+
+    fn reset(&self, writable: &Writable, length: u64) -> std::io::Result<()> {
+        if self.zones.is_none() {
+            return Err(std::io::Error::from_raw_os_error(libc::EOPNOTSUPP));
+        }
+        if self.left_alone.contains(&self.next) { Ok(()) } else { writable.reset_zones(self.next, length) }
     }
 
     /// Erases stretches until the interval is over.
@@ -50,17 +78,25 @@ impl Wipe {
             Erasure::WriteZeroes => {
                 ("writing zeroes", "the drive knows no such command: write it over instead")
             }
+            Erasure::ResetZones => ("resetting zones", "the drive has no zones: wipe it by discard instead"),
             _ => ("discarding", "the drive knows no discard: write it over instead"),
         };
         let Access::Write(writable) = access else {
             return Err(mover.refused(doing, &std::io::ErrorKind::PermissionDenied.into()));
         };
         while self.next < self.end && Instant::now() < deadline {
-            let length = STRETCH.min(self.end - self.next);
+            let length = match &self.zones {
+                // A whole zone at a time; what lies partly outside of the region was left out when it began.
+                Some(zone) => zone.get().min(self.end - self.next),
+                None => STRETCH.min(self.end - self.next),
+            };
             let result = match self.by {
                 Erasure::Discard => writable.discard(self.next, length),
                 Erasure::WriteZeroes => writable.zero(self.next, length),
-                by => Err(std::io::Error::other(format!("{by} is for whole NVMe drives, and this is none"))),
+                Erasure::ResetZones => self.reset(&writable, length),
+                by => Err(std::io::Error::other(format!(
+                    "{by} is for whole NVMe and ATA drives, and this is none"
+                ))),
             };
             result.map_err(|e| match e.raw_os_error() {
                 Some(libc::EOPNOTSUPP) => mover.refused(doing, &std::io::Error::other(unknown)),
@@ -83,7 +119,11 @@ impl Wipe {
         if region == Bytes::ZERO {
             return format!("nothing was {}", self.by.done());
         }
-        let done = self.by.done();
+        let kept = match self.left_alone.iter().filter(|z| (self.start..self.next).contains(z)).count() {
+            0 => String::new(),
+            n => format!(", but for {n} zones that take no reset"),
+        };
+        let done = format!("{}{kept}", self.by.done());
         match Places::read(path, self.start, self.next).map(|p| p.held()) {
             Ok((looks, 0)) => format!("{region} {done}; {looks} of {looks} places read back hold no data"),
             Ok((looks, kept)) if self.by == Erasure::Discard => format!(

@@ -28,7 +28,7 @@ use rand_xoshiro::Xoshiro256PlusPlus;
 pub use freight::Host;
 pub use spec::{
     BadStretch, Cooling, Faults, Flash, FlashLevel, Heat, Noise, Platters, SHIPPED, SimSpec, Truth,
-    TruthZone, WeakZone, Wear, shipped,
+    TruthZone, WeakZone, Wear, Zones, shipped,
 };
 
 use crate::latency::{Bins, histogram, points};
@@ -289,6 +289,18 @@ impl Drive for SimDrive {
                 target: self.identity.target.clone(),
                 doing: "preparing the load",
                 why: "its region is smaller than one block".into(),
+            });
+        }
+        let in_sequence = load.pattern == Pattern::Sequential && load.kind != LoadKind::Mixed;
+        if load.kind.destroys()
+            && load.kind.moves()
+            && !in_sequence
+            && self.identity.writes_in_sequence_only()
+        {
+            return Err(DriveError::Refused {
+                target: self.identity.target.clone(),
+                doing: "preparing the load",
+                why: "its zones take writes in sequence only".into(),
             });
         }
         let inside = match load.pattern {

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use hollow_mile_core::drive::zones::{ZoneCondition, ZoneFacts, ZoneModel};
 use hollow_mile_core::drive::{DriveIdentity, DriveKind, Link};
 use hollow_mile_core::quantity::plain;
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate};
@@ -100,6 +101,52 @@ pub struct BadStretch {
     /// One past the last.
     #[serde(with = "plain")]
     pub to: Bytes,
+}
+
+/// Zones that take writes in sequence.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Zones {
+    /// Who minds the order of writes.
+    pub model: ZoneModel,
+    /// Bytes of each.
+    #[serde(with = "plain")]
+    pub size: Bytes,
+    /// Zones that may be open at once.
+    #[serde(default)]
+    pub most_open: u32,
+    /// So many at the start take any write.
+    #[serde(default)]
+    pub conventional: u32,
+}
+
+impl Zones {
+    /// As the drive tells of them, with so many bytes written from its start on.
+    fn facts(&self, capacity: Bytes, written: Bytes) -> ZoneFacts {
+        let size = self.size.get().max(1);
+        let count = capacity.get() / size;
+        let first = u64::from(self.conventional).min(count);
+        let behind = written.get().saturating_sub(first * size);
+        let full = (behind / size).min(count - first);
+        let open = u64::from(full < count - first && !behind.is_multiple_of(size));
+        let runs = [
+            (first, ZoneCondition::Conventional),
+            (full, ZoneCondition::Full),
+            (open, ZoneCondition::Closed),
+            (count - first - full - open, ZoneCondition::Empty),
+        ];
+        let few = |n: u64| u32::try_from(n).unwrap_or(u32::MAX);
+        ZoneFacts {
+            model: self.model,
+            size: self.size,
+            capacity: self.size,
+            count: few(count),
+            most_open: self.most_open,
+            most_active: 0,
+            map: runs.into_iter().filter(|r| r.0 > 0).map(|(n, c)| (few(n), c)).collect(),
+            written: Some(Bytes::new(behind.min((count - first) * size))),
+        }
+    }
 }
 
 /// What is wrong with the drive.
@@ -267,6 +314,9 @@ pub struct SimSpec {
     /// Platters, or else flash.
     #[serde(default)]
     pub platters: Option<Platters>,
+    /// Zones, where it has such.
+    #[serde(default)]
+    pub zones: Option<Zones>,
     /// Unevenness.
     #[serde(default)]
     pub noise: Noise,
@@ -356,6 +406,13 @@ impl SimSpec {
                 "capacity must be at least 1 MiB and a multiple of its block, {}",
                 self.block.binary()
             ));
+        }
+        if let Some(z) = &self.zones
+            && (z.size.get() == 0 || z.size > self.capacity || !z.size.get().is_multiple_of(block))
+        {
+            return Err(
+                "zones.size must be a multiple of the block, above zero and no more than the capacity".into(),
+            );
         }
         match (&self.flash, &self.platters) {
             (Some(flash), None) => {
@@ -480,12 +537,18 @@ impl SimSpec {
             rated_writes: self.rated_writes,
             fill_percent: Some(self.wear.fill_percent),
             device: None,
+            zones: self.zones.as_ref().map(|z| z.facts(self.capacity, self.written())),
+            members: Vec::new(),
         }
+    }
+
+    fn written(&self) -> Bytes {
+        self.capacity.share(self.wear.fill_percent / 100.0)
     }
 }
 
 /// The simulated drives that ship with the program, by name.
-pub const SHIPPED: [(&str, &str); 10] = [
+pub const SHIPPED: [(&str, &str); 11] = [
     ("corrie-2t", include_str!("../../sims/corrie-2t.toml")),
     ("ptarmigan-4t", include_str!("../../sims/ptarmigan-4t.toml")),
     ("moraine-1t", include_str!("../../sims/moraine-1t.toml")),
@@ -496,6 +559,7 @@ pub const SHIPPED: [(&str, &str); 10] = [
     ("moraine-2t", include_str!("../../sims/moraine-2t.toml")),
     ("ptarmigan-1t", include_str!("../../sims/ptarmigan-1t.toml")),
     ("gannet-64", include_str!("../../sims/gannet-64.toml")),
+    ("strath-4t", include_str!("../../sims/strath-4t.toml")),
 ];
 
 /// A shipped simulated drive by its name.

@@ -127,6 +127,8 @@ pub(super) fn head_of(name: &str, before: &Before) -> HaulHead {
             rated_writes: None,
             fill_percent: None,
             device: None,
+            zones: None,
+            members: Vec::new(),
         },
         route: route.unwrap_or_else(|| Route {
             name: "imported".into(),

@@ -66,6 +66,16 @@ pub enum FleetError {
         /// The server's words.
         why: String,
     },
+    /// Only who owns the tables may do it.
+    #[error("the server at {server} does not allow {user} to do this ({why}): who made the fleet keeps it")]
+    NotOwner {
+        /// Where.
+        server: String,
+        /// To whom.
+        user: String,
+        /// The server's words.
+        why: String,
+    },
     /// There is no fleet on the server.
     #[error("there is no fleet at {0}: `hollow-mile fleet init URL` makes one")]
     NoFleet(String),
@@ -162,6 +172,14 @@ impl FleetError {
             // Shutdown, crash, starting up, too many connections.
             code if code.starts_with("57P") || code == "53300" => Self::NoServer { server, why },
             _ => Self::Server { server, why },
+        }
+    }
+
+    /// Of what is the work of who owns the tables.
+    fn of_owner(self) -> Self {
+        match self {
+            Self::NotAllowed { server, user, why } => Self::NotOwner { server, user, why },
+            e => e,
         }
     }
 

@@ -177,6 +177,10 @@ pub struct Tidied {
 /// # Errors
 /// When the server does not let this user do so, or one at a place does not answer.
 pub fn tidy(address: &Address, rules: Rules) -> Result<Tidied, FleetError> {
+    try_tidy(address, rules).map_err(FleetError::of_owner)
+}
+
+fn try_tidy(address: &Address, rules: Rules) -> Result<Tidied, FleetError> {
     let mut client = connected(address)?;
     let said = |e: postgres::Error| FleetError::of(&e, address);
     let mut tx = client.transaction().map_err(said)?;
@@ -286,6 +290,10 @@ fn quoted(text: &str) -> String {
 /// # Errors
 /// When the fleet is spread already, a server does not answer or lets nobody in by a password, or this user may not make foreign tables.
 pub fn spread(address: &Address, servers: &[Address]) -> Result<Spread, FleetError> {
+    try_spread(address, servers).map_err(FleetError::of_owner)
+}
+
+fn try_spread(address: &Address, servers: &[Address]) -> Result<Spread, FleetError> {
     let mut client = connected(address)?;
     let said = |e: postgres::Error| FleetError::of(&e, address);
     let mut tx = client.transaction().map_err(said)?;

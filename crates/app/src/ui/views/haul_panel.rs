@@ -234,8 +234,8 @@ fn now_lines(frame: &Frame<'_>, r: &Readings, c: &Conclusions) -> Vec<(&'static 
     let mut limits = limits::judge(r, c);
     limits.sort_by_key(|l| l.verdict != Verdict::Missed);
     for l in limits.iter().take(LIMITS_SHOWN) {
-        let of = if l.standing { "of model" } else { "limit" };
-        lines.push((of, format!("{}: {} ({})", l.verdict.word(), l.limit, l.because)));
+        let of = if l.standing { ", of its model" } else { "" };
+        lines.push(("limit", format!("{}: {} ({}){of}", l.verdict.word(), l.limit, l.because)));
     }
     if let Some(head) = r.head() {
         let mut conditions: Vec<String> = Vec::new();

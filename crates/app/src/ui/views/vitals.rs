@@ -2,6 +2,7 @@
 
 use crate::claims;
 use crate::told::drive;
+use crate::told::members;
 use crate::told::power::power_states;
 use crate::told::words;
 use hollow_mile_core::archive::life::{Projection, WearPoint, project};
@@ -20,6 +21,7 @@ use crate::ui::theme::Theme;
 use crate::ui::widgets::over_time::{self, Followed};
 use crate::ui::widgets::panel::{Writer, fit};
 use crate::ui::widgets::scroll::{more, moved};
+use crate::ui::widgets::zone_map;
 
 /// Self-tests and errors that are shown here; all of them are at the command line.
 const TOLD: usize = 8;
@@ -97,8 +99,13 @@ pub fn render(view: &VitalsView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer
     let right = Rect { x: left.x + left.width + 2, width: body.width.saturating_sub(left.width + 2), ..body };
     let used = figures(view, left, buf, theme).min(left.height);
     let told = words(view, right, buf, theme);
-    // The picture has what is left below both, over the whole width.
-    let y = body.y + used.max(told) + 1;
+    // The pictures have what is left below both, over the whole width.
+    let mut y = body.y + used.max(told) + 1;
+    if let Some(zones) = &identity.zones {
+        let high = zone_map::height(zones, body.width).min((body.y + body.height).saturating_sub(y));
+        zone_map::render(zones, Rect { y, height: high, ..body }, buf, theme);
+        y += high + 1;
+    }
     let at = Rect { y, height: (body.y + body.height).saturating_sub(y), ..body };
     if at.height >= 7 {
         let strips = view.wear.len() > 1 && at.width >= 100;
@@ -253,6 +260,14 @@ fn words(view: &VitalsView, area: Rect, buf: &mut Buffer, theme: &Theme) -> u16 
     for (name, t) in &h.temperatures {
         pair(&mut out, name, &t.to_string());
     }
+    if !h.members.is_empty() {
+        out.gap();
+        out.line("built of", theme.faint());
+        for m in &h.members {
+            let style = if m.warnings.is_empty() { theme.strong() } else { theme.accent() };
+            out.line(&members::line(m), style);
+        }
+    }
     let states = power_states(h);
     if !states.is_empty() {
         out.gap();
@@ -353,8 +368,9 @@ fn past(view: &VitalsView, area: Rect, buf: &mut Buffer, frame: &Frame<'_>) {
 #[cfg(test)]
 mod tests {
     use hollow_mile_core::drive::DriveKind;
+    use hollow_mile_core::drive::health::Member;
     use hollow_mile_core::drive::protocol::ata::Attribute;
-    use hollow_mile_core::quantity::units::Bytes as Size;
+    use hollow_mile_core::quantity::units::{Bytes as Size, Celsius};
 
     use super::*;
     use crate::ui::theme::Depth;
@@ -390,6 +406,45 @@ mod tests {
         let end = shown(&view, 16);
         assert!(end.contains("above, k") && end.contains("29            100 and 100"), "{end}");
         assert!(!shown(&view, 60).contains("above"), "all of it has room");
+    }
+
+    #[test]
+    fn an_array_tells_what_it_is_built_of_and_how_that_is() {
+        let member = |depth, name: &str, what: &str, celsius: Option<f64>| Member {
+            depth,
+            name: name.into(),
+            what: what.into(),
+            temperature: celsius.map(Celsius::new),
+            percentage_used: celsius.map(|c| c - 50.0),
+            link: celsius.map(|_| Link { bus: "SATA".into(), generation: 3, ..Link::default() }),
+            ..Member::default()
+        };
+        let mut members = vec![
+            member(1, "md0", "raid1 array of 2", None),
+            member(2, "sda1", "partition", None),
+            member(3, "sda", "drive", Some(61.0)),
+            member(2, "nvme0n1", "drive", Some(54.0)),
+        ];
+        let health = Health::default().with_members(members.clone());
+        let all = "None of its members warns; the warmest, sda, has 61 °C; the most worn, sda, has used 11 % of its rated life.";
+        assert_eq!(drive::wellness(&health), all);
+        members[3].warnings = vec!["spare low".into()];
+        let health = Health::default().with_members(members);
+        assert!(drive::wellness(&health).starts_with("It warns: nvme0n1: spare low; "), "{health:?}");
+        let view = VitalsView {
+            identity: Some(DriveIdentity::plain("/dev/dm-0", DriveKind::Block, Size::from_gb(1))),
+            health,
+            ..VitalsView::default()
+        };
+        let text = drawn(words, &view, 20);
+        for line in [
+            "  md0  raid1 array of 2",
+            "    sda1  partition",
+            "      sda  drive  ·  61 °C  ·  11 % used  ·  SATA 6 Gb/s",
+            "    nvme0n1  drive  ·  54 °C  ·  4 % used  ·  SATA 6 Gb/s",
+        ] {
+            assert!(text.lines().any(|l| l.trim_end() == line), "{line}: {text}");
+        }
     }
 
     #[test]

@@ -97,6 +97,8 @@ mod tests {
         let rest = ("rest", None, span_words(2.0));
         assert_eq!(told[..2], [("here ×2", Some(0.375), "150 MB/s"), ("elsewhere", Some(1.0), "400 MB/s")]);
         assert_eq!(told[2], (rest.0, rest.1, rest.2.as_str()));
+        let longest = ArmKind::ALL.map(|k| format!("{} ×4", k.word()).chars().count());
+        assert!(longest.iter().all(|n| *n <= NAME), "no name is cut off: {longest:?}");
         assert_eq!((bar(0.375, 8), bar(0.3, 8)), ("███".to_owned(), "██▍".to_owned()));
     }
 }

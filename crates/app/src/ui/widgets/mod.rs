@@ -20,3 +20,4 @@ pub mod table;
 pub mod tails;
 pub mod waits;
 pub mod window;
+pub mod zone_map;

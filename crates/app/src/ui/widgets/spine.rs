@@ -7,6 +7,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
 use crate::ui::theme::Theme;
+use crate::ui::widgets::zone_map;
 
 /// Columns that a spine takes, with its gap to the right.
 pub const WIDTH: u16 = 9;
@@ -21,9 +22,15 @@ pub fn render(area: Rect, buf: &mut Buffer, readings: &Readings, theme: &Theme) 
     let rows = usize::from(area.height - 2);
     let stretches = readings.ground().stretches(rows);
     let fastest = stretches.iter().filter_map(|s| s.1).map(|r| r.get()).fold(1.0, f64::max);
+    let zones = head.drive.zones.as_ref().filter(|z| !z.map.is_empty());
+    let zoned = u16::from(zones.is_some());
+    if let Some(zones) = zones {
+        zone_map::column(zones, area.x, area.y + 1, rows, buf, theme);
+    }
     let position = readings.last().and_then(|s| s.position);
     let here = position.map(|p| row_of(p, capacity, rows));
-    buf.set_stringn(area.x, area.y, "first", usize::from(area.width), theme.faint());
+    let head = if zones.is_some() { "■zones" } else { "first" };
+    buf.set_stringn(area.x, area.y, head, usize::from(area.width), theme.faint());
     for (i, (share, rate)) in stretches.iter().enumerate() {
         let y = area.y + 1 + i as u16;
         let shade = match share {
@@ -33,7 +40,8 @@ pub fn render(area: Rect, buf: &mut Buffer, readings: &Readings, theme: &Theme) 
             _ => "█",
         };
         let style = rate.map_or_else(|| theme.faint(), |r| theme.speed(r.get() / fastest));
-        buf.set_string(area.x, y, shade.repeat(3), style);
+        // Of a zoned drive the first column is what its zones were at when the haul began.
+        buf.set_string(area.x + zoned, y, shade.repeat(3 - usize::from(zoned)), style);
         if here == Some(i) {
             let percent = position.map_or(0.0, |p| p.as_f64() / capacity.as_f64().max(1.0) * 100.0);
             buf.set_stringn(area.x + 3, y, format!("◂{percent:.0} %"), 6, theme.accent());

@@ -2,8 +2,7 @@
 
 use super::figures::gather;
 use super::hauls::{counted, serial};
-use super::layers::{self, OfDrive};
-use super::{LEVEL, MOST_ODD, OF_A_MOMENT, Subject, shape};
+use super::{OF_A_MOMENT, Subject, layers, shape};
 use crate::archive::digest::Figure;
 use crate::archive::forecast::Air;
 use crate::drive::DriveIdentity;
@@ -26,18 +25,16 @@ fn expected(figure: &Figure, hauls: &[&Subject], of: &[usize]) -> Option<Expecte
         return None;
     }
     let gathered = gather(figure, hauls, of);
-    let all = layers::deviations(&gathered.drives, &layers::layers(&gathered.drives)?);
-    let odd = shape::odd_ones(&all, MOST_ODD.min(all.len() / 5).max(1), LEVEL);
-    let kept = gathered.drives.iter().enumerate().filter(|(i, _)| !odd.contains(i)).map(|(_, d)| d.clone());
-    let kept: Vec<OfDrive> = kept.collect();
-    let layers = layers::layers(&kept).filter(|l| l.drives >= LEAST_DRIVES)?;
+    // Odd ones among them stay: where drives now and then lie far off, taking those away would make the next one look odd.
+    let kept = &gathered.drives;
+    let layers = layers::layers(kept).filter(|l| l.drives >= LEAST_DRIVES)?;
     let deviation = layers.variance_of_means.sqrt();
     if deviation <= 1e-9 * layers.mean.abs() || gathered.step > 2.0 * deviation {
         return None;
     }
     // Tails that are long by nature make many "odd" ones. Steps of the scale are seen by the test as peaks.
     let is_coarse = gathered.step > 0.5 * deviation;
-    if !is_coarse && shape::normality_p(&layers::deviations(&kept, &layers)).is_some_and(|p| p < 0.01) {
+    if !is_coarse && shape::normality_p(&layers::deviations(kept, &layers)).is_some_and(|p| p < 0.01) {
         return None;
     }
     let drives = layers.drives as f64;

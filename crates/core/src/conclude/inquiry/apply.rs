@@ -67,6 +67,18 @@ pub struct Decision {
     /// The load right after the rest, against before it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub again: Option<Seen>,
+    /// Reads when the rate was back, against while it was low, of what comes and goes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reads_back: Option<Seen>,
+    /// The load before the address of the fall, against behind it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stretch: Option<Seen>,
+    /// The load with nothing asked of the drive beside it, against twice as much.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quiet: Option<Seen>,
+    /// How many times likelier what was seen is by the causes that stand than by any other; none where nothing stands.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ratio: Option<f64>,
     /// What it took, s.
     pub seconds: f64,
     /// What was written and read for it.
@@ -92,15 +104,24 @@ impl Inquiry<'_> {
         let (first, share) = self.answer();
         let e = &self.effects;
         let seen = |l: Option<LogRate>| l.map(Seen::from);
+        let beside = |l: Option<LogRate>| seen(l.filter(|_| !e.came_back));
+        let causes = self.standing_causes(first, share);
+        let prior = Shares::prior(&self.reading.fall);
+        let main = self.main_cause(first);
+        let ratio = self.shares.ratio(&prior, |h| self.main_cause(h) == main);
         let candidate = |(kind, share): (FindingKind, f64)| Candidate { kind, share };
         Decision {
             ended: self.reading.ended.map(|e| e.1),
-            causes: self.standing_causes(first, share),
+            ratio: (!causes.is_empty()).then_some(ratio),
+            causes,
             shares: self.shares.causes().into_iter().map(candidate).collect(),
             before: self.reading.fall.may_be.iter().copied().map(candidate).collect(),
-            elsewhere: seen(e.elsewhere),
-            reads: seen(e.reads),
-            heavier: seen(e.heavier),
+            elsewhere: beside(e.elsewhere),
+            reads: beside(e.reads),
+            heavier: beside(e.heavier),
+            reads_back: seen(e.reads_back),
+            stretch: beside(e.stretch),
+            quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),
             again: seen(e.cooled.and_then(|c| c.again)),
             seconds: self.reading.until(now).saturating_sub(self.reading.from).as_secs_f64(),
@@ -139,7 +160,8 @@ impl Inquiry<'_> {
     fn main_cause(&self, hypothesis: Hypothesis) -> FindingKind {
         let lost = self.effects.lost.max(0.05);
         let part = |kind: FindingKind| match kind {
-            FindingKind::SlowZone => self.effects.elsewhere.map(|s| s.value / lost),
+            FindingKind::SlowZone if self.effects.came_back => None,
+            FindingKind::SlowZone => self.effects.elsewhere.or(self.effects.stretch).map(|s| s.value / lost),
             FindingKind::Throttle => self.effects.cooled.and_then(|c| c.reads).map(|s| s.value / lost),
             _ => None,
         };
@@ -224,9 +246,38 @@ impl Inquiry<'_> {
             finding.evidence.extend(record);
         }
         finding.decided = Some(Box::new(decision));
-        if stands && finding.kind == FindingKind::SlowZone {
-            let (began, before) = (finding.elapsed, fall.before);
+        let (began, before, is_place) = (finding.elapsed, fall.before, finding.kind == FindingKind::SlowZone);
+        if stands && is_place {
             self.end_of_stretch(findings, began, before);
+        }
+        if !stands && self.effects.came_back {
+            self.same_again(findings);
+        }
+    }
+}
+
+/// Rates whose logarithms differ by less are the same.
+const SAME_RATE: f64 = 0.15;
+
+impl Inquiry<'_> {
+    /// A fall that came back by itself is no end of a cache when it comes again: as little is known of its cause.
+    fn same_again(&self, findings: &mut [Finding]) {
+        let fall = &self.reading.fall;
+        let near = |a: Option<Rate>, b: Rate| a.is_some_and(|a| (a.get() / b.get()).ln().abs() < SAME_RATE);
+        let same = |f: &&mut Finding| {
+            let later =
+                f.kind == FindingKind::CacheEnd && f.elapsed > self.reading.from && f.decided.is_none();
+            later && near(f.before, fall.before) && near(f.after, fall.after)
+        };
+        let shares = self.shares.causes();
+        for f in findings.iter_mut().filter(same) {
+            f.kind = FindingKind::Unexplained;
+            let candidate = |(kind, share): &(FindingKind, f64)| Candidate { kind: *kind, share: *share };
+            f.may_be = shares.iter().filter(|s| s.1 >= 0.02).map(candidate).collect();
+            f.evidence.truncate(1);
+            f.evidence.push(
+                "The same fall had come back by itself when it was looked into: no cache ends so.".into(),
+            );
         }
     }
 }

@@ -7,16 +7,24 @@ use std::ops::Range;
 
 use crate::quantity::units::{Celsius, Rate};
 use crate::readings::{ArmReading, InquiryReading, Series};
-use crate::record::ArmKind;
+use crate::record::{ArmKind, Turns};
 
 /// What an arm begins with is left out, s: queues fill, and heads move.
 const SETTLES_S: f64 = 0.25;
+/// Of an arm with more samples than this the last is left out: while a queue is emptied less of it is at work.
+const ENDS_WITH: usize = 8;
 /// Parts of an arm that are compared, s.
 const PART_S: f64 = 0.25;
 /// Parts beside each other are alike: their spread says less than it would of independent ones.
 const ALIKE: f64 = 1.5;
-/// A lighter load that did not fall within so many times the bytes of a full one does not fall.
+/// A lighter load goes on for so many times the bytes of a full one.
+pub const LIGHTER: f64 = 1.5;
+/// One that did not fall within so many times its bytes does not fall; one that fell later than that tells nothing.
 const ENOUGH: f64 = 1.35;
+/// Nor does one that fell within less than this share of its bytes and its time: it was about to fall.
+const TOO_SOON: f64 = 0.55;
+/// It fell after just as many when it did within this share of them.
+const JUST: f64 = 0.08;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -36,7 +44,9 @@ impl LogRate {
     fn of(series: &Series, samples: Range<usize>, from_s: f64) -> Option<Self> {
         let mut parts: Vec<f64> = Vec::new();
         let (mut bytes, mut seconds, mut all) = (0u64, 0.0, (0u64, 0.0));
-        for i in samples {
+        // What an arm ends with is the rest of its queue.
+        let past = if samples.len() > ENDS_WITH { samples.end - 1 } else { samples.end };
+        for i in samples.start..past {
             let begin = if i == 0 { 0.0 } else { series.end_s(i - 1) };
             if begin + 1e-9 < from_s {
                 continue;
@@ -75,6 +85,11 @@ impl LogRate {
         Self { value: self.value - other.value, error: self.error.hypot(other.error) }
     }
 
+    /// How much of it is open whether there is a difference of more than this: 0 where there surely is one, or surely none.
+    pub(super) fn may_be_none(self, least: f64) -> f64 {
+        if self.value.abs() > 3.0 * self.error + least { 0.0 } else { (self.error / least).clamp(0.0, 1.0) }
+    }
+
     /// As a rate.
     #[must_use]
     pub fn rate(self) -> Rate {
@@ -93,6 +108,8 @@ pub struct Arm {
     pub seconds: f64,
     /// Bytes moved in it.
     pub bytes: u64,
+    /// Of these, those that moved at more than half way from the rate after the fall to the one before.
+    pub fast_bytes: u64,
     /// At its end it was nearer to the rate after the fall than to the one before.
     pub fell: bool,
 }
@@ -133,8 +150,17 @@ pub struct Effects {
     pub cooled: Option<Cooled>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,
-    /// A lighter load fell within as many bytes as the full one.
-    pub falls_when_lighter: Option<bool>,
+    /// It had come and gone before, and no longer came back.
+    pub stayed: bool,
+    /// How often a lighter load fell after just as many bytes or seconds as the full one and came back; within about as many; and how often it
+    /// did not fall.
+    pub lighter: [u32; 3],
+    /// How much faster reads are when the rate is back than while it is low, of what comes and goes.
+    pub reads_back: Option<LogRate>,
+    /// How much faster the load is before the address of the fall than behind it.
+    pub stretch: Option<LogRate>,
+    /// How much faster it is with nothing asked of the drive beside it than with twice as much.
+    pub quiet: Option<LogRate>,
 }
 
 /// Bytes a second over samples that count in no figure of the load.
@@ -150,13 +176,14 @@ fn arm(series: &Series, a: &ArmReading, half: f64) -> Arm {
     let end = samples.end.checked_sub(1).map_or(from, |last| series.end_s(last));
     let moved = |i: usize| series.moved(i) - series.moved_before(i);
     let last = samples.end.saturating_sub(5).max(samples.start)..samples.end;
-    let half = a.arm.rate.map_or(half, |r| KEEPS * r.get());
+    let pace = a.arm.rate.map_or(half, |r| KEEPS * r.get());
     Arm {
         kind: a.arm.kind,
         rate: LogRate::of(series, samples.clone(), from + SETTLES_S),
         seconds: (end - from).max(0.0),
         bytes: samples.clone().map(moved).sum(),
-        fell: samples.len() >= 3 && rate_over(series, last) < half,
+        fast_bytes: samples.clone().filter(|i| rate_over(series, *i..*i + 1) > half).map(moved).sum(),
+        fell: samples.len() >= 3 && rate_over(series, last) < pace,
     }
 }
 
@@ -210,15 +237,35 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
     })
 }
 
-/// Whether a lighter load fell within as many bytes as the full one was fast for.
-fn falls_when_lighter(arms: &[Arm]) -> Option<bool> {
-    let at = arms.iter().rposition(|a| a.kind == ArmKind::Lighter)?;
-    let full = arms[..at].iter().rposition(|a| a.kind == ArmKind::ToFall)?;
-    // What begins in the middle of a fast stretch is no measure; where it did not fall, how many bytes it takes is not known.
-    let waited = full > 1 && arms[full - 1].kind == ArmKind::ToBack && arms[full - 2].fell && arms[full].fell;
-    // Some of each fast stretch lies in the wait before it.
-    let told = arms[at].fell || arms[at].bytes as f64 >= ENOUGH * arms[full].bytes as f64;
-    (waited && told).then_some(arms[at].fell)
+/// How often a lighter load fell after as many bytes as the full one is fast for, within about as many, and how often it did not fall.
+fn falls_when_lighter(arms: &[Arm], turns: Turns) -> [u32; 3] {
+    let mut seen = [0; 3];
+    let back = |a: Option<&Arm>| a.is_some_and(|a| a.kind == ArmKind::ToBack && !a.fell);
+    let began_fast = |at: usize| {
+        let read = arms[at - 1].kind == ArmKind::ReadCool;
+        back((at - 1).checked_sub(usize::from(read)).and_then(|i| arms.get(i)))
+    };
+    // What begins in the middle of a fast stretch is no measure.
+    for at in (1..arms.len()).filter(|i| arms[*i].kind == ArmKind::Lighter && began_fast(*i)) {
+        let arm = &arms[at];
+        // What was written after it had come back, and before the lighter load was on, belongs to it.
+        let waited = arms[..at].iter().rev().take(2).find(|a| a.kind == ArmKind::ToBack);
+        let bytes_before = waited.map_or(0, |a| a.fast_bytes) as f64;
+        let all = turns.fast_bytes.as_f64().max(1.0);
+        let bytes = (arm.bytes as f64 + bytes_before) / all;
+        let seconds = arm.seconds / turns.fast_s.max(0.1) + bytes_before / all;
+        let late = bytes > ENOUGH.max(1.0 + turns.uneven);
+        let soon = bytes.max(seconds) < TOO_SOON;
+        let just = JUST.max(1.5 * turns.uneven);
+        // One that does not come back was the end of something else.
+        if arm.fell && !late && !soon && back(arms.get(at + 1)) {
+            let as_many = (bytes - 1.0).abs() < just || (seconds - 1.0).abs() < just;
+            seen[usize::from(!as_many)] += 1;
+        } else if !arm.fell && bytes >= ENOUGH {
+            seen[2] += 1;
+        }
+    }
+    seen
 }
 
 impl Effects {
@@ -245,6 +292,9 @@ impl Effects {
         let lost = here.map_or(stated, |h| before - h.value);
         let faster =
             |kind: ArmKind| LogRate::mean(&rates(kind)).zip(here).map(|(there, here)| there.over(here));
+        let between = |a: ArmKind, b: ArmKind| {
+            LogRate::mean(&rates(a)).zip(LogRate::mean(&rates(b))).map(|(a, b)| a.over(b))
+        };
         // Only what is not after a rest tells of coming back by itself.
         let rested = arms.iter().position(|a| a.kind == ArmKind::Rest).unwrap_or(arms.len());
         let by_itself: Vec<LogRate> =
@@ -256,18 +306,25 @@ impl Effects {
             .filter(|a| matches!(a.kind, ArmKind::Read | ArmKind::ReadHot))
             .filter_map(|a| a.rate.map(|r| r.value))
             .collect();
-        let (low, high) =
-            reads.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |b, r| (b.0.min(*r), b.1.max(*r)));
-        let reads_changed = high - low > (0.4 * stated).max(0.12);
+        // What had come and gone was waited for, and did not come.
+        let stayed = arms.last().is_some_and(|a| a.kind == ArmKind::ToBack && a.fell);
+        let rose = |i: usize| reads[i..].iter().map(|r| r - reads[i]).fold(0.0, f64::max);
+        let reads_rose = (0..reads.len()).map(rose).fold(0.0, f64::max) > (0.4 * stated).max(0.12);
         Self {
             elsewhere: faster(ArmKind::Elsewhere),
             reads: LogRate::mean(&[rates(ArmKind::Read), rates(ArmKind::ReadHot)].concat())
                 .zip(here)
                 .map(|(there, here)| there.over(here)),
             heavier: faster(ArmKind::Heavier),
+            reads_back: inquiry.fall.turns.and_then(|_| between(ArmKind::ReadCool, ArmKind::ReadHot)),
+            stretch: between(ArmKind::Before, ArmKind::Behind),
+            quiet: between(ArmKind::Quiet, ArmKind::Asked),
             cooled: here.and_then(|here| cooled(series, &over, here, lost)),
-            came_back: inquiry.fall.recurs || by_itself.len() >= 2 && back >= 1 || reads_changed,
-            falls_when_lighter: falls_when_lighter(&arms),
+            came_back: inquiry.fall.recurs && !stayed
+                || by_itself.len() >= 2 && back >= 1
+                || reads_rose && !stayed,
+            stayed,
+            lighter: inquiry.fall.turns.map_or([0; 3], |turns| falls_when_lighter(&arms, turns)),
             arms,
             here,
             lost,

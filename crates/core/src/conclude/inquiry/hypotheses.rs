@@ -26,19 +26,22 @@ pub enum Hypothesis {
     HeatAndPlace,
     /// Something that comes and goes by itself: the drive is busy with itself, or with others.
     Passing,
+    /// This program asks so much of the drive beside the load that it is held back.
+    Ours,
 }
 
-use Hypothesis::{Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, Passing, Place};
+use Hypothesis::{Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, Ours, Passing, Place};
 
 /// How many there are.
-const N: usize = 8;
+const N: usize = 9;
 
 /// Whether none, part or all of what was lost comes back, or by how much something is faster: how likely each is.
 type Odds = [f64; 3];
 
 impl Hypothesis {
     /// Each of them.
-    pub const ALL: [Self; N] = [Cache, Heat, Place, Host, CacheAndPlace, CacheAndHeat, HeatAndPlace, Passing];
+    pub const ALL: [Self; N] =
+        [Cache, Heat, Place, Host, CacheAndPlace, CacheAndHeat, HeatAndPlace, Passing, Ours];
 
     /// The causes in it.
     #[must_use]
@@ -47,7 +50,7 @@ impl Hypothesis {
             Cache => &[FindingKind::CacheEnd],
             Heat => &[FindingKind::Throttle],
             Place => &[FindingKind::SlowZone],
-            Host => &[FindingKind::HostLimit],
+            Host | Ours => &[FindingKind::HostLimit],
             CacheAndPlace => &[FindingKind::CacheEnd, FindingKind::SlowZone],
             CacheAndHeat => &[FindingKind::CacheEnd, FindingKind::Throttle],
             HeatAndPlace => &[FindingKind::Throttle, FindingKind::SlowZone],
@@ -58,7 +61,7 @@ impl Hypothesis {
     /// The load elsewhere: none, part, all of what was lost is there.
     const fn elsewhere(self) -> Odds {
         match self {
-            Cache | Heat | Host | CacheAndHeat => [0.997, 0.002, 0.001],
+            Cache | Heat | Host | CacheAndHeat | Ours => [0.997, 0.002, 0.001],
             Place => [0.001, 0.009, 0.99],
             CacheAndPlace | HeatAndPlace => [0.02, 0.97, 0.01],
             // In turn here and there, it would have to come and go with the arms.
@@ -71,9 +74,9 @@ impl Hypothesis {
         match self {
             // Folding slows reads a little, until a rest.
             Cache | CacheAndPlace => [0.96, 0.039, 0.001],
-            Place | Host => [0.989, 0.01, 0.001],
+            Place | Host | Ours => [0.989, 0.01, 0.001],
             Heat => [0.006, 0.18, 0.814],
-            CacheAndHeat | HeatAndPlace => [0.01, 0.93, 0.06],
+            CacheAndHeat | HeatAndPlace => [0.006, 0.934, 0.06],
             Passing => [0.45, 0.1, 0.45],
         }
     }
@@ -81,9 +84,9 @@ impl Hypothesis {
     /// The load right after the rest: a cache may have come back in part, or not yet.
     const fn again(self) -> Odds {
         match self {
-            Cache => [0.35, 0.25, 0.40],
+            Cache => [0.45, 0.20, 0.35],
             Heat => [0.04, 0.10, 0.86],
-            Place | Host => [0.97, 0.025, 0.005],
+            Place | Host | Ours => [0.97, 0.025, 0.005],
             CacheAndPlace => [0.40, 0.55, 0.05],
             CacheAndHeat => [0.05, 0.55, 0.40],
             HeatAndPlace => [0.08, 0.82, 0.10],
@@ -96,7 +99,7 @@ impl Hypothesis {
         match self {
             Cache | CacheAndPlace => [0.85, 0.15],
             Heat | HeatAndPlace => [0.08, 0.92],
-            Place | Host | CacheAndHeat | Passing => [0.5, 0.5],
+            Place | Host | CacheAndHeat | Passing | Ours => [0.5, 0.5],
         }
     }
 
@@ -104,9 +107,11 @@ impl Hypothesis {
     const fn reads(self) -> [f64; 2] {
         match self {
             Cache | CacheAndPlace => [0.003, 0.997],
-            Host => [0.994, 0.006],
+            Host => [0.997, 0.003],
             Heat | Place | HeatAndPlace | Passing => [0.07, 0.93],
             CacheAndHeat => [0.02, 0.98],
+            // As often as it is asked, both ways stand still.
+            Ours => [0.2, 0.8],
         }
     }
 
@@ -114,19 +119,54 @@ impl Hypothesis {
     const fn comes_back(self) -> [f64; 2] {
         match self {
             Cache | CacheAndPlace => [0.001, 0.999],
-            Host | Place => [0.002, 0.998],
+            Host | Place | Ours => [0.002, 0.998],
             Heat => [0.35, 0.65],
             CacheAndHeat | HeatAndPlace => [0.1, 0.9],
             Passing => [0.97, 0.03],
         }
     }
 
-    /// A lighter load falls after as many bytes as the full one did, or not: what comes by bytes or by the clock does, heat does not.
-    const fn falls_when_lighter(self) -> [f64; 2] {
+    /// A lighter load falls after just as many bytes, or seconds, as the full one did; within about as many; or not. What comes by bytes or by
+    /// the clock does, heat does not.
+    const fn falls_when_lighter(self) -> Odds {
         match self {
-            Heat | HeatAndPlace | CacheAndHeat => [0.003, 0.997],
-            Passing => [0.997, 0.003],
-            Cache | CacheAndPlace | Place | Host => [0.5, 0.5],
+            Heat | HeatAndPlace | CacheAndHeat => [0.0015, 0.0045, 0.994],
+            Passing => [0.85, 0.14, 0.01],
+            Cache | CacheAndPlace | Place | Host | Ours => [0.25, 0.25, 0.5],
+        }
+    }
+
+    /// The load before the address of the fall against behind it: none, part, all of what was lost is there.
+    const fn stretch(self) -> Odds {
+        match self {
+            Place => [0.003, 0.017, 0.98],
+            CacheAndPlace | HeatAndPlace => [0.02, 0.96, 0.02],
+            _ => [0.994, 0.004, 0.002],
+        }
+    }
+
+    /// The load with nothing asked of the drive beside it, against twice as much: none, part, all of what was lost.
+    const fn quiet(self) -> Odds {
+        match self {
+            Ours => [0.01, 0.09, 0.90],
+            _ => [0.997, 0.002, 0.001],
+        }
+    }
+
+    /// It came and went so often before: what stays where it is does not.
+    const fn recurs(self, times: u32) -> f64 {
+        match (self, times) {
+            (Heat | HeatAndPlace | CacheAndHeat | Passing, _) => 1.0,
+            (_, 0..=2) => 0.1,
+            _ => 0.02,
+        }
+    }
+
+    /// Reads while the load is low against reads when it is back: as fast, or slower. Heat slows both.
+    const fn reads_low(self) -> [f64; 2] {
+        match self {
+            Heat | HeatAndPlace | CacheAndHeat => [0.03, 0.97],
+            _ => [0.5, 0.5],
         }
     }
 
@@ -144,7 +184,7 @@ const PART: (f64, f64) = (0.25, 0.82);
 /// A heavier load is faster from this share on.
 const FASTER: f64 = 0.12;
 /// Reads that are off by less than this are as fast.
-const SAME: f64 = 0.025;
+pub const SAME: f64 = 0.025;
 /// Within so many kelvin, or the sensor's step, a temperature is the same.
 const SAME_K: f64 = 2.0;
 /// A rest that cools the drive by less tells nothing of heat, K.
@@ -228,6 +268,8 @@ impl Shares {
         let one =
             |h: Hypothesis| 0.2 * told(h.causes()[0]) + if h == Passing { 0.2 * passes + 0.06 } else { 0.15 };
         Self::normal(Hypothesis::ALL.map(|h| match h.causes() {
+            // Of what this program asks a drive feels little as a rule.
+            [_] if h == Ours => 0.03,
             [_] => one(h),
             pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
         }))
@@ -240,20 +282,35 @@ impl Shares {
         let lost = effects.lost.max(0.05);
         let mut all = prior.0;
         for (share, h) in all.iter_mut().zip(Hypothesis::ALL) {
-            if let Some(seen) = effects.elsewhere {
+            // What comes and goes while arms stand beside each other says nothing of them.
+            let beside = |seen: Option<LogRate>| seen.filter(|_| !effects.came_back);
+            if let Some(seen) = beside(effects.elsewhere) {
                 *share *= dot(parts(seen, lost), h.elsewhere());
             }
-            if let Some(seen) = effects.reads {
+            if let Some(seen) = beside(effects.stretch) {
+                *share *= dot(parts(seen, lost), h.stretch());
+            }
+            if let Some(seen) = beside(effects.quiet) {
+                *share *= dot(parts(seen, lost), h.quiet());
+            }
+            if let Some(seen) = beside(effects.reads) {
                 *share *= dot(alike(seen), h.reads());
             }
-            if let Some(seen) = effects.heavier {
+            if let Some(seen) = beside(effects.heavier) {
                 *share *= dot(faster(seen), h.heavier());
             }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
             }
-            if let Some(falls) = effects.falls_when_lighter {
-                *share *= h.falls_when_lighter()[usize::from(!falls)];
+            for (times, odds) in effects.lighter.iter().zip(h.falls_when_lighter()) {
+                *share *= odds.powi(*times as i32);
+            }
+            if let Some(turns) = fall.turns.filter(|_| !effects.stayed) {
+                *share *= h.recurs(turns.count);
+            }
+            if let Some(seen) = effects.reads_back.filter(|_| !effects.stayed) {
+                let same = below(FASTER.min(0.5 * lost), seen);
+                *share *= dot([same, 1.0 - same], h.reads_low());
             }
             if let Some(c) = effects.cooled {
                 let trust = match c.by {
@@ -276,6 +333,18 @@ impl Shares {
     pub fn first(&self) -> (Hypothesis, f64) {
         let best = (0..N).max_by(|a, b| self.0[*a].total_cmp(&self.0[*b])).unwrap_or(0);
         (Hypothesis::ALL[best], self.0[best])
+    }
+
+    /// By how much what was seen speaks for the causes for which `speaks` holds, against the best of the others: the ratio of their likelihoods,
+    /// as of a sequential test (A. Wald, Sequential tests of statistical hypotheses, Ann. Math. Statist. 16, 1945).
+    #[must_use]
+    pub fn ratio(&self, before: &Self, speaks: impl Fn(Hypothesis) -> bool) -> f64 {
+        let likelihood = |i: usize| self.0[i] / before.0[i].max(1e-300);
+        let of = |wanted: bool| {
+            let all = (0..N).filter(|i| speaks(Hypothesis::ALL[*i]) == wanted);
+            all.map(likelihood).fold(0.0, f64::max)
+        };
+        of(true) / of(false).max(1e-300)
     }
 
     /// How likely each cause takes part, the likeliest first.
@@ -310,6 +379,8 @@ impl Shares {
                 Experiment::OtherWay => h.reads().to_vec(),
                 Experiment::Heavier => h.heavier().to_vec(),
                 Experiment::Cycle => h.falls_when_lighter().to_vec(),
+                Experiment::SameStretch => h.stretch().to_vec(),
+                Experiment::Quiet => h.quiet().to_vec(),
                 Experiment::Cool => {
                     let lost = if has_thermometer { h.lost_again().to_vec() } else { vec![1.0] };
                     let mut all = Vec::new();
@@ -341,10 +412,12 @@ mod tests {
     #[test]
     fn odds_of_every_prediction_add_up() {
         for h in Hypothesis::ALL {
-            for odds in [h.elsewhere(), h.reads_cool(), h.again()] {
+            for odds in
+                [h.elsewhere(), h.reads_cool(), h.again(), h.stretch(), h.quiet(), h.falls_when_lighter()]
+            {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
-            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.falls_when_lighter()] {
+            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.reads_low()] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
         }

@@ -7,6 +7,8 @@
 //! | cool: reads after the rest | as before it | faster | as before it | as before it |
 //! | cool: the load again | fast for what came back | fast, lost at the same temperature | slow at once | slow at once |
 //! | heavier | as slow | as slow | as slow | faster, as a rule |
+//! | the same stretch, towards the fall and away from it | as slow | as slow | fast before it, slow behind it | as slow |
+//! | quiet: nothing else is asked of the drive, or twice as much | as slow | as slow | as slow | faster, where it was this program |
 //!
 //! What comes and goes by itself is told from heat by a load that is a little lighter than the drive keeps in the mean: heat does not return.
 //!
@@ -14,16 +16,18 @@
 
 mod apply;
 mod effects;
+mod falls;
 mod hypotheses;
 mod words;
 
-use crate::quantity::FindingKind;
 use crate::readings::{InquiryReading, Readings};
 use crate::record::{ArmKind, Experiment, InquiryEnd};
 
 pub use apply::{Decision, Seen, ToldArm, apply};
-pub use effects::{Arm, Cooled, Effects, KEEPS, LogRate};
+pub use effects::{Arm, Cooled, Effects, KEEPS, LIGHTER, LogRate};
+use hypotheses::SAME;
 pub use hypotheses::{COOLS_K, Hypothesis, Shares};
+pub use words::cause_words;
 
 /// One answer stands with this share.
 pub const STANDS: f64 = 0.99;
@@ -32,15 +36,17 @@ const TELLS_LITTLE: f64 = 0.02;
 /// A pair of arms, one of each, takes so long; an experiment begins with two pairs, and may take two more.
 pub const ARM_S: f64 = 2.0;
 /// The rests of the cooling experiment, s: the first at most, and a second, longer one.
-pub const RESTS_S: [f64; 2] = [45.0, 120.0];
-/// What lasts shorter than this may have passed by itself, s; to wait for it costs nothing, since the leg goes on.
-const KNOWN_S: f64 = 40.0;
-/// What comes back sooner is no fall, s.
-const RECURS_S: f64 = 3.0;
-/// Two falls, the waits for them, and the lighter load, s, as a rule.
-const CYCLE_S: f64 = 75.0;
+const RESTS_S: [f64; 2] = [45.0, 120.0];
+/// The first where no thermometer tells when it may end.
+const BLIND_REST_S: f64 = 60.0;
+/// A rest that is cut shorter by the time that is left tells little, s.
+const LEAST_REST_S: f64 = 25.0;
 /// What comes with a rest: the load before it, reads on both sides, the load after it, s.
 const AROUND_REST_S: f64 = 14.0;
+/// What comes back sooner is no fall, s.
+const RECURS_S: f64 = 3.0;
+/// The heads of a drive that is sent to a place begin there late, s.
+const GOES_THERE_S: f64 = 0.5;
 
 /// An inquiry as far as it has come, with what it says.
 #[derive(Debug, Clone, PartialEq)]
@@ -73,8 +79,27 @@ pub struct Possible {
     pub reads: bool,
     /// Larger blocks, and more in flight, fit.
     pub heavier: bool,
+    /// The addresses on both sides of the fall are known, and were written.
+    pub stretch: bool,
+    /// What is asked of the drive beside the load can be held off.
+    pub quiet: bool,
     /// The drive has a thermometer.
     pub thermometer: bool,
+}
+
+#[cfg(test)]
+impl Possible {
+    /// Everything.
+    pub const ALL: Self =
+        Self { elsewhere: true, reads: true, heavier: true, stretch: true, quiet: true, thermometer: true };
+}
+
+impl Trial {
+    /// How long the drive is left alone in it, s.
+    #[must_use]
+    pub fn rest_s(&self) -> f64 {
+        self.seconds - AROUND_REST_S
+    }
 }
 
 impl<'a> Inquiry<'a> {
@@ -95,11 +120,13 @@ impl<'a> Inquiry<'a> {
             Experiment::Heavier => kind == ArmKind::Heavier,
             // It begins with either.
             Experiment::Cool => matches!(kind, ArmKind::Here | ArmKind::ToFall),
-            Experiment::Cycle => kind == ArmKind::ToFall,
+            Experiment::Cycle => kind == ArmKind::Lighter,
+            Experiment::SameStretch => kind == ArmKind::Before,
+            Experiment::Quiet => kind == ArmKind::Quiet,
         };
         let n = arms.filter(|a| marks(a.arm.kind)).count() as u32;
         match experiment {
-            Experiment::Cool => n,
+            Experiment::Cool | Experiment::Cycle => n,
             _ => n.div_ceil(2),
         }
     }
@@ -111,10 +138,13 @@ impl<'a> Inquiry<'a> {
         };
         match (experiment, self.rounds(experiment)) {
             (_, 0) => 1.0,
+            // Whether reads are just as fast is worth knowing to a few per cent, and else not.
+            (Experiment::OtherWay, 1..=3) => self.effects.reads.map_or(1.0, |seen| seen.may_be_none(SAME)),
             (_, 2..) => 0.0,
             (Experiment::Elsewhere, _) => unclear(self.effects.elsewhere),
-            (Experiment::OtherWay, _) => unclear(self.effects.reads),
             (Experiment::Heavier, _) => unclear(self.effects.heavier),
+            (Experiment::SameStretch, _) => unclear(self.effects.stretch),
+            (Experiment::Quiet, _) => unclear(self.effects.quiet),
             // A longer rest tells what a short one left open.
             (Experiment::Cool, _) => 0.7,
             (Experiment::Cycle, _) => 0.5,
@@ -127,14 +157,25 @@ impl<'a> Inquiry<'a> {
     /// Why the inquiry ends here.
     pub fn next(&self, possible: Possible, left_s: f64) -> Result<Trial, InquiryEnd> {
         let back = self.effects.came_back;
+        // How it comes and goes is in the record, or will be: the leg goes on, and it is looked into then.
+        let turns = self.reading.fall.turns.filter(|_| back);
         if self.answer().1 >= STANDS {
             return Err(InquiryEnd::Decided);
+        }
+        if self.reading.fall.turns.is_some() && self.effects.stayed {
+            return Err(InquiryEnd::Stays);
         }
         let trial = |experiment: Experiment| {
             let round = self.rounds(experiment);
             let seconds = match experiment {
-                Experiment::Cool => RESTS_S[(round as usize).min(1)] + AROUND_REST_S,
-                Experiment::Cycle => CYCLE_S,
+                Experiment::Cool => {
+                    let first = if possible.thermometer { RESTS_S[0] } else { BLIND_REST_S };
+                    let wanted = if round == 0 { first } else { RESTS_S[1] };
+                    wanted.min(left_s - AROUND_REST_S).max(LEAST_REST_S) + AROUND_REST_S
+                }
+                // What is left of a slow stretch, the lighter load, and a slow stretch.
+                Experiment::Cycle => turns.map_or(0.0, |t| 1.5 * t.slow_s + LIGHTER * t.fast_s + 2.0 * ARM_S),
+                Experiment::SameStretch => 4.0 * (ARM_S + GOES_THERE_S),
                 _ => 4.0 * ARM_S,
             };
             Trial { experiment, round, seconds }
@@ -143,13 +184,15 @@ impl<'a> Inquiry<'a> {
         let rested = self.rounds(Experiment::Cool) > 0;
         let can = |e: &Experiment| match e {
             // Arms beside each other tell nothing of what comes and goes while they last.
-            Experiment::Cycle => back,
+            Experiment::Cycle => turns.is_some(),
             _ if back => false,
             Experiment::Cool => true,
             _ if rested => false,
             Experiment::Elsewhere => possible.elsewhere,
             Experiment::OtherWay => possible.reads,
             Experiment::Heavier => possible.heavier,
+            Experiment::SameStretch => possible.stretch,
+            Experiment::Quiet => possible.quiet,
         };
         let tells = |e: Experiment| {
             let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer);
@@ -165,92 +208,6 @@ impl<'a> Inquiry<'a> {
             None if all.is_empty() => Err(InquiryEnd::NothingLeft),
             None => Err(InquiryEnd::Budget),
         }
-    }
-}
-
-impl crate::conclude::Finding {
-    /// The fall that it tells of, as an inquiry asks about it; `None` where it is of something else.
-    fn as_fall(&self, sensor_step_k: f64, recurs: bool) -> Option<crate::record::Fall> {
-        let (before, after) = self.before.zip(self.after)?;
-        (crate::conclude::verdict::changes_the_rate(self.kind) && before > after).then_some(())?;
-        let may_be = if self.may_be.is_empty() {
-            vec![(self.kind, self.confidence)]
-        } else {
-            self.may_be.iter().map(|c| (c.kind, c.share)).collect()
-        };
-        Some(crate::record::Fall {
-            elapsed: self.elapsed,
-            written: self.written,
-            position: self.position,
-            before,
-            after,
-            temperature: self.temperature,
-            sensor_step_k,
-            recurs,
-            may_be,
-        })
-    }
-}
-
-impl Readings {
-    /// The fall in a leg whose cause is worth asking for: the newest that the rate has not come back from.
-    /// Of one that the record is as sure of as `sure` nothing is asked.
-    #[must_use]
-    pub fn standing_fall(&self, leg: u16, sure: f64) -> Option<crate::record::Fall> {
-        let from = self.legs().iter().rev().find(|l| l.leg == leg)?.from;
-        let series = self.series();
-        let now = series.len().checked_sub(1)?;
-        let newest = self.run_samples()?;
-        let recent = series.index_at(series.end(now).saturating_sub(std::time::Duration::from_secs(3)));
-        let rate = series.mean_rate(recent.max(newest.start)..now + 1);
-        let asked = self.inquiries().iter().filter(|i| i.leg == leg);
-        let lowest = asked.map(|i| i.fall.after.get()).fold(f64::INFINITY, f64::min);
-        let findings = self.conclude().findings;
-        let is_fall = |f: &&crate::conclude::Finding| {
-            let asks = matches!(
-                f.kind,
-                FindingKind::CacheEnd
-                    | FindingKind::Throttle
-                    | FindingKind::SlowZone
-                    | FindingKind::HostLimit
-                    | FindingKind::Background
-                    | FindingKind::Unexplained
-            );
-            let falls = f.before.zip(f.after).is_some_and(|(b, a)| b.get() > 1.2 * a.get());
-            asks && falls && f.elapsed >= from.max(series.end(newest.start))
-        };
-        // What came back by itself is asked about when it does so again and again.
-        let over = |f: &crate::conclude::Finding| {
-            f.end_elapsed.filter(|e| series.end_s(now) - e.as_secs_f64() >= RECURS_S)
-        };
-        let lasts = |f: &crate::conclude::Finding| {
-            over(f).is_some_and(|e| e.saturating_sub(f.elapsed).as_secs_f64() >= RECURS_S)
-        };
-        let recurring = findings.iter().filter(is_fall).filter(|f| lasts(f)).count();
-        let fall = findings
-            .iter()
-            .rev()
-            .find(|f| is_fall(f) && (over(f).is_none() || lasts(f) && recurring >= 2))?;
-        let recurs = over(fall).is_some();
-        let (before, after) = fall.before.zip(fall.after)?;
-        let stands = rate < (before.get() * after.get()).sqrt();
-        let known = series.end_s(now) - fall.elapsed.as_secs_f64() >= KNOWN_S;
-        // One that was asked about is not asked about again, unless the rate fell much lower.
-        let new = after.get() < 0.7 * lowest;
-        ((stands || recurs) && known && new && fall.confidence < sure).then_some(())?;
-        fall.as_fall(series.temperature_step(), recurs)
-    }
-
-    /// The fall that a finding of this record tells of, for whoever wants to have it looked into; `None` where it is of something else.
-    #[must_use]
-    pub fn fall_of(&self, finding: &crate::conclude::Finding) -> Option<crate::record::Fall> {
-        finding.as_fall(self.series().temperature_step(), finding.end_elapsed.is_some())
-    }
-
-    /// Samples of the run under way.
-    fn run_samples(&self) -> Option<std::ops::Range<usize>> {
-        let run = self.runs.last().filter(|r| r.len() > 0)?;
-        Some(run.samples(&(0..run.len())))
     }
 }
 

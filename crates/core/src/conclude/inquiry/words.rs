@@ -3,11 +3,22 @@
 use super::Inquiry;
 use super::apply::{Decision, Seen};
 use crate::quantity::FindingKind;
-use crate::quantity::units::{Bytes, span_words};
+use crate::quantity::units::{Bytes, grouped, span_words};
 use crate::record::InquiryEnd;
 
 /// Beyond this, from one bound to the other, an effect is not told by its figure.
 const UNEVEN: f64 = 4.0;
+
+/// Ratios of likelihoods are told up to here: the tables behind them carry no further.
+const MOST_TOLD: f64 = 10_000.0;
+/// What makes less of a difference is not told as one.
+const NOTICED: f64 = 0.05;
+
+/// Rounded to two digits.
+fn two_digits(value: f64) -> f64 {
+    let unit = 10f64.powf(value.max(1.0).log10().floor() - 1.0);
+    (value / unit).round() * unit
+}
 
 /// That something was so many times as fast as something else.
 fn compared(what: &str, seen: Seen, than: &str) -> String {
@@ -17,7 +28,9 @@ fn compared(what: &str, seen: Seen, than: &str) -> String {
     format!("{what} {:.2} times as fast{than} ({:.2} to {:.2}).", seen.times, seen.low, seen.high)
 }
 
-const fn cause(kind: FindingKind) -> &'static str {
+/// A cause, after "it comes from".
+#[must_use]
+pub const fn cause_words(kind: FindingKind) -> &'static str {
     match kind {
         FindingKind::CacheEnd => "the end of the cache",
         FindingKind::Throttle => "heat",
@@ -37,7 +50,7 @@ impl Inquiry<'_> {
         if self.effects.arms.is_empty() {
             return all;
         }
-        let causes: Vec<&str> = decision.causes.iter().map(|k| cause(*k)).collect();
+        let causes: Vec<&str> = decision.causes.iter().map(|k| cause_words(*k)).collect();
         let what = format!("{} to {}", fall.before, fall.after);
         all.push(match (causes.as_slice(), decision.ended) {
             ([], Some(InquiryEnd::CameBack)) => {
@@ -51,6 +64,16 @@ impl Inquiry<'_> {
             (decision.elsewhere, "The same load in other places was", " as here"),
             (decision.reads, "Reads were", " as the load between them"),
             (decision.heavier, "With larger blocks and more in flight it was", ""),
+            (
+                decision.stretch,
+                "The stretch before the fall, written again from both ends, was",
+                " as the one behind it",
+            ),
+            (
+                decision.quiet,
+                "With nothing else asked of the drive the load was",
+                " as with twice as much asked of it",
+            ),
         ];
         all.extend(told.into_iter().filter_map(|(seen, what, than)| Some(compared(what, seen?, than))));
         if let Some(c) = self.effects.cooled {
@@ -65,19 +88,44 @@ impl Inquiry<'_> {
                 format!("That lasted {}{to}.", span_words(s))
             }));
         }
-        all.extend(self.effects.falls_when_lighter.map(|falls| {
-            let fell = if falls { "fell too," } else { "did not fall" };
-            format!("A load a little lighter than it keeps in the mean {fell} within as many bytes as the full one.")
-        }));
+        all.extend(
+            decision
+                .reads_back
+                .map(|seen| compared("With the rate back, reads were", seen, " as while it was low")),
+        );
+        if self.effects.lighter != [0; 3] {
+            let [just, about, kept] = self.effects.lighter;
+            let fell = just + about;
+            let times = |n: u32| if n == 1 { "once".to_owned() } else { format!("{n} times") };
+            let how = match (fell, kept) {
+                (n, 0) => format!("fell too, {},", times(n)),
+                (0, n) => format!("did not fall, {},", times(n)),
+                (f, k) => format!("fell {} and did not {}", times(f), times(k)),
+            };
+            all.push(format!("A load a little lighter than it keeps in the mean {how} within as many bytes as the full one."));
+        }
+        if decision.quiet.is_some_and(|q| q.low > 1.0 + NOTICED)
+            && decision.causes == [FindingKind::HostLimit]
+        {
+            all.push("This program holds the drive back: it asks it for its health too often.".to_owned());
+        }
         if causes.is_empty() {
             let left: Vec<String> = decision
                 .shares
                 .iter()
                 .filter(|c| c.share >= 0.02)
-                .map(|c| format!("{} ({:.0} %)", cause(c.kind), 100.0 * c.share))
+                .map(|c| format!("{} ({:.0} %)", cause_words(c.kind), 100.0 * c.share))
                 .collect();
             all.push(format!("What remains: {}.", left.join(", ")));
         }
+        all.extend(decision.ratio.map(|r| {
+            let times = if r > MOST_TOLD {
+                format!("more than {}", grouped(MOST_TOLD as u64))
+            } else {
+                grouped(two_digits(r) as u64)
+            };
+            format!("What was seen is {times} times likelier from this cause than from any other.")
+        }));
         all.push(format!(
             "It took {} and {} of reads and writes, which count in no figure.",
             span_words(decision.seconds),

@@ -217,6 +217,7 @@ impl Weigher<'_> {
         self.join_slopes(&mut levels);
         self.stretch_steps(&mut levels);
         self.join_pieces(&mut levels);
+        self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
         levels
     }

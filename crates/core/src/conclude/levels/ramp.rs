@@ -187,15 +187,39 @@ fn bow(bins: &[f64]) -> f64 {
     left.max(0.0)
 }
 
-fn bins(points: &[f32], range: &Range<usize>) -> (Vec<f64>, f64) {
+/// When a point begins, s of load since the run began: points are not all of one length, since those of a long run are coarser than those of its beginning.
+pub type Clock<'a> = dyn Fn(usize) -> f64 + 'a;
+
+/// First points of bins that last equally long, and the end of the last: each has a point at least.
+fn edges(range: &Range<usize>, clock: &Clock<'_>) -> Vec<usize> {
     let count = range.len().min(BINS);
-    let width = range.len() as f64 / count as f64;
-    let edge = |k: usize| range.start + (k as f64 * width).round() as usize;
-    let middle = |k: usize| {
-        let part = &points[edge(k)..edge(k + 1).max(edge(k) + 1).min(range.end)];
-        stats::median(&mut stats::spaced(part, LOOKED_AT)).unwrap_or(0.0)
-    };
-    ((0..count).map(middle).collect(), width)
+    let (from, to) = (clock(range.start), clock(range.end));
+    let mut all = Vec::with_capacity(count + 1);
+    let (mut low, mut last) = (range.start, None);
+    for k in 0..=count {
+        let due = from + (to - from) * k as f64 / count as f64;
+        // The first point that begins then or later, to the nearest.
+        let mut high = range.end;
+        while low < high {
+            let middle = low.midpoint(high);
+            if clock(middle) < due { low = middle + 1 } else { high = middle }
+        }
+        if low > range.start && due - clock(low - 1) < clock(low) - due {
+            low -= 1;
+        }
+        // A point for each bin before it, and one for each that follows.
+        let edge = low.max(last.map_or(range.start, |l: usize| l + 1)).min(range.end - (count - k));
+        all.push(edge);
+        last = Some(edge);
+        low = edge;
+    }
+    all
+}
+
+fn bins(points: &[f32], edges: &[usize]) -> Vec<f64> {
+    let middle =
+        |w: &[usize]| stats::median(&mut stats::spaced(&points[w[0]..w[1]], LOOKED_AT)).unwrap_or(0.0);
+    edges.windows(2).map(middle).collect()
 }
 
 /// The points with dips deeper than a third, and shorter than `window`, filled up to what is beside them: the morphological closing
@@ -229,8 +253,8 @@ fn slid(points: &[f32], window: usize, wins: fn(f32, f32) -> bool) -> Vec<f32> {
 }
 
 /// Fits level, slope, level to these points; `None` of too few.
-pub fn fit(points: &[f32], whole: Range<usize>) -> Option<Ramp> {
-    let first = fit_once(points, &whole)?;
+pub fn fit(points: &[f32], whole: Range<usize>, clock: &Clock<'_>) -> Option<Ramp> {
+    let first = fit_once(points, &whole, clock)?;
     // Again, nearer: where the slope is short against the bins.
     let width = whole.len() as f64 / BINS as f64;
     let reach = (first.points.len() as f64 * 1.5 + 12.0 * width.max(1.0)) as usize;
@@ -239,14 +263,15 @@ pub fn fit(points: &[f32], whole: Range<usize>) -> Option<Ramp> {
     if width <= 1.0 || near.len() * 2 > whole.len() {
         return Some(first);
     }
-    fit_once(points, &near).map(|finer| Ramp { whole: first.whole, bow: first.bow, ..finer })
+    fit_once(points, &near, clock).map(|finer| Ramp { whole: first.whole, bow: first.bow, ..finer })
 }
 
-fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
+fn fit_once(points: &[f32], range: &Range<usize>, clock: &Clock<'_>) -> Option<Ramp> {
     if range.len() < 12 {
         return None;
     }
-    let (mut bins, width) = bins(points, range);
+    let edges = edges(range, clock);
+    let mut bins = bins(points, &edges);
     let n = bins.len();
     let top = bins.iter().copied().fold(f64::NEG_INFINITY, f64::max);
     bins.iter_mut().for_each(|v| *v = (*v - top).exp());
@@ -266,7 +291,7 @@ fn fit_once(points: &[f32], range: &Range<usize>) -> Option<Ramp> {
     // Noise of a bin: correlated noise leaves more over in all shapes alike.
     let noise = (stats::median(&mut residuals).unwrap_or(0.0) / 0.6745).max(0.002).powi(2);
     // The middle of a bin.
-    let at = |k: usize| range.start + ((k as f64 + 0.5) * width) as usize;
+    let at = |k: usize| edges[k].midpoint(edges[k + 1]);
     Some(Ramp {
         points: at(i)..(at(j) + 1).min(range.end),
         before: before.max(1e-4).ln() + top,
@@ -290,10 +315,35 @@ mod tests {
         (0..n).map(|k| (rate(k).ln() + wobble(k)) as f32).collect()
     }
 
+    /// Points of one length.
+    fn even(point: usize) -> f64 {
+        point as f64
+    }
+
+    #[test]
+    fn bins_last_equally_long_whatever_their_points_do() {
+        // A hundred points of a tenth of a second, then a hundred of a second: 110 s in 120 bins.
+        let clock = |i: usize| if i <= 100 { i as f64 / 10.0 } else { 10.0 + (i - 100) as f64 };
+        let all = edges(&(0..200), &clock);
+        assert_eq!((all.len(), all[0], all[120]), (121, 0, 200));
+        assert!(all.windows(2).all(|w| w[0] < w[1]), "{all:?}");
+        assert_eq!(edges(&(3..300), &even)[60], 3 + 149, "half way");
+        // Platters from 252 to 118 MB/s, of which the first hour is in finer points: a line that bends evenly, and no levels.
+        let clock =
+            |i: usize| if i <= 20_000 { i as f64 * 0.17 } else { 3400.0 + (i - 20_000) as f64 * 0.95 };
+        let made: Vec<f32> = (0..40_000)
+            .map(|i| {
+                ((252e6f64 * (-clock(i) / 29_600.0).exp()).ln() + 0.01 * ((i * 7919 % 13) as f64 / 6.0 - 1.0))
+                    as f32
+            })
+            .collect();
+        assert!(!fit(&made, 0..40_000, &clock).unwrap().beats_a_line());
+    }
+
     #[test]
     fn a_slope_between_two_levels_is_found_with_its_knots() {
         for (n, from, to) in [(600, 200, 300), (3000, 1000, 2200), (20_000, 4000, 4100), (100, 40, 60)] {
-            let r = fit(&made(n, from, to, 22.0, 21.0), 0..n).unwrap();
+            let r = fit(&made(n, from, to, 22.0, 21.0), 0..n, &even).unwrap();
             assert!(r.beats_a_step() && r.beats_a_line(), "{n}: {r:?}");
             let off = (1.5 * n as f64 / BINS as f64).max(6.0);
             assert!((r.points.start as f64 - from as f64).abs() < off, "{n}: {r:?}");
@@ -304,11 +354,11 @@ mod tests {
 
     #[test]
     fn a_step_is_no_slope_and_a_line_has_no_levels() {
-        let step = fit(&made(400, 200, 201, 22.0, 21.0), 0..400).unwrap();
+        let step = fit(&made(400, 200, 201, 22.0, 21.0), 0..400, &even).unwrap();
         assert!(!step.beats_a_step(), "{step:?}");
-        let line = fit(&made(400, 0, 399, 22.0, 21.5), 0..400).unwrap();
+        let line = fit(&made(400, 0, 399, 22.0, 21.5), 0..400, &even).unwrap();
         assert!(!line.beats_a_line(), "{line:?}");
-        let flat = fit(&made(400, 0, 399, 22.0, 22.0), 0..400).unwrap();
+        let flat = fit(&made(400, 0, 399, 22.0, 22.0), 0..400, &even).unwrap();
         assert!(!flat.beats_a_line() && !flat.beats_a_step(), "{flat:?}");
     }
 }

@@ -10,6 +10,14 @@ use crate::readings::run::LEAST_SIGMA;
 const LEAST_SLOPE_S: f64 = 0.8;
 
 impl Weigher<'_> {
+    fn fit(&self, whole: Range<usize>) -> Option<Ramp> {
+        ramp::fit(&self.filled, whole, &|point| self.lasts(0..point))
+    }
+
+    fn lasts(&self, points: Range<usize>) -> f64 {
+        self.run.seconds(self.series, &points)
+    }
+
     /// The stretch that two neighbours share, no more of the longer than the shorter can be compared with.
     fn shared(left: &Level, right: &Level) -> Range<usize> {
         let reach = |other: &Level| 4 * other.points.len() + 200;
@@ -37,7 +45,7 @@ impl Weigher<'_> {
             let (a, b, c) = (&levels[i], &levels[i + 1], &levels[i + 2]);
             let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
             let whole = Self::shared(a, b).start..Self::shared(b, c).end;
-            let ramp = falls.then(|| ramp::fit(&self.filled, whole)).flatten();
+            let ramp = falls.then(|| self.fit(whole)).flatten();
             let covers = |r: &Ramp| {
                 let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
                 inside.len() * 4 > b.points.len() * 3
@@ -65,7 +73,7 @@ impl Weigher<'_> {
             if self.is_sharp(left, right) {
                 continue;
             }
-            let Some(r) = ramp::fit(&self.filled, Self::shared(left, right)) else { continue };
+            let Some(r) = self.fit(Self::shared(left, right)) else { continue };
             let falls = (left.log_rate > right.log_rate) == (r.before > r.after);
             if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
                 continue;
@@ -116,6 +124,26 @@ impl Weigher<'_> {
         }
     }
 
+    /// A slope that takes up most of the two levels beside it, and tells no more than a line that bends evenly, parts none: the whole
+    /// slopes, as platters do from the first address to the last.
+    pub(super) fn drop_lines(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i < levels.len() {
+            let whole = levels[i - 1].points.start..levels[i].points.end;
+            let most = levels[i]
+                .ramp
+                .as_ref()
+                .is_some_and(|r| 2.0 * self.lasts(r.clone()) > self.lasts(whole.clone()));
+            if most && self.fit(whole.clone()).is_some_and(|r| !r.beats_a_line()) {
+                let carried = levels[i - 1].ramp.take();
+                levels[i - 1] = Level { ramp: carried, ..self.level(whole) };
+                levels.remove(i);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
     /// What looks like one level may be two with a slope between them, which has no place to be cut at.
     pub(super) fn split_slopes(&self, levels: &mut Vec<Level>) {
         let mut i = 0;
@@ -126,13 +154,14 @@ impl Weigher<'_> {
             let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(all.end, |r| r.start.max(from));
             let stands = |r: &Ramp| {
                 let (before, after) = (r.points.start - from, to - r.points.end);
-                let least = (r.points.len() / 12).max(5);
+                let least = self.lasts(r.points.clone()) / 12.0;
+                let stands_long = |points: Range<usize>| points.len() >= 5 && self.lasts(points) >= least;
                 let noise = self.noise.around(self.points, r.points.start).max(LEAST_SIGMA);
                 let worth = |n: usize| self.noise.worth(n as f64).min(MOST_INDEPENDENT);
                 let error = noise * (1.0 / worth(before.max(1)) + 1.0 / worth(after.max(1))).sqrt();
                 let step = (r.before - r.after).abs();
-                before >= least
-                    && after >= least
+                stands_long(from..r.points.start)
+                    && stands_long(r.points.end..to)
                     && step >= 1.2 * LEAST_STEP
                     && step > LEAST_SIGMAS * error
                     && r.beats_a_step()
@@ -142,8 +171,7 @@ impl Weigher<'_> {
             let tenth = |n: usize| from + (to - from) * n / 10;
             let parts = [(0, 10), (0, 6), (4, 10), (2, 8)].map(|(a, b)| tenth(a)..tenth(b));
             let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
-            let found =
-                parts.into_iter().filter(|_| long).find_map(|p| ramp::fit(&self.filled, p).filter(stands));
+            let found = parts.into_iter().filter(|_| long).find_map(|p| self.fit(p).filter(stands));
             if let Some(r) = found {
                 let carried = levels[i].ramp.take();
                 let (mut left, right) = self.around_slope(all, r.points);

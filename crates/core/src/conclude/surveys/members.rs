@@ -2,7 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::drive::LoadKind;
 use crate::readings::{MemberLoad, Readings};
+use crate::record::held_to::Alone;
+use crate::route::LegKind;
 
 /// Fewer moments tell nothing.
 const FEWEST: u64 = 20;
@@ -35,6 +38,83 @@ pub struct MembersSurvey {
     pub waits_for: Option<String>,
     /// The one that is warmer than all others by five kelvin or more.
     pub warmest: Option<String>,
+    /// Each load of it beside the same load on a member alone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub scaling: Vec<Scaling>,
+}
+
+/// A load of an array beside the same load on one of its members alone.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Scaling {
+    /// The load in words.
+    pub load: String,
+    /// Mean rate of the array, MB/s.
+    pub mb_s: f64,
+    /// Mean over the members that were hauled alone, MB/s.
+    pub alone_mb_s: f64,
+    /// How many these are.
+    pub hauled_alone: usize,
+    /// Members in all.
+    pub members: usize,
+}
+
+impl Scaling {
+    /// How many times what a member moves alone.
+    #[must_use]
+    pub fn times(&self) -> f64 {
+        self.mb_s / self.alone_mb_s.max(1e-9)
+    }
+
+    /// `write of 1 MiB in sequence, 32 in flight: 1.9 times what one of the 2 members moves alone`.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let by = match self.hauled_alone {
+            1 => "by a haul on one of them".to_owned(),
+            n => format!("by hauls on {n} of them"),
+        };
+        format!(
+            "{}: {:.1} times what one of its {} members moves alone, {by}",
+            self.load,
+            self.times(),
+            self.members
+        )
+    }
+}
+
+/// Each plain load of the record whose like was hauled on a member alone.
+fn scaling(readings: &Readings) -> Vec<Scaling> {
+    let Some(head) = readings.head() else { return Vec::new() };
+    let series = readings.series();
+    let plain = |l: &crate::readings::LegReading| {
+        let leg = head.route.legs.get(usize::from(l.leg))?;
+        (leg.kind.is_plain_load() && leg.rate.is_none() && l.ended.is_some()).then_some(leg)
+    };
+    let of = |l: &crate::readings::LegReading| {
+        let leg = plain(l)?;
+        let kind = match leg.kind {
+            LegKind::Read => LoadKind::Read,
+            LegKind::Mixed => LoadKind::Mixed,
+            _ => LoadKind::Write,
+        };
+        let mb_s = readings.rate_of(l)?.mb_s();
+        let like = |a: &&Alone| {
+            (a.kind, a.pattern, a.block_bytes, a.depth)
+                == (kind, leg.pattern, leg.mean_block().get(), leg.depth)
+        };
+        let alike: Vec<&Alone> = head.held_to.alone.iter().filter(like).collect();
+        let mut serials: Vec<&str> = alike.iter().map(|a| a.serial.as_str()).collect();
+        serials.sort_unstable();
+        serials.dedup();
+        let mean = alike.iter().map(|a| a.rate.mb_s()).sum::<f64>() / alike.len().max(1) as f64;
+        (!alike.is_empty() && mean > 0.0).then(|| Scaling {
+            load: leg.words(),
+            mb_s,
+            alone_mb_s: mean,
+            hauled_alone: serials.len(),
+            members: head.drive.members.len(),
+        })
+    };
+    if series.is_empty() { Vec::new() } else { readings.legs().iter().filter_map(of).collect() }
 }
 
 /// What a record says of members; `None` where there are fewer than two, or too little was seen of them.
@@ -62,6 +142,7 @@ pub fn survey(readings: &Readings) -> Option<MembersSurvey> {
         moments,
         waits_for: waits.map(|m| m.name.clone()),
         warmest: warmest.map(|m| m.name.clone()),
+        scaling: scaling(readings),
         members,
     })
 }
@@ -89,7 +170,9 @@ impl MembersSurvey {
                 m.name, m.hottest_c?
             ))
         });
-        let all: Vec<String> = [waits, warmest].into_iter().flatten().collect();
+        // The first load stands for the haul; all of them are in the panel and in JSON.
+        let scaling = self.scaling.first().map(Scaling::words);
+        let all: Vec<String> = [waits, warmest, scaling].into_iter().flatten().collect();
         (!all.is_empty()).then(|| format!("{}.", all.join(". ")))
     }
 }
@@ -102,6 +185,47 @@ mod tests {
     use crate::drive::{MeterReading, MeterUnit};
     use crate::quantity::units::Celsius;
     use crate::record::Event;
+
+    #[test]
+    fn an_array_is_told_beside_what_a_member_moves_alone() {
+        use crate::drive::{DriveIdentity, DriveKind, LoadSummary, Pattern};
+        use crate::quantity::units::{Bytes, Rate};
+        use crate::record::{HaulHead, LegEnd, Sample};
+        let mut drive = DriveIdentity::plain("/dev/md0", DriveKind::Block, Bytes::from_gb(10));
+        drive.members = vec!["A".into(), "B".into(), "C".into()];
+        let leg = crate::route::Leg::new(LegKind::Read);
+        let alone = |serial: &str, depth, mb_s| Alone {
+            serial: serial.into(),
+            kind: LoadKind::Read,
+            pattern: Pattern::Sequential,
+            block_bytes: leg.block.get(),
+            depth,
+            rate: Rate::from_mb_s(mb_s),
+        };
+        let route =
+            crate::route::Route { legs: vec![leg.clone()], ..crate::route::shipped("cache-edge").unwrap() };
+        let mut head = HaulHead::plain("h", drive, route);
+        head.held_to.alone =
+            vec![alone("A", leg.depth, 90.0), alone("B", leg.depth, 110.0), alone("C", leg.depth + 1, 7.0)];
+        let mut r = Readings::new();
+        r.push(&Event::HaulStarted(Box::new(head)));
+        r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        for s in 1..=60u64 {
+            let (end, span) = (Duration::from_secs(s), Duration::from_secs(1));
+            r.push(&Event::Sample(Sample { end, span, read: Bytes::new(250_000_000), ..Sample::default() }));
+        }
+        let (at, summary) = (Duration::from_secs(60), LoadSummary::default());
+        r.push(&Event::LegEnded { at, leg: 0, why: LegEnd::Duration, summary });
+        let all = scaling(&r);
+        // 250 of (90 + 110) / 2; C was hauled under another load.
+        assert_eq!((all.len(), all[0].hauled_alone, all[0].members), (1, 2, 3));
+        assert!((all[0].times() - 2.5).abs() < 1e-9, "{all:?}");
+        assert!(
+            all[0]
+                .words()
+                .ends_with("2.5 times what one of its 3 members moves alone, by hauls on 2 of them")
+        );
+    }
 
     /// An array whose members are that busy, percent, and that warm, for a minute under load.
     fn array(busy: &[f64], degrees: &[f64]) -> Option<MembersSurvey> {

@@ -5,11 +5,15 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::stats::{Repeated, histogram_quantile};
-use crate::quantity::steady::{Steadiness, WINDOW, first_steady_of_all, window_of_all};
+use crate::quantity::steady::{Steadiness, WINDOW, first_steady_of_all, newest_inside, window_of_all};
 use crate::quantity::units::{Bytes, Rate, counted, latency};
 use crate::readings::rounds::mean_ns;
 use crate::readings::{LegReading, Readings};
 use crate::route::{Followed, Leg, LegKind, Round, Until};
+
+/// Shares of operations at which it is told how long the slower ones take: to five nines.
+const SLOWER: [f64; 15] =
+    [0.5, 0.2, 0.1, 0.05, 0.02, 0.01, 0.005, 0.002, 0.001, 5e-4, 2e-4, 1e-4, 5e-5, 2e-5, 1e-5];
 
 /// One leg of a round, over the rounds of the measurement window; over the last five where there is none.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -44,6 +48,10 @@ pub struct LegOfRound {
     pub longest_us: f64,
     /// Operations that were timed.
     pub operations: u64,
+    /// How long the slowest of them take: latency in µs, and the share of operations that takes longer; from half of them to one in 100,000,
+    /// as far as there are so many.
+    #[serde(default)]
+    pub slower: Vec<(f64, f64)>,
 }
 
 /// A leg whose figure is followed.
@@ -74,6 +82,9 @@ pub struct Rounds {
     pub most: u16,
     /// First round of the measurement window, from 0; `None` while there is none.
     pub window_from: Option<usize>,
+    /// How many of the newest rounds, five at most, are steady together so far.
+    #[serde(default)]
+    pub inside: usize,
     /// What each leg of a round gave.
     pub legs: Vec<LegOfRound>,
 }
@@ -145,11 +156,19 @@ impl Rounds {
                 self.rounds
             ),
             None => format!(
-                "Not steady so far, {} of {} rounds at most are over: {what}.",
-                self.rounds, self.most
+                "Not steady so far: {} of {} rounds at most are over, the newest {} of the {WINDOW} that a window needs are steady together. {}.",
+                self.rounds,
+                self.most,
+                self.inside,
+                capital(&what)
             ),
         })
     }
+}
+
+fn capital(words: &str) -> String {
+    let mut all = words.chars();
+    all.next().map_or_else(String::new, |c| c.to_uppercase().chain(all).collect())
 }
 
 impl RoundsSurvey {
@@ -195,6 +214,11 @@ fn leg_of_round(readings: &Readings, place: u16, legs: &[&LegReading]) -> Option
         p999_us: us(0.999),
         p99999_us: (operations >= 100_000).then(|| us(0.99999)),
         longest_us: histogram.last().map_or(0.0, |l| l.0 as f64 / 1e3),
+        slower: SLOWER
+            .into_iter()
+            .take_while(|share| share * operations as f64 >= 1.0)
+            .map(|share| (us(1.0 - share), share))
+            .collect(),
         operations,
     })
 }
@@ -224,6 +248,7 @@ fn rounds(readings: &Readings, of: &[(&LegReading, &Round)]) -> Option<Rounds> {
         rounds: figures.iter().map(Vec::len).min().unwrap_or(0),
         most: round.most,
         window_from: first_steady_of_all(&figures),
+        inside: newest_inside(&figures),
         legs: Vec::new(),
     };
     let within = all.window();

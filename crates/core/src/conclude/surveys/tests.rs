@@ -23,7 +23,7 @@ struct Record {
 impl Record {
     fn of(route: &str) -> Self {
         let mut drive = DriveIdentity::plain("sim:survey", DriveKind::Simulated, Bytes::from_gb(1000));
-        let link = Link { bus: "SATA".into(), generation: 3, width: 0, best_width: 0, best_generation: 3 };
+        let link = Link { bus: "SATA".into(), generation: 3, best_generation: 3, ..Link::default() };
         drive.link = Some(link);
         let mut readings = Readings::new();
         readings.push(&Event::HaulStarted(Box::new(HaulHead::plain(

@@ -4,12 +4,15 @@
 //! it cannot be that; bytes that no standard defines are shown raw and never guessed.
 
 pub mod ata;
+pub mod ata_erase;
+pub mod mmc;
 pub mod nvme;
 pub mod nvme_erase;
 pub mod nvme_media;
 pub mod nvme_power;
 pub mod sat;
 pub mod signature;
+pub mod usb;
 
 /// Why the bytes of a page are not what was asked for.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -67,11 +70,11 @@ fn u16_at(bytes: &[u8], at: usize) -> u16 {
     bytes.get(at..at + 2).and_then(|b| b.try_into().ok()).map_or(0, u16::from_le_bytes)
 }
 
-fn u32_at(bytes: &[u8], at: usize) -> u32 {
+pub(super) fn u32_at(bytes: &[u8], at: usize) -> u32 {
     bytes.get(at..at + 4).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes)
 }
 
-fn u64_at(bytes: &[u8], at: usize) -> u64 {
+pub(super) fn u64_at(bytes: &[u8], at: usize) -> u64 {
     bytes.get(at..at + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_le_bytes)
 }
 

@@ -59,7 +59,7 @@ impl Offers {
     #[must_use]
     pub const fn reaches_all(&self, by: Erasure) -> bool {
         match by {
-            Erasure::Discard | Erasure::WriteZeroes => false,
+            Erasure::Discard | Erasure::WriteZeroes | Erasure::ResetZones => false,
             Erasure::Format | Erasure::FormatCrypto => self.formats_all,
             _ => true,
         }
@@ -75,6 +75,7 @@ impl Offers {
             Erasure::SanitizeBlock => self.sanitize_block,
             Erasure::SanitizeCrypto => self.sanitize_crypto,
             Erasure::SanitizeOverwrite => self.sanitize_overwrite,
+            Erasure::ResetZones | Erasure::SecurityErase | Erasure::SecurityEraseEnhanced => false,
         }
     }
 }

@@ -8,6 +8,28 @@ pub enum Transfer {
     None,
     /// Sectors of 512 B from the drive, by PIO.
     In(u8),
+    /// Sectors of 512 B to the drive, by PIO.
+    Out(u8),
+}
+
+impl Transfer {
+    /// PROTOCOL, and T_DIR, BYT_BLOK and T_LENGTH.
+    const fn codes(self) -> (u8, u8) {
+        match self {
+            // Non-data.
+            Self::None => (3, 0),
+            // PIO data-in; T_DIR from the device, BYT_BLOK in blocks, T_LENGTH in the count field.
+            Self::In(_) => (4, 1 << 3 | 1 << 2 | 2),
+            Self::Out(_) => (5, 1 << 2 | 2),
+        }
+    }
+
+    const fn sectors(self) -> u8 {
+        match self {
+            Self::None => 0,
+            Self::In(n) | Self::Out(n) => n,
+        }
+    }
 }
 
 /// The registers of a 28-bit ATA command.
@@ -35,19 +57,47 @@ pub const fn smart(feature: u8, low: u8) -> Command {
 pub const fn pass_through(command: Command, transfer: Transfer, return_registers: bool) -> [u8; 16] {
     let mut cdb = [0u8; 16];
     cdb[0] = 0x85;
-    let (protocol, flags, count) = match transfer {
-        // Non-data.
-        Transfer::None => (3, 0, 0),
-        // PIO data-in; T_DIR from the device, BYT_BLOK in blocks, T_LENGTH in the count field.
-        Transfer::In(sectors) => (4, 1 << 3 | 1 << 2 | 2, sectors),
-    };
+    let (protocol, flags) = transfer.codes();
     cdb[1] = protocol << 1;
     cdb[2] = flags | if return_registers { 1 << 5 } else { 0 };
     cdb[4] = command.feature;
-    cdb[6] = count;
+    cdb[6] = transfer.sectors();
     cdb[8] = command.lba as u8;
     cdb[10] = (command.lba >> 8) as u8;
     cdb[12] = (command.lba >> 16) as u8;
+    cdb[14] = command.command;
+    cdb
+}
+
+/// The registers of a 48-bit ATA command.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Extended {
+    /// COMMAND.
+    pub command: u8,
+    /// FEATURE.
+    pub feature: u16,
+    /// COUNT.
+    pub count: u16,
+    /// LBA, bits 47:0.
+    pub lba: u64,
+}
+
+/// As [`pass_through`], of a 48-bit command; its registers come back.
+#[must_use]
+pub const fn pass_through_extended(command: Extended, transfer: Transfer) -> [u8; 16] {
+    let mut cdb = [0u8; 16];
+    let (protocol, flags) = transfer.codes();
+    let (feature, count, lba) =
+        (command.feature.to_be_bytes(), command.count.to_be_bytes(), command.lba.to_le_bytes());
+    cdb[0] = 0x85;
+    // EXTEND: each register has an earlier byte before the later one.
+    cdb[1] = protocol << 1 | 1;
+    cdb[2] = flags | 1 << 5;
+    (cdb[3], cdb[4]) = (feature[0], feature[1]);
+    (cdb[5], cdb[6]) = (count[0], count[1]);
+    (cdb[7], cdb[8]) = (lba[3], lba[0]);
+    (cdb[9], cdb[10]) = (lba[4], lba[1]);
+    (cdb[11], cdb[12]) = (lba[5], lba[2]);
     cdb[14] = command.command;
     cdb
 }
@@ -59,6 +109,8 @@ pub struct Registers {
     pub error: u8,
     /// STATUS.
     pub status: u8,
+    /// COUNT, bits 15:0 where the command was a 48-bit one.
+    pub count: u16,
     /// LBA, bits 23:0.
     pub lba: u32,
 }
@@ -90,6 +142,7 @@ impl Sense {
                         registers = Some(Registers {
                             error: at(from + 3),
                             status: at(from + 13),
+                            count: u16::from(at(from + 4)) << 8 | u16::from(at(from + 5)),
                             lba: u32::from(at(from + 7))
                                 | u32::from(at(from + 9)) << 8
                                 | u32::from(at(from + 11)) << 16,
@@ -102,9 +155,12 @@ impl Sense {
             0x70 | 0x71 if b.len() >= 8 => {
                 let code = (at(12), at(13));
                 // ATA PASS-THROUGH INFORMATION AVAILABLE: registers lie in INFORMATION and COMMAND-SPECIFIC INFORMATION.
-                let registers = (code == (0x00, 0x1d)).then(|| Registers {
+                let told = code == (0x00, 0x1d) && at(8) & 0x40 == 0;
+                let registers = told.then(|| Registers {
                     error: at(3),
                     status: at(4),
+                    // The earlier byte has no place in this format; where it is not 0 (COUNT UPPER NONZERO) nothing is told.
+                    count: u16::from(at(6)),
                     lba: u32::from(at(9)) | u32::from(at(10)) << 8 | u32::from(at(11)) << 16,
                 });
                 Some(Self { key: at(2) & 0x0f, code, registers })
@@ -137,9 +193,12 @@ mod tests {
     fn registers_come_back_in_both_formats() {
         let mut b = [0u8; 22];
         (b[0], b[1], b[2], b[3], b[7]) = (0x72, 1, 0, 0x1d, 14);
-        (b[8], b[9], b[17], b[19], b[21]) = (0x09, 0x0c, 0xf4, 0x2c, 0x50);
+        (b[8], b[9], b[12], b[13], b[17], b[19], b[21]) = (0x09, 0x0c, 0xc0, 0x01, 0xf4, 0x2c, 0x50);
         let sense = Sense::decode(&b).unwrap();
-        assert_eq!(sense.registers, Some(Registers { error: 0, status: 0x50, lba: 0x002c_f400 }));
+        assert_eq!(
+            sense.registers,
+            Some(Registers { error: 0, status: 0x50, count: 0xc001, lba: 0x002c_f400 })
+        );
         let mut f = [0u8; 18];
         (f[0], f[2], f[4], f[10], f[11], f[12], f[13]) = (0x70, 1, 0x50, 0x4f, 0xc2, 0, 0x1d);
         assert_eq!(Sense::decode(&f).unwrap().registers.unwrap().lba, 0x00c2_4f00);

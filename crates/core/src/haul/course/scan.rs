@@ -18,6 +18,9 @@ const LEAST_BESIDE: u64 = 8;
 /// Samples to a bin when a stretch is visited again.
 const FINER: u64 = 8;
 
+/// Zones that are told apart one by one at most.
+const MOST_ZONES: u32 = 20_000;
+
 /// Where a scan stands.
 #[derive(Debug, Clone)]
 pub struct Scan {
@@ -35,7 +38,14 @@ impl Scan {
         load.pattern = Pattern::Sequential;
         // No bin is smaller than a block.
         let blocks = load.end.saturating_sub(load.start).get() / load.block.get().max(1);
-        let bins = leg.bins().min(u32::try_from(blocks).unwrap_or(u32::MAX)).max(1);
+        // Of a zoned drive each bin is a zone, where these are not too many to be looked at one by one.
+        let zones = drive.zones.as_ref().filter(|_| leg.bins.is_none()).and_then(|z| {
+            let (size, region) = (z.size.get().max(1), load.end.saturating_sub(load.start).get());
+            let whole = load.start.get().is_multiple_of(size) && region.is_multiple_of(size);
+            u32::try_from(region / size).ok().filter(|n| whole && (1..=MOST_ZONES).contains(n))
+        });
+        let bins = zones.unwrap_or_else(|| leg.bins());
+        let bins = bins.min(u32::try_from(blocks).unwrap_or(u32::MAX)).max(1);
         Self { load, bins, passes: leg.passes(), done: 0, again: None }
     }
 

@@ -40,6 +40,35 @@ fn a_scan_goes_forwards_and_backwards_over_all_of_its_region() {
 }
 
 #[test]
+fn a_zoned_drive_is_scanned_zone_by_zone() {
+    use crate::drive::zones::{ZoneFacts, ZoneModel};
+    let mut zoned = DriveIdentity::plain("sim:zoned", DriveKind::Simulated, Bytes::from_mib(256 * 300));
+    let size = Bytes::from_mib(256);
+    let (model, map) = (ZoneModel::HostManaged, Vec::new());
+    zoned.zones = Some(ZoneFacts {
+        model,
+        size,
+        capacity: size,
+        count: 300,
+        most_open: 0,
+        most_active: 0,
+        map,
+        written: None,
+    });
+    let bins = |text: &str| {
+        let mut course = Course::of(&leg(text), &zoned, &[]).unwrap().unwrap();
+        match course.next(&Readings::new()).unwrap().task {
+            Task::Pass { bins, .. } => bins,
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(bins("kind='scan'"), 300);
+    assert_eq!(bins("kind='scan'\nbins=100"), 100, "as it was asked for");
+    assert_eq!(bins("kind='scan'\nregion={from='256 MiB', to='1 GiB'}"), 3);
+    assert_eq!(bins("kind='scan'\nregion={from='1 MiB'}"), 4096, "not by whole zones");
+}
+
+#[test]
 fn no_bin_of_a_small_drive_is_smaller_than_a_block() {
     let small = DriveIdentity::plain("sim:small", DriveKind::Simulated, Bytes::from_mib(64));
     let mut course = Course::of(&leg("kind='scan'\nbins=65536"), &small, &[]).unwrap().unwrap();

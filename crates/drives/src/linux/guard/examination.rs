@@ -152,6 +152,8 @@ const TABLES: [&str; 6] = ["gpt", "mbr", "sun", "bsd", "sgi", "apple"];
 const DATA: &str = "data";
 const PARTITIONS: &str = "partitions";
 const READERS: &str = "readers";
+/// An array that is short of a member or at work on itself: writing to it is asked about.
+const DEGRADED: &str = "degraded";
 
 /// What a device holds, in words, from the names by which it is given up.
 #[must_use]
@@ -163,6 +165,7 @@ fn plain_name(name: &str) -> &str {
     match name {
         DATA => "data without a known mark",
         READERS => "what other processes are reading",
+        DEGRADED => "an array that is not whole",
         other => other,
     }
 }
@@ -266,6 +269,11 @@ impl Examination {
             let detail = format!("process {}", who.join(", "));
             e.losses.push(format!("what it is read for by {detail}"));
             e.signatures.push(Signature { name: READERS.into(), detail });
+        }
+        let doubts: Vec<String> = reach.through.iter().flat_map(BlockDevice::array_doubts).collect();
+        if !doubts.is_empty() {
+            e.losses.extend(doubts.iter().cloned());
+            e.signatures.push(Signature { name: DEGRADED.into(), detail: doubts.join("; ") });
         }
         let (unreadable, contained) = users.hidden();
         e.unseen.extend((unreadable > 0).then_some(Unseen::Processes(unreadable)));

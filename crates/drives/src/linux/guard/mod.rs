@@ -22,6 +22,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use hollow_mile_core::drive::erasure::Erasure;
+use hollow_mile_core::drive::protocol::sat::{
+    Command, Extended, Transfer, pass_through, pass_through_extended,
+};
 use hollow_mile_core::drive::stamp;
 use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{
@@ -31,7 +34,7 @@ use rustix::fs::{
 use rustix::io::Errno;
 
 use super::erase;
-use super::pass_through::nvme_admin_within;
+use super::pass_through::{ata_out, nvme_admin_within};
 use super::sysfs::{BlockDevice, Sysfs};
 
 pub use examination::{Consent, Examination, Obstacle, Reason, Refusal, Unseen, held};
@@ -46,6 +49,18 @@ pub struct Writable {
     device: bool,
     /// Ways to erase the whole drive that were agreed to.
     erasures: Vec<Erasure>,
+}
+
+/// A command by which a drive erases all of itself, or a step on the way there.
+pub(super) enum EraseCommand {
+    /// NVMe: opcode, namespace, dwords 10 and 11.
+    Nvme((u8, u32, u32, u32)),
+    /// ATA, of 48 bits.
+    Extended(Extended),
+    /// ATA, of 28 bits.
+    Plain(Command),
+    /// ATA, of 28 bits, with a page that holds a password.
+    WithPassword(Command, Box<[u8; 512]>),
 }
 
 /// An open file or device, with or without the right to write to it.
@@ -74,6 +89,8 @@ impl Access {
 
 /// BLKDISCARD of linux/fs.h: `_IO(0x12, 119)`; takes the first byte and the length.
 const BLKDISCARD: libc::c_ulong = 0x1277;
+/// BLKRESETZONE of linux/blkzoned.h: `_IOW(0x12, 131, struct blk_zone_range)`; takes the first sector of 512 B and their number.
+const BLKRESETZONE: libc::c_ulong = 0x4010_1283;
 /// BLKZEROOUT of linux/fs.h: `_IO(0x12, 127)`; takes the same.
 const BLKZEROOUT: libc::c_ulong = 0x127f;
 
@@ -133,21 +150,41 @@ impl Writable {
         if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
     }
 
-    /// Sends the drive a command that erases all of it: opcode, namespace, dwords 10 and 11. Returns when the drive says that it is done
-    /// with the command, within so many ms.
+    /// Empties the zones of this range, which begins and ends with a zone.
+    pub(super) fn reset_zones(&self, start: u64, length: u64) -> std::io::Result<()> {
+        let range = [start / 512, length / 512];
+        // SAFETY: BLKRESETZONE reads two u64 from the pointer, which lives through the call.
+        let result = unsafe { libc::ioctl(self.file.as_raw_fd(), BLKRESETZONE, range.as_ptr()) };
+        if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+    }
+
+    /// Sends the drive a command that erases all of it. Returns when the drive says that it is done with the command, within so many ms.
     ///
     /// # Errors
     /// When this way was not agreed to, or what the drive says.
     pub(super) fn erase_whole(
         &self,
         by: Erasure,
-        command: (u8, u32, u32, u32),
+        command: &EraseCommand,
         timeout_ms: u32,
     ) -> std::io::Result<()> {
         if !self.erasures.contains(&by) {
             return Err(std::io::ErrorKind::PermissionDenied.into());
         }
-        nvme_admin_within(&*self.file, command, &mut [], timeout_ms).map(drop)
+        let file = &*self.file;
+        match command {
+            EraseCommand::Nvme(command) => nvme_admin_within(file, *command, &mut [], timeout_ms).map(drop),
+            EraseCommand::Extended(command) => {
+                ata_out(file, &pass_through_extended(*command, Transfer::None), &mut [], timeout_ms)
+            }
+            EraseCommand::Plain(command) => {
+                ata_out(file, &pass_through(*command, Transfer::None, false), &mut [], timeout_ms)
+            }
+            EraseCommand::WithPassword(command, page) => {
+                let mut page = **page;
+                ata_out(file, &pass_through(*command, Transfer::Out(1), false), &mut page, timeout_ms)
+            }
+        }
     }
 
     /// Makes what was written durable.

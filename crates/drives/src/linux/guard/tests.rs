@@ -50,7 +50,7 @@ fn what_nothing_stops_is_agreed_to_by_its_word() {
 fn a_right_to_write_is_none_to_erase_the_whole() {
     let dir = tempfile::tempdir().unwrap();
     let (file, _) = Writable::create_file(&dir.path().join("f")).unwrap();
-    let refused = file.erase_whole(Erasure::Format, (0x80, 1, 0, 0), 1).unwrap_err();
+    let refused = file.erase_whole(Erasure::Format, &EraseCommand::Nvme((0x80, 1, 0, 0)), 1).unwrap_err();
     assert_eq!(refused.kind(), std::io::ErrorKind::PermissionDenied);
 }
 
@@ -479,4 +479,29 @@ fn the_systems_library_and_ours_agree_on_real_file_systems() {
             assert_eq!(left[0].name, name);
         }
     }
+}
+
+#[test]
+fn an_array_that_is_not_whole_is_asked_about() {
+    let m = machine();
+    m.disk("sdx", (9, 40), MIB);
+    m.disk("sdy", (9, 41), MIB);
+    m.build("md7", (9, 42), MIB, &["sdx", "sdy"]);
+    let md = m.path("sys/devices/virtual/block/md7/md");
+    std::fs::create_dir_all(&md).unwrap();
+    let put = |name: &str, value: &str| std::fs::write(md.join(name), value).unwrap();
+    for (name, value) in [("level", "raid1"), ("raid_disks", "2"), ("degraded", "0"), ("sync_action", "idle")]
+    {
+        put(name, value);
+    }
+    assert!(m.examine("md7", &[]).verdict(&consent(Some("KW-md7"), &[])).is_ok());
+    put("degraded", "1");
+    let e = m.examine("md7", &[]);
+    let refusal = e.verdict(&consent(Some("KW-md7"), &[])).unwrap_err().to_string();
+    assert!(
+        refusal.contains("an array that is not whole: to lose that, add --give-up degraded"),
+        "{refusal}"
+    );
+    assert!(refusal.contains("short of 1 of its 2 members"), "{refusal}");
+    assert!(e.verdict(&consent(Some("KW-md7"), &["degraded"])).is_ok());
 }

@@ -5,7 +5,8 @@
 use std::time::Duration;
 
 use hollow_mile_core::drive::{
-    Drive, DriveError, DriveIdentity, DriveKind, Ending, Load, LoadKind, LoadSummary, Pattern, Tally, Vitals,
+    Asking, Drive, DriveError, DriveIdentity, DriveKind, Ending, Load, LoadKind, LoadSummary, Pattern, Tally,
+    Vitals,
 };
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::quantity::units::{Bytes, Celsius};
@@ -35,6 +36,8 @@ enum Host {
     Bytes(f64, f64),
     /// From a moment on no more than so many operations a second.
     Operations(f64, f64),
+    /// From a moment on each look at its health costs so much of the time.
+    Asked(f64, f64),
 }
 
 /// What a drive is made of.
@@ -77,6 +80,7 @@ pub struct Stand {
     dice: Dice,
     identity: DriveIdentity,
     load: Load,
+    asking: Asking,
     moved: f64,
     position: f64,
     cached: f64,
@@ -112,6 +116,8 @@ pub enum Riddle {
     Place,
     /// The machine's limit, from a moment on.
     Host,
+    /// It stands still while it is asked for its health, from a moment on.
+    Ours,
     /// A cache ends where a slow stretch begins.
     CacheAndPlace,
     /// A cache ends as the drive gets too hot.
@@ -124,12 +130,13 @@ pub enum Riddle {
 
 impl Riddle {
     /// Each of them.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::CacheAtTheLimit,
         Self::Heat,
         Self::HeatUnseen,
         Self::Place,
         Self::Host,
+        Self::Ours,
         Self::CacheAndPlace,
         Self::CacheAndHeat,
         Self::Passing,
@@ -145,6 +152,7 @@ impl Riddle {
             Self::HeatUnseen => "heat, no thermometer",
             Self::Place => "slow stretch",
             Self::Host => "host",
+            Self::Ours => "asked too often",
             Self::CacheAndPlace => "cache and stretch",
             Self::CacheAndHeat => "cache and heat",
             Self::Passing => "comes and goes",
@@ -182,7 +190,8 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
     };
     let zone_from =
         fast * (falls + if riddle == Riddle::CacheAndPlace { 0.0 } else { d.within(-10.0, 10.0) });
-    let host_at = if riddle == Riddle::Host { falls } else { f64::INFINITY };
+    let is_host = matches!(riddle, Riddle::Host | Riddle::Ours);
+    let host_at = if is_host { falls } else { f64::INFINITY };
     let host_share = d.within(0.3, 0.75);
     Plan {
         capacity,
@@ -199,6 +208,7 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
         host: match (riddle, d.chance(0.5)) {
             (Riddle::Host, true) => Host::Bytes(host_at, fast * host_share),
             (Riddle::Host, false) => Host::Operations(host_at, fast * host_share / 1_048_576.0),
+            (Riddle::Ours, _) => Host::Asked(host_at, 0.15 + 0.4 * (host_share - 0.3)),
             _ => Host::Free,
         },
         control,
@@ -233,6 +243,7 @@ impl Stand {
             identity,
             dice,
             load: Load::rest(),
+            asking: Asking::Usual,
             moved: 0.0,
             position: 0.0,
             cached: 0.0,
@@ -300,6 +311,11 @@ impl Stand {
         let most = match p.host {
             Host::Bytes(from, rate) if self.age >= from => rate,
             Host::Operations(from, rate) if self.age >= from => rate * self.load.block.as_f64(),
+            Host::Asked(from, share) if self.age >= from => match self.asking {
+                Asking::HeldOff => f64::INFINITY,
+                Asking::Usual => bare * (1.0 - share),
+                Asking::Twice => bare * (1.0 - 2.0 * share),
+            },
             _ => f64::INFINITY,
         };
         [
@@ -358,9 +374,17 @@ impl Stand {
                 }
             }
             self.idle = 0.0;
-            self.position += bytes;
-            if self.position >= self.load.end.as_f64() {
-                self.position = self.load.start.as_f64();
+            let (start, end) = (self.load.start.as_f64(), self.load.end.as_f64());
+            if self.load.pattern == Pattern::Backward {
+                self.position -= bytes;
+                if self.position <= start {
+                    self.position = end;
+                }
+            } else {
+                self.position += bytes;
+                if self.position >= end {
+                    self.position = start;
+                }
             }
         } else {
             self.idle += dt;
@@ -396,6 +420,10 @@ impl Drive for Stand {
     fn engine(&self) -> String {
         "made".into()
     }
+    fn ask_health(&mut self, how: Asking) -> bool {
+        self.asking = how;
+        true
+    }
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
         let (start, end) = (load.start.as_f64(), load.end.as_f64());
         if let Some(from) = load.from {
@@ -425,7 +453,7 @@ impl Drive for Stand {
             took: interval,
             written: if reads { Bytes::ZERO } else { bytes },
             read: if reads { bytes } else { Bytes::ZERO },
-            position: (moves && self.load.pattern == Pattern::Sequential)
+            position: (moves && self.load.pattern != Pattern::Random)
                 .then(|| Bytes::new(self.position as u64)),
             temperature: self.plan.sensor.map(|_| Celsius::new(self.reading)),
             finished: self.load.limit.is_some_and(|l| self.moved >= l.as_f64()),

@@ -26,6 +26,12 @@ pub struct InquiryCount {
     pub decided: usize,
     /// Right.
     pub right: usize,
+    /// What the haul says of the fall in the end, by experiment or by the record, with 0.9 and more.
+    pub sure: usize,
+    /// Right.
+    pub sure_right: usize,
+    /// The right cause is what it says in the end, however surely.
+    pub named: usize,
     /// The record alone: findings of the fall with a confidence of 0.9 and more, and those that are right.
     pub sure_alone: usize,
     /// Right.
@@ -47,6 +53,31 @@ pub struct InquiryScore {
     pub bytes: Vec<f64>,
     /// A line each of what was not right.
     pub mistakes: Vec<String>,
+}
+
+impl InquiryScore {
+    /// With what another part of the drives came to.
+    #[must_use]
+    pub fn with(mut self, other: Self) -> Self {
+        for (riddle, c) in other.by {
+            let sum = self.by.entry(riddle).or_default();
+            sum.fell += c.fell;
+            sum.asked += c.asked;
+            sum.decided += c.decided;
+            sum.right += c.right;
+            sum.sure += c.sure;
+            sum.sure_right += c.sure_right;
+            sum.named += c.named;
+            sum.sure_alone += c.sure_alone;
+            sum.right_alone += c.right_alone;
+            sum.named_alone += c.named_alone;
+        }
+        self.sound = (self.sound.0 + other.sound.0, self.sound.1 + other.sound.1);
+        self.time.extend(other.time);
+        self.bytes.extend(other.bytes);
+        self.mistakes.extend(other.mistakes);
+        self
+    }
 }
 
 fn haul(riddle: Riddle, seed: u64, decide: bool) -> (Stand, Readings) {
@@ -95,8 +126,20 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
         let asked = stand.took(i.from.as_secs_f64() - 3.5);
         if asked.is_empty() { stand.took(i.fall.elapsed.as_secs_f64() + 3.0) } else { asked }
     });
-    let main = told.findings.iter().find(|f| f.decided.is_some()).map(|f| f.kind);
-    let decision = told.findings.iter().find_map(|f| f.decided.as_deref());
+    // Of two that were looked into the one that came to an answer.
+    let stands = |f: &&Finding| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty());
+    let decided = told.findings.iter().find(stands);
+    let decided = decided.or_else(|| told.findings.iter().find(|f| f.decided.is_some()));
+    let main = decided.map(|f| f.kind);
+    let decision = decided.and_then(|f| f.decided.as_deref());
+    if let Some(f) = decided.or_else(|| of_fall(&told.findings, at)) {
+        let right = is_main(&truth, f.kind);
+        count.named += usize::from(right);
+        if f.kind != FindingKind::Unexplained && f.confidence >= 0.9 {
+            count.sure += 1;
+            count.sure_right += usize::from(right);
+        }
+    }
     let words = || {
         let arms = decision.map(|d| {
             d.arms
@@ -123,8 +166,9 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
         count.asked += 1;
         let whole = readings.elapsed().as_secs_f64();
         let bytes = (readings.written() + readings.read()).as_f64();
-        score.time.push(decision.seconds / whole);
-        score.bytes.push(decision.bytes as f64 / bytes);
+        let (seconds, tried) = readings.spent_on_inquiries(Duration::ZERO);
+        score.time.push(seconds / whole);
+        score.bytes.push(tried.as_f64() / bytes);
         if decision.causes.is_empty() {
             score.mistakes.push(format!("undecided: {}", words()));
         } else {
@@ -212,6 +256,7 @@ mod tests {
                         temperature: None,
                         sensor_step_k: 1.0,
                         recurs: false,
+                        turns: None,
                         may_be: Vec::new(),
                     });
                 }

@@ -7,6 +7,7 @@ use ratatui::layout::Rect;
 
 use super::YardView;
 use super::draw::{OnIt, on_it};
+use crate::told::members;
 use crate::ui::frame::Frame;
 use crate::ui::live::Live;
 use crate::ui::theme::Theme;
@@ -45,9 +46,21 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
                 "discard",
                 if facts.discard { "passed on to the drive".into() } else { "not known to it".into() },
             );
+            if !facts.bridge.is_empty() {
+                put("through", facts.bridge.clone());
+            }
+            if let Some(rate) = facts.promised {
+                put("promises", format!("{rate} in sequence at least"));
+            }
             if let Some(used) = facts.utilization {
                 put("allocated", format!("{used}, as the drive says"));
             }
+        }
+    }
+    if let Some(zones) = &d.zones {
+        out.pair("zones", &zones.words(), 16, theme.faint(), theme.strong());
+        if let Some(now) = zones.conditions() {
+            out.pair("", &now, 16, theme.faint(), theme.strong());
         }
     }
     let lines = wrap(&row.about, usize::from(left.width)).len() as u16;
@@ -63,6 +76,15 @@ pub fn render(view: &YardView, frame: &Frame<'_>, area: Rect, buf: &mut Buffer) 
         return under_way(live, right, buf, theme);
     }
     let mut out = Writer::new(right, buf);
+    let built = row.now.as_ref().map(|n| n.health.members.as_slice()).unwrap_or_default();
+    if !built.is_empty() {
+        out.line("built of", theme.faint());
+        for m in built {
+            let style = if m.warnings.is_empty() { theme.strong() } else { theme.accent() };
+            out.line(&members::line(m), style);
+        }
+        out.gap();
+    }
     if let Some(e) = &row.examination {
         out.text(&e.words(), 0, theme.strong());
         for line in e.obstacles.iter().skip(1) {

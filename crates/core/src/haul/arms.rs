@@ -1,0 +1,197 @@
+//! The arms of experiments: which loads, in which order and for how long.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use super::inquiry::Inquiring;
+use crate::conclude::inquiry::{ARM_S, LIGHTER, Possible, Trial};
+use crate::drive::{Load, LoadKind, Pattern};
+use crate::quantity::units::Bytes;
+use crate::record::{ArmKind, Experiment};
+
+/// The load after a rest goes on so long at most, s.
+const AGAIN_S: f64 = 10.0;
+/// From one fall to the next and from a fall until it is back, s at most, where nothing is known of it.
+const CYCLE_S: f64 = 60.0;
+/// Where a fall began is known to what moves in this time, s.
+const UNSURE_S: f64 = 1.0;
+
+/// An arm about to be put on.
+#[derive(Debug, Clone)]
+pub(super) struct Planned {
+    pub experiment: Experiment,
+    pub kind: ArmKind,
+    pub load: Load,
+    pub most: Duration,
+}
+
+/// Whole blocks of a region, and an address in it on a block.
+pub(super) fn in_blocks(load: &mut Load, at: Bytes) {
+    let block = load.block.get();
+    let whole = load.end.saturating_sub(load.start).get() / block * block;
+    load.end = load.start + Bytes::new(whole);
+    let off = at.saturating_sub(load.start).get() / block * block;
+    load.from = (load.pattern != Pattern::Random)
+        .then(|| load.start + Bytes::new(if off >= whole { 0 } else { off }));
+}
+
+/// The load with larger blocks, and more in flight.
+pub(super) fn heavier(load: &Load) -> Load {
+    let block = load.block.get();
+    let larger = if block < 1 << 20 { 4 * block } else { 2 * block };
+    Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
+}
+
+/// What the engine allows in a route, what a machine has memory for, and a region that holds it many times.
+pub(super) fn fits(load: &Load) -> bool {
+    let (block, region) = (load.block.get(), load.end.saturating_sub(load.start).get());
+    let in_flight = block.saturating_mul(load.depth.into());
+    block <= 64 << 20 && load.depth <= 1024 && in_flight <= 1 << 30 && region >= in_flight.max(16 * block)
+}
+
+/// The arms of an experiment, in order. `moved` is what the leg has written so far.
+pub(super) fn arms(
+    inquiring: &mut Inquiring,
+    trial: Trial,
+    possible: Possible,
+    load: &Load,
+    moved: Bytes,
+) -> VecDeque<Planned> {
+    let seconds = Duration::from_secs_f64;
+    let bare = Load { limit: None, lookout: None, ..load.clone() };
+    let planned = |kind: ArmKind, load: Load, most: f64| Planned {
+        experiment: trial.experiment,
+        kind,
+        load,
+        most: seconds(most),
+    };
+    let here = || planned(ArmKind::Here, bare.clone(), ARM_S);
+    let arm_bytes = Bytes::new((inquiring.fall.before.get() * ARM_S) as u64);
+    let read = |inquiring: &Inquiring| {
+        let behind = inquiring.here.saturating_sub(bare.start).min(moved).min(arm_bytes + arm_bytes);
+        let block = bare.block.get();
+        let length = Bytes::new((behind.get() / block).max(1) * block);
+        let start = inquiring.here.saturating_sub(length).max(bare.start);
+        let end = start + length;
+        Load { kind: LoadKind::Read, start, end, from: Some(start), compressible_percent: 0, ..bare.clone() }
+    };
+    if trial.experiment == Experiment::Cool {
+        let read = |kind: ArmKind| possible.reads.then(|| planned(kind, read(inquiring), ARM_S));
+        // A second, longer rest begins where the load has fallen again.
+        let first = if trial.round > 0 { planned(ArmKind::ToFall, bare.clone(), CYCLE_S) } else { here() };
+        return [
+            Some(first),
+            read(ArmKind::ReadHot),
+            Some(planned(ArmKind::Rest, Load::rest(), trial.rest_s())),
+            read(ArmKind::ReadCool),
+            Some(planned(ArmKind::Again, bare.clone(), AGAIN_S)),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+    }
+    if trial.experiment == Experiment::Cycle {
+        let to = |kind: ArmKind, most: f64| planned(kind, bare.clone(), most);
+        let Some(turns) = inquiring.fall.turns else { return VecDeque::new() };
+        let most = |usual: f64| (2.5 * usual).clamp(ARM_S, CYCLE_S);
+        // It begins where the rate has just come back. Its rate and length are known once it is put on.
+        let back = to(ArmKind::ToBack, most(turns.slow_s));
+        let lighter = to(ArmKind::Lighter, 2.5 * LIGHTER * turns.fast_s.max(ARM_S));
+        // Reads while it is low and when it is back tell the first time whether they are slowed too.
+        let read = |kind: ArmKind| {
+            (possible.reads && trial.round == 0).then(|| planned(kind, read(inquiring), ARM_S))
+        };
+        return [
+            read(ArmKind::ReadHot),
+            Some(back.clone()),
+            read(ArmKind::ReadCool),
+            Some(lighter),
+            Some(back),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+    }
+    if trial.experiment == Experiment::SameStretch {
+        let Some((before, behind, length)) = stretch(load, inquiring) else { return VecDeque::new() };
+        // Each from its own beginning, and then each from its own end.
+        let arm = |kind: ArmKind, start: Bytes, pattern: Pattern| {
+            let end = start + length;
+            let from = Some(if pattern == Pattern::Backward { end } else { start });
+            planned(kind, Load { start, end, from, pattern, ..bare.clone() }, ARM_S)
+        };
+        let (to, back) = (Pattern::Sequential, Pattern::Backward);
+        return VecDeque::from([
+            arm(ArmKind::Before, before, to),
+            arm(ArmKind::Behind, behind, to),
+            arm(ArmKind::Behind, behind, back),
+            arm(ArmKind::Before, before, back),
+        ]);
+    }
+    if trial.experiment == Experiment::Quiet {
+        let of = |kind: ArmKind| planned(kind, bare.clone(), ARM_S);
+        let (quiet, asked) = (of(ArmKind::Quiet), of(ArmKind::Asked));
+        return VecDeque::from(if inquiring.draw() & 1 == 1 {
+            [quiet.clone(), asked.clone(), asked, quiet]
+        } else {
+            [asked.clone(), quiet.clone(), quiet, asked]
+        });
+    }
+    let mut all = VecDeque::new();
+    for pair in 0..2 {
+        let other = match trial.experiment {
+            Experiment::Elsewhere => {
+                let mut there = bare.clone();
+                let region = bare.end.saturating_sub(bare.start).get();
+                let off = inquiring.here.saturating_sub(bare.start).get();
+                // A third to two thirds of the region further on, another place each time.
+                let far = region / 3 + inquiring.draw() % (region / 3).max(1);
+                let room = region.saturating_sub(2 * arm_bytes.get()).max(1);
+                let at = bare.start + Bytes::new(((off + far) % region).min(room));
+                in_blocks(&mut there, at);
+                planned(ArmKind::Elsewhere, there, ARM_S)
+            }
+            Experiment::Heavier => planned(ArmKind::Heavier, heavier(&bare), ARM_S),
+            _ => planned(ArmKind::Read, read(inquiring), ARM_S),
+        };
+        let mut two = [here(), other];
+        // The first pair begins with either, and the second the other way round: what drifts evenly is in both.
+        if pair == 0 && inquiring.draw() & 1 == 1 || pair == 1 && all.front().is_some_and(is_here) {
+            two.reverse();
+        }
+        all.extend(two);
+    }
+    all
+}
+
+/// The leg's own bytes go on in it, from where it stands.
+pub(super) const fn goes_on(kind: ArmKind) -> bool {
+    matches!(
+        kind,
+        ArmKind::Here
+            | ArmKind::Again
+            | ArmKind::Heavier
+            | ArmKind::ToFall
+            | ArmKind::ToBack
+            | ArmKind::Lighter
+            | ArmKind::Quiet
+            | ArmKind::Asked
+    )
+}
+
+fn is_here(arm: &Planned) -> bool {
+    arm.kind == ArmKind::Here
+}
+
+/// Where the stretches before and behind the fall begin, and how long each is; `None` where they are not known, or were not written.
+pub(super) fn stretch(load: &Load, inquiring: &Inquiring) -> Option<(Bytes, Bytes, Bytes)> {
+    let block = load.block.get();
+    let (at, before) = (inquiring.fall.position?, inquiring.fall.before.get());
+    let blocks = |seconds: f64| Bytes::new((before * seconds) as u64 / block * block);
+    let (length, gap) = (blocks(1.25 * ARM_S), blocks(UNSURE_S));
+    let first = at.get().checked_sub((gap + length).get()).map(Bytes::new).filter(|f| *f >= load.start)?;
+    let second = at + gap;
+    let whole = length.get() >= block && second + length <= inquiring.here;
+    let on_block = |b: Bytes| load.start + Bytes::new((b - load.start).get() / block * block);
+    whole.then(|| (on_block(first), on_block(second), length))
+}
