@@ -436,3 +436,41 @@ fn the_same_load_at_another_level_of_a_group_is_the_same_load() {
     assert!(!write(0, 10.0).same_load(&Leg { depth: 7, ..write(0, 10.0) }));
     assert_eq!(kinds(&all), [FindingKind::FillSlowdown]);
 }
+
+/// A throttle lets just so many bytes through, a block more now and then; a busy machine holds some back for a moment, and they follow.
+fn throttled(seed: u64) -> Vec<(u64, u32)> {
+    let mut rng = Xoshiro256PlusPlus::seed_from_u64(seed);
+    let (block, usual) = (262_144, 19 * 262_144);
+    let (n, disturbed) = (rng.random_range(100..260), rng.random_range(0.0..0.5));
+    let mut owed = 0u64;
+    let mut busy = false;
+    let mut all: Vec<(u64, u32)> = (0..n)
+        .map(|i| {
+            busy = if busy {
+                rng.random_range(0.0..1.0) < 0.8
+            } else {
+                rng.random_range(0.0..1.0) < 0.1 * disturbed
+            };
+            let more = if i % 13 == 0 { block } else { 0 };
+            let due = usual + more + owed;
+            let share = if busy { rng.random_range(0.0..1.3f64).min(1.0) } else { 1.0 };
+            let moved = (due as f64 * share) as u64;
+            owed = (due - moved).min(usual);
+            (moved, 0)
+        })
+        .collect();
+    all.extend(vec![(7 * block, 0); rng.random_range(0..60)]);
+    all
+}
+
+#[test]
+fn no_fall_is_told_between_rates_that_are_the_same() {
+    // The smallest step that counts is 8 %.
+    for seed in 0..4_000 {
+        let r = fold(&leg_events(crate::route::Leg::new(LegKind::Write), &throttled(seed), &[]));
+        for f in r.conclude().findings {
+            let Some((b, a)) = f.before.zip(f.after) else { continue };
+            assert!((b.get() / a.get()).ln().abs() > 0.05, "{seed}: {f:?}");
+        }
+    }
+}

@@ -23,6 +23,8 @@ const COOL_ENOUGH: f64 = COOLS_K + 5.0;
 const LEAST_REST_S: f64 = 10.0;
 /// A load that is slower than this share of what it was after the fall has fallen further.
 const FURTHER: f64 = 0.65;
+/// So many arms in a row tell that it fell further.
+const LOW_ARMS: u32 = 2;
 /// An arm that waits for the rate to change lasts so long at least, s.
 const SEEN_S: f64 = 1.5;
 /// Samples within an arm are no longer than this.
@@ -53,6 +55,8 @@ pub(super) struct Inquiring {
     seed: u64,
     /// Numbers drawn from it.
     drawn: u64,
+    /// Arms of the leg's own load that were much slower than after the fall, in a row.
+    low_arms: u32,
 }
 
 impl Inquiring {
@@ -103,11 +107,15 @@ impl Inquiring {
         }
     }
 
-    /// The leg's own load is much slower by now than it was after the fall that is looked into: it is another one.
-    fn fell_further(&self) -> bool {
+    /// The leg's own load is much slower by now than it was after the fall that is looked into, one arm of it after the other: it is another
+    /// fall. One arm alone may have stood still for a moment. Asked once an arm, at its end.
+    fn fell_further(&mut self) -> bool {
         let as_it_is = |k| matches!(k, ArmKind::Here | ArmKind::ToFall | ArmKind::ToBack | ArmKind::Quiet);
-        let own = self.arm.as_ref().is_some_and(|(a, _)| as_it_is(a.kind));
-        own && self.recent_rate() < FURTHER * self.fall.after.get()
+        if self.arm.as_ref().is_some_and(|(a, _)| as_it_is(a.kind)) {
+            let low = self.recent_rate() < FURTHER * self.fall.after.get();
+            self.low_arms = if low { self.low_arms + 1 } else { 0 };
+        }
+        self.low_arms >= LOW_ARMS
     }
 
     /// The paced load no longer keeps its pace.
@@ -233,6 +241,7 @@ impl<D: Drive> Haul<D> {
             recent: VecDeque::new(),
             seed: self.elapsed.as_nanos() as u64 ^ (index as u64) << 48,
             drawn: 0,
+            low_arms: 0,
         });
         let (at, leg_index) = (self.elapsed, index as u16);
         self.emit(out, Event::InquiryStarted { at, leg: leg_index, fall: Box::new(fall) });

@@ -180,6 +180,7 @@ fn inquiring(fall: Fall) -> Inquiring {
         recent: VecDeque::new(),
         seed: 1,
         drawn: 0,
+        low_arms: 0,
     }
 }
 
@@ -265,14 +266,17 @@ fn a_drive_is_asked_as_usual_again_once_it_was_left_in_peace() {
 
 #[test]
 fn a_load_that_falls_much_further_is_another_fall() {
-    let slow =
-        || Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(1), ..Tally::default() });
-    let drive = (0..40).fold(Puppet::new(), |d, _| d.will(slow()));
-    let (mut h, mut events) = in_the_middle(drive);
-    while h.step(&mut events) == Progress::Going {}
-    let ends: Vec<InquiryEnd> = events
-        .iter()
-        .filter_map(|e| if let Event::InquiryEnded { why, .. } = e { Some(*why) } else { None })
-        .collect();
-    assert_eq!(ends, [InquiryEnd::FellFurther], "10 MB/s is no 1,000");
+    let ends = |slow_for: usize| -> Vec<InquiryEnd> {
+        let slow = || {
+            Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(1), ..Tally::default() })
+        };
+        let drive = (0..slow_for).fold(Puppet::new(), |d, _| d.will(slow()));
+        let (mut h, mut events) = in_the_middle(drive);
+        while h.step(&mut events) == Progress::Going {}
+        let end = |e: &Event| if let Event::InquiryEnded { why, .. } = e { Some(*why) } else { None };
+        events.iter().filter_map(end).collect()
+    };
+    assert_eq!(ends(200), [InquiryEnd::FellFurther], "10 MB/s is no 1,000");
+    let moment = ends(25);
+    assert!(!moment.contains(&InquiryEnd::FellFurther), "one arm that stood still is no fall: {moment:?}");
 }

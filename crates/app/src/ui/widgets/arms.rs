@@ -8,7 +8,7 @@ use crate::ui::theme::Theme;
 use crate::ui::widgets::panel::Writer;
 
 /// Cells of a name, of a figure, and of a bar at its longest.
-const NAME: usize = 13;
+const NAME: usize = 14;
 const FIGURE: usize = 11;
 const BAR: usize = 20;
 

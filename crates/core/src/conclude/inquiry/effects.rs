@@ -5,6 +5,7 @@
 
 use std::ops::Range;
 
+use crate::quantity::stats::student_975;
 use crate::quantity::units::{Celsius, Rate};
 use crate::readings::{ArmReading, InquiryReading, Series};
 use crate::record::{ArmKind, Turns};
@@ -29,6 +30,10 @@ const JUST: f64 = 0.08;
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
 const LEAST_ERROR: f64 = 0.01;
+/// From so many arms on their own scatter tells how well their mean is known.
+const ENOUGH_ARMS: usize = 4;
+/// So many standard errors of a normal to each side hold 95 %.
+const NORMAL_975: f64 = 1.96;
 
 /// The logarithm of a rate, with its standard error.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -70,14 +75,22 @@ impl LogRate {
         Some(Self { value: (all.0 as f64 / all.1).ln(), error: error.max(LEAST_ERROR) })
     }
 
-    /// The mean of several, whose own scatter counts too.
-    fn mean(all: &[Self]) -> Option<Self> {
+    /// The mean of several, whose own scatter counts too. Of a few arms the scatter of the parts within each counts as well; of more, that of the
+    /// arms alone, widened as t is against the normal: where bytes come in pulses, the parts within an arm scatter and the arms do not.
+    pub(super) fn mean(all: &[Self]) -> Option<Self> {
         let n = all.len() as f64;
         (n > 0.0).then_some(())?;
         let value = all.iter().map(|a| a.value).sum::<f64>() / n;
         let within = all.iter().map(|a| a.error.powi(2)).sum::<f64>() / n;
         let between = all.iter().map(|a| (a.value - value).powi(2)).sum::<f64>() / (n - 1.0).max(1.0);
-        Some(Self { value, error: (within.max(between) / n).sqrt() })
+        let either = within.max(between);
+        let of_one = if all.len() >= ENOUGH_ARMS {
+            let wider = (student_975(n - 1.0) / NORMAL_975).powi(2);
+            either.min(wider * between).max(LEAST_ERROR.powi(2))
+        } else {
+            either
+        };
+        Some(Self { value, error: (of_one / n).sqrt() })
     }
 
     /// How much faster this is than another.
@@ -123,6 +136,8 @@ pub struct Cooled {
     pub by: Option<f64>,
     /// How much faster reads were after the rest than before it.
     pub reads: Option<LogRate>,
+    /// The same of the rest before this one.
+    pub reads_first: Option<LogRate>,
     /// How much faster the load was right after the rest than before it.
     pub again: Option<LogRate>,
     /// How long that lasted, s; `None` where it did not end.
@@ -201,18 +216,23 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
         let first = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ToFall);
         first.is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost)).fell)
     };
-    let rest = (0..arms.len()).rev().find(|i| arms[*i].arm.kind == ArmKind::Rest && fell_before(*i))?;
+    let mut rests = (0..arms.len()).rev().filter(|i| arms[*i].arm.kind == ArmKind::Rest && fell_before(*i));
+    let rest = rests.next()?;
     let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0));
     let rest_s = arm(series, &arms[rest], 0.0).seconds;
     let samples = arms[rest].samples(series.len());
     let degrees = |i: usize| series.degrees(i);
     let before = (0..samples.start).rev().take(20).find_map(degrees);
-    let after = samples.clone().rev().take(20).find_map(degrees);
+    let at_end = samples.clone().rev().take(20).find_map(degrees);
     // The arms of this rest, and not of one before it.
-    let later = |kind: ArmKind| (rest..arms.len().min(rest + 3)).find(|i| arms[*i].arm.kind == kind);
-    let hot = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ReadHot);
-    let hot = of(hot).and_then(|a| a.rate);
-    let cool = of(later(ArmKind::ReadCool)).and_then(|a| a.rate);
+    let after =
+        |rest: usize, kind: ArmKind| (rest..arms.len().min(rest + 3)).find(|i| arms[*i].arm.kind == kind);
+    let later = |kind: ArmKind| after(rest, kind);
+    let reads = |rest: usize| {
+        let hot = of(arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ReadHot)).and_then(|a| a.rate);
+        let cool = of(after(rest, ArmKind::ReadCool)).and_then(|a| a.rate);
+        cool.zip(hot).map(|(c, h)| c.over(h))
+    };
     let again = later(ArmKind::Again).map(|i| arms[i].samples(series.len()));
     let begun = later(ArmKind::Again).map(|i| arms[i].from.as_secs_f64());
     let at_once = again.clone().zip(begun).and_then(|(s, from)| {
@@ -229,8 +249,9 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
     });
     Some(Cooled {
         rest_s,
-        by: before.zip(after).map(|(b, a)| b - a),
-        reads: cool.zip(hot).map(|(c, h)| c.over(h)),
+        by: before.zip(at_end).map(|(b, a)| b - a),
+        reads: reads(rest),
+        reads_first: rests.next().and_then(reads),
         again: at_once.map(|a| a.over(here)),
         lasted_s: fell.zip(begun).map(|(i, from)| series.end_s(i) - from),
         lost_at: fell.and_then(|i| (0..=i).rev().take(20).find_map(degrees)).map(Celsius::new),

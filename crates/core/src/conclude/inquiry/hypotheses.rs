@@ -189,6 +189,8 @@ pub const SAME: f64 = 0.025;
 const SAME_K: f64 = 2.0;
 /// A rest that cools the drive by less tells nothing of heat, K.
 pub const COOLS_K: f64 = 3.0;
+/// Of heat that a first rest did not take from the reads, so much is heat that a second one does not take from them either.
+const STILL_HEAT: f64 = 0.35;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
 pub const COOLS_S: f64 = 50.0;
 
@@ -319,6 +321,11 @@ impl Shares {
                 };
                 let part = |seen: Option<LogRate>| seen.map(|s| parts(s, lost));
                 *share *= h.after_rest(part(c.reads), part(c.again), trust);
+                if h.causes().contains(&FindingKind::Throttle) {
+                    let as_before = |seen: Option<LogRate>| part(seen).map_or(0.0, |p| p[0]);
+                    *share *=
+                        1.0 - (1.0 - STILL_HEAT) * trust * as_before(c.reads) * as_before(c.reads_first);
+                }
                 if let Some((now, then)) = c.lost_at.zip(fall.temperature) {
                     let cooler = then.degrees() - now.degrees() > SAME_K.max(fall.sensor_step_k);
                     *share *= h.lost_again()[usize::from(!cooler)];

@@ -420,3 +420,20 @@ fn reads_that_rise_tell_that_it_came_back_and_one_slow_read_does_not() {
     assert!(!seen([400.0, 400.0, 160.0]), "a moment of the machine in the last arm");
     assert!(!seen([400.0, 410.0, 405.0]));
 }
+
+#[test]
+fn arms_that_agree_say_how_well_their_mean_is_known() {
+    let arm = |value: f64| LogRate { value, error: 0.06 };
+    let of = |values: &[f64]| LogRate::mean(&values.iter().map(|v| arm(*v)).collect::<Vec<_>>()).unwrap();
+    let near = |a: f64, b: f64| assert!((a - b).abs() < 1e-9, "{a} is not {b}");
+    // Two agree by chance: the scatter within each counts.
+    near(of(&[1.0, 1.0]).error, 0.06 / 2f64.sqrt());
+    // Four do not; no better than one part in a hundred of an arm.
+    near(of(&[1.0; 4]).error, 0.01 / 2.0);
+    // Scatter of 0.02 of an arm, with three degrees of freedom: t is 3.182.
+    let scattered = of(&[0.98, 1.02, 1.02, 0.98]);
+    let of_one = (4.0 * 0.02f64.powi(2) / 3.0).sqrt() * 3.182_446 / 1.96;
+    assert!((scattered.error - of_one / 2.0).abs() < 1e-6, "{scattered:?}");
+    // Arms that scatter more than what is within them count in full.
+    near(of(&[0.5, 1.5, 1.5, 0.5]).error, (4.0 * 0.25f64 / 3.0).sqrt() / 2.0);
+}

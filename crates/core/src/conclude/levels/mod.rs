@@ -33,6 +33,10 @@ const PRIOR: f64 = 6.0;
 const FAR: f64 = 1.0;
 /// A step that two points are enough for, in ln: 22 %.
 const PLAIN_STEP: f64 = 0.2;
+/// Medians that differ by less than this share of the smallest step are the same.
+const ALIKE: f64 = 0.6;
+/// Fewer points than this are a short level.
+const SHORT: usize = 60;
 /// Stalls up to so long are left out where slopes are sought, s.
 const STALL_S: f64 = 3.0;
 /// More points than this say nothing new of a level's median, since noise is correlated.
@@ -145,8 +149,14 @@ impl Weigher<'_> {
         let centre = stats::biweight_mean(&values, log_rate, sigma);
         let independent = self.noise.worth(points.len() as f64).min(MOST_INDEPENDENT);
         let window = (points.len() / 6).clamp(3, 60).min(points.len());
-        let entry = self.local(points.start..points.start + window, log_rate);
-        let exit = self.local(points.end - window..points.end, log_rate);
+        let at = |from: usize| self.local(from..from + window, log_rate) - log_rate;
+        // What is over after the first few points of a short level is no slope: the boundary is off by so many.
+        let slopes =
+            |end: f64, next: f64| if next.abs() < 0.5 * end.abs() { log_rate } else { log_rate + end };
+        let short = (2 * window..SHORT).contains(&points.len());
+        let ends = (at(points.start), at(points.end - window));
+        let next = if short { (at(points.start + window), at(points.end - 2 * window)) } else { ends };
+        let (entry, exit) = (slopes(ends.0, next.0), slopes(ends.1, next.1));
         Level { points, log_rate, centre, sigma, independent, entry, exit, ramp: None }
     }
 
@@ -219,7 +229,33 @@ impl Weigher<'_> {
         self.join_pieces(&mut levels);
         self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
+        self.merge_alike(&mut levels);
         levels
+    }
+
+    /// Levels whose medians, and whose rates at the boundary, are the same are one: what lies between them was a disturbance. Their means may
+    /// differ, where it lies on one side.
+    fn merge_alike(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i < levels.len() {
+            let (left, right) = (&levels[i - 1], &levels[i]);
+            let same = |a: f64, b: f64| (a - b).abs() < ALIKE * LEAST_STEP;
+            let ends = (left.exit_rate().get().ln(), right.entry_rate().get().ln());
+            if same(left.log_rate, right.log_rate) && same(ends.0, ends.1) {
+                let carried = levels[i - 1].ramp.take();
+                levels[i - 1] =
+                    Level { ramp: carried, ..self.level(levels[i - 1].points.start..levels[i].points.end) };
+                levels.remove(i);
+                i = i.saturating_sub(1).max(1);
+            } else {
+                if (ends.0 - ends.1).abs() < LEAST_STEP {
+                    // Nothing falls there: the boundary lies beside its fall, and is told by the levels.
+                    levels[i - 1].exit = levels[i - 1].log_rate;
+                    levels[i].entry = levels[i].log_rate;
+                }
+                i += 1;
+            }
+        }
     }
 
     fn seconds(&self, level: &Level) -> f64 {
