@@ -44,6 +44,27 @@ pub struct LogRate {
     pub error: f64,
 }
 
+/// So many of `n` values are left out on each side: a quarter.
+const fn trimmed(n: usize) -> usize {
+    n / 4
+}
+
+/// The mean of the middle half with its standard error, of two or more; all of fewer than four. A moment in which everything stands still is not
+/// what a drive does at a place or after a rest. (K. K. Yuen, The two-sample trimmed t for unequal population variances, Biometrika 61,
+/// 1974: the error from the values drawn in to the last that are kept.)
+fn middle(values: &mut [f64]) -> Option<(f64, f64)> {
+    let (n, out) = (values.len(), trimmed(values.len()));
+    (n >= 2).then_some(())?;
+    values.sort_by(f64::total_cmp);
+    let kept = &values[out..n - out];
+    let mean = kept.iter().sum::<f64>() / kept.len() as f64;
+    let drawn_in = |i: usize| values[i.clamp(out, n - out - 1)];
+    let of_drawn_in = (0..n).map(drawn_in).sum::<f64>() / n as f64;
+    let squares: f64 = (0..n).map(|i| (drawn_in(i) - of_drawn_in).powi(2)).sum();
+    let h = kept.len() as f64;
+    Some((mean, (squares / (h * (h - 1.0))).sqrt()))
+}
+
 impl LogRate {
     /// The rate of a stretch of samples, of which the beginning is left out; `None` where nothing moved long enough.
     fn of(series: &Series, samples: Range<usize>, from_s: f64) -> Option<Self> {
@@ -60,19 +81,19 @@ impl LogRate {
             (bytes, seconds) = (bytes + moved, seconds + took);
             all = (all.0 + moved, all.1 + took);
             if seconds >= PART_S {
-                parts.push((bytes as f64 / seconds).max(1.0).ln());
+                parts.push(bytes as f64 / seconds);
                 (bytes, seconds) = (0, 0.0);
             }
         }
         if all.0 == 0 || all.1 <= 0.0 {
             return None;
         }
-        let n = parts.len() as f64;
-        let mean = parts.iter().sum::<f64>() / n.max(1.0);
-        let spread = parts.iter().map(|p| (p - mean).powi(2)).sum::<f64>() / (n - 1.0).max(1.0);
+        let whole = all.0 as f64 / all.1;
         // Of one part nothing is known; it is taken to scatter as rates of a quarter second may.
-        let error = if n < 2.0 { 0.1 } else { ALIKE * (spread / n).sqrt() };
-        Some(Self { value: (all.0 as f64 / all.1).ln(), error: error.max(LEAST_ERROR) })
+        let Some((mean, error)) = middle(&mut parts).filter(|(mean, _)| *mean > 0.0) else {
+            return Some(Self { value: whole.ln(), error: 0.1 });
+        };
+        Some(Self { value: mean.ln(), error: (ALIKE * error / mean).max(LEAST_ERROR) })
     }
 
     /// The mean of several, whose own scatter counts too. Of a few arms the scatter of the parts within each counts as well; of more, that of the
@@ -80,17 +101,15 @@ impl LogRate {
     pub(super) fn mean(all: &[Self]) -> Option<Self> {
         let n = all.len() as f64;
         (n > 0.0).then_some(())?;
-        let value = all.iter().map(|a| a.value).sum::<f64>() / n;
-        let within = all.iter().map(|a| a.error.powi(2)).sum::<f64>() / n;
-        let between = all.iter().map(|a| (a.value - value).powi(2)).sum::<f64>() / (n - 1.0).max(1.0);
-        let either = within.max(between);
-        let of_one = if all.len() >= ENOUGH_ARMS {
-            let wider = (student_975(n - 1.0) / NORMAL_975).powi(2);
-            either.min(wider * between).max(LEAST_ERROR.powi(2))
-        } else {
-            either
-        };
-        Some(Self { value, error: (of_one / n).sqrt() })
+        let within = (all.iter().map(|a| a.error.powi(2)).sum::<f64>() / n).sqrt() / n.sqrt();
+        let mut values: Vec<f64> = all.iter().map(|a| a.value).collect();
+        let (value, between) = middle(&mut values).unwrap_or((values[0], 0.0));
+        if all.len() < ENOUGH_ARMS {
+            return Some(Self { value, error: within.max(between) });
+        }
+        let wider = student_975(n - 2.0 * trimmed(all.len()) as f64 - 1.0) / NORMAL_975;
+        let error = within.max(between).min(wider * between).max(LEAST_ERROR / n.sqrt());
+        Some(Self { value, error })
     }
 
     /// How much faster this is than another.

@@ -430,10 +430,14 @@ fn arms_that_agree_say_how_well_their_mean_is_known() {
     near(of(&[1.0, 1.0]).error, 0.06 / 2f64.sqrt());
     // Four do not; no better than one part in a hundred of an arm.
     near(of(&[1.0; 4]).error, 0.01 / 2.0);
-    // Scatter of 0.02 of an arm, with three degrees of freedom: t is 3.182.
-    let scattered = of(&[0.98, 1.02, 1.02, 0.98]);
-    let of_one = (4.0 * 0.02f64.powi(2) / 3.0).sqrt() * 3.182_446 / 1.96;
-    assert!((scattered.error - of_one / 2.0).abs() < 1e-6, "{scattered:?}");
-    // Arms that scatter more than what is within them count in full.
-    near(of(&[0.5, 1.5, 1.5, 0.5]).error, (4.0 * 0.25f64 / 3.0).sqrt() / 2.0);
+    // The middle two of 0.97, 0.98, 1.02, 1.03, with one degree of freedom: t is 12.706. The four drawn in scatter by 0.02 each.
+    let scattered = of(&[1.02, 0.97, 1.03, 0.98]);
+    near(scattered.value, 1.0);
+    let drawn_in = (4.0 * 0.02f64.powi(2) / 2.0).sqrt() * 12.706_205 / 1.96;
+    assert!((scattered.error - drawn_in.min(0.03)).abs() < 1e-6, "{scattered:?}");
+    // One that stood still is no part of it; that two of five did says nothing.
+    let stalled = of(&[1.0, 1.0, 0.2, 1.0, 1.0, 1.0]);
+    near(stalled.value, 1.0);
+    near(stalled.error, 0.01 / 6f64.sqrt());
+    assert!(of(&[0.2, 0.2, 1.0, 1.0, 1.0]).error > 0.2);
 }
