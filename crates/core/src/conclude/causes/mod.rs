@@ -5,8 +5,8 @@
 //! record does not say.
 
 use numbers::{
-    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, MODEST, ONE_FALL, PEAK_S, SAME_EPISODE,
-    WELL_BELOW,
+    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_LIKE, MODEST, ONE_FALL, PEAK_S,
+    SAME_EPISODE, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -325,6 +325,12 @@ impl Judge<'_> {
         let step = &steps[drop];
         let lasts = |i: usize, until: Duration| until.saturating_sub(steps[i].place.elapsed);
         let like = |i: &usize| steps[*i].is_drop() && alike(&steps[*i], step);
+        // What falls from the same rate once more has come back in between, however shortly.
+        let apart = |i: &usize| self.comes_back(steps, drop.min(*i)).is_some_and(|b| b < drop.max(*i));
+        let others = (0..steps.len()).filter(|i| *i != drop && like(i) && apart(i)).count();
+        if others >= LEAST_LIKE && self.comes_back(steps, drop).is_some() {
+            return true;
+        }
         let back = |i: usize| self.comes_back(steps, i).map(|b| lasts(i, steps[b].place.elapsed));
         let before: Vec<Option<Duration>> = (0..drop).filter(like).map(back).collect();
         let longest = before.iter().flatten().max().copied().unwrap_or_default();

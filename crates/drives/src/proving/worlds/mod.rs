@@ -74,6 +74,18 @@ mod tests {
         assert!(open > 10 && (neither as f64) < 0.2 * open as f64, "{neither} of {open}");
     }
 
+    /// A rate that swings every five seconds: each fall of it was the end of a cache, a hundred and forty of them.
+    #[test]
+    fn what_swings_is_not_a_hundred_ends() {
+        use hollow_mile_core::quantity::FindingKind;
+        use hollow_mile_core::readings::Readings;
+        let mut readings = Readings::new();
+        make_world(Family::Swings, 21_000_063).events.iter().for_each(|e| readings.push(e));
+        let found = readings.conclude().findings;
+        let ends = found.iter().filter(|f| f.kind == FindingKind::CacheEnd).count();
+        assert!(ends <= 1, "{ends} ends");
+    }
+
     /// What a family is named for is in its hauls.
     #[test]
     fn the_families_hold_what_they_are_named_for() {
