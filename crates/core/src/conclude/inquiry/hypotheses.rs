@@ -322,7 +322,8 @@ impl Shares {
                 let part = |seen: Option<LogRate>| seen.map(|s| parts(s, lost));
                 *share *= h.after_rest(part(c.reads), part(c.again), trust);
                 if h.causes().contains(&FindingKind::Throttle) {
-                    let as_before = |seen: Option<LogRate>| part(seen).map_or(0.0, |p| p[0]);
+                    // Reads that gain a tenth each time are not as before, however little that is of the loss.
+                    let as_before = |seen: Option<LogRate>| seen.map_or(0.0, |s| below(2.0 * SAME, s));
                     *share *=
                         1.0 - (1.0 - STILL_HEAT) * trust * as_before(c.reads) * as_before(c.reads_first);
                 }
@@ -452,5 +453,59 @@ mod tests {
         assert!(tells(&cache_or_heat, Experiment::Cool) > 0.7);
         let sure = of(&[(Cache, 1.0)]);
         assert!(Experiment::ALL.iter().all(|e| tells(&sure, *e) < 1e-9));
+    }
+
+    #[test]
+    fn a_second_rest_speaks_for_the_cache_only_where_reads_stay_as_they_were() {
+        use crate::conclude::inquiry::Cooled;
+        use crate::quantity::units::{Bytes, Rate};
+        let fall = Fall {
+            elapsed: std::time::Duration::from_secs(300),
+            written: Bytes::from_gb(100),
+            position: None,
+            before: Rate::new(512e6),
+            after: Rate::new(233e6),
+            temperature: None,
+            sensor_step_k: 0.0,
+            recurs: false,
+            turns: None,
+            may_be: vec![(FindingKind::Throttle, 0.5), (FindingKind::CacheEnd, 0.3)],
+        };
+        // All of the load is back after the rests; reads gained so much, the first time and the second.
+        let heat = |first: Option<f64>, gain: f64| {
+            let of = |times: f64| LogRate { value: times.ln(), error: 0.01 };
+            let cooled = Cooled {
+                rest_s: 120.0,
+                by: None,
+                reads: Some(of(gain)),
+                reads_first: first.map(of),
+                again: Some(of(512.0 / 233.0)),
+                lasted_s: None,
+                lost_at: None,
+            };
+            let effects = Effects {
+                arms: Vec::new(),
+                here: Some(LogRate { value: 233e6f64.ln(), error: 0.01 }),
+                lost: (512.0f64 / 233.0).ln(),
+                elsewhere: None,
+                reads: Some(of(477.0 / 233.0)),
+                heavier: None,
+                cooled: Some(cooled),
+                came_back: false,
+                stayed: false,
+                lighter: [0; 3],
+                reads_back: None,
+                stretch: None,
+                quiet: None,
+            };
+            Shares::after(&fall, &effects)
+                .causes()
+                .into_iter()
+                .find(|c| c.0 == FindingKind::Throttle)
+                .unwrap()
+                .1
+        };
+        assert!(heat(Some(1.0), 1.0) < 0.5 * heat(None, 1.0), "the same twice says more");
+        assert!((heat(Some(1.14), 1.14) / heat(None, 1.14) - 1.0).abs() < 1e-3, "a gain is not the same");
     }
 }
