@@ -9,7 +9,7 @@ use std::time::Duration;
 use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::FindingKind;
-use hollow_mile_core::readings::Readings;
+use hollow_mile_core::readings::{InquiryReading, Readings};
 use hollow_mile_core::route::{Leg, LegKind, Route, Until};
 
 pub use drive::Riddle;
@@ -120,16 +120,19 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
     let count = score.by.entry(riddle).or_default();
     count.fell += 1;
     let told = readings.conclude();
-    let first = readings.inquiries().first();
+    // Of two that were looked into the one that came to an answer.
+    let stands = |f: &&Finding| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty());
+    let decided = told.findings.iter().find(stands);
+    let decided = decided.or_else(|| told.findings.iter().find(|f| f.decided.is_some()));
+    // The inquiry that the answer is from: the newest about that fall.
+    let off = |i: &InquiryReading, f: &Finding| i.fall.elapsed.abs_diff(f.elapsed);
+    let nearest = |f: &Finding| readings.inquiries().iter().rev().min_by_key(|i| off(i, f));
+    let first = decided.and_then(nearest).or_else(|| readings.inquiries().first());
     // The fall that was asked about may be a later one, or one that grew; what comes and goes may be away when it is asked about.
     let truth = first.map_or(truth, |i| {
         let asked = stand.took(i.from.as_secs_f64() - 3.5);
         if asked.is_empty() { stand.took(i.fall.elapsed.as_secs_f64() + 3.0) } else { asked }
     });
-    // Of two that were looked into the one that came to an answer.
-    let stands = |f: &&Finding| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty());
-    let decided = told.findings.iter().find(stands);
-    let decided = decided.or_else(|| told.findings.iter().find(|f| f.decided.is_some()));
     let main = decided.map(|f| f.kind);
     let decision = decided.and_then(|f| f.decided.as_deref());
     if let Some(f) = decided.or_else(|| of_fall(&told.findings, at)) {
