@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use common::{Bench, Loop, wait_until};
+use common::{Bench, Loop, summary, wait_until};
 use serde_json::Value;
 
 /// A group of processes whose reads and writes of a device the kernel paces (blkio.throttle of cgroup version 1, io.max of version 2).
@@ -120,7 +120,7 @@ fn a_machine_that_holds_a_drive_back_is_found_by_experiment() {
     // A machine that is busy with other things lets arms stand still, and then it may not be decided: never for another cause.
     if f["decided"]["ended"] != "decided" {
         assert_eq!(f["decided"]["shares"][0]["kind"], "host-limit", "{told}");
-        eprintln!("not decided ({}): this machine is too busy", f["decided"]["ended"]);
+        summary(&format!("throttled loop device: NOT DECIDED ({}), the host first", f["decided"]["ended"]));
         return;
     }
     assert_eq!(
@@ -132,4 +132,5 @@ fn a_machine_that_holds_a_drive_back_is_found_by_experiment() {
     let (low, high) = (reads["low"].as_f64().unwrap(), reads["high"].as_f64().unwrap());
     assert!(low < 1.03 && high > 0.97, "the throttle paces both ways alike: {reads}");
     assert!(f["decided"]["ratio"].as_f64().unwrap() > 99.0, "{f}");
+    summary("throttled loop device: the host, by experiment");
 }

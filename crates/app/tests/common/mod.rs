@@ -254,6 +254,16 @@ impl Drop for Terminal {
     }
 }
 
+/// A line that the test command prints at its end.
+pub fn summary(line: &str) {
+    println!("{line}");
+    if let Ok(path) = std::env::var("HOLLOW_MILE_SUMMARY") {
+        use std::io::Write;
+        let file = std::fs::OpenOptions::new().create(true).append(true).open(path);
+        let _ = file.and_then(|mut f| writeln!(f, "{line}"));
+    }
+}
+
 pub fn exists(path: &str) -> bool {
     Path::new(path).exists()
 }

@@ -13,6 +13,7 @@ use hollow_mile_core::route::Route;
 use hollow_mile_drives::linux::guard::Consent;
 
 use crate::common::Bench;
+pub use crate::common::summary;
 
 pub const MIB: u64 = 1 << 20;
 pub const SIZE: u64 = 16 * MIB;
@@ -54,16 +55,6 @@ pub fn harmed(
         let mut differs = after[path].chunks(512).zip(bytes.chunks(512)).filter(|(a, b)| a != b);
         differs.any(|(now, _)| !by_kernel || hollow_mile_core::drive::stamp::is_ours(now))
     })
-}
-
-/// A line that the test command prints at its end.
-pub fn summary(line: &str) {
-    println!("{line}");
-    if let Ok(path) = std::env::var("HOLLOW_MILE_SUMMARY") {
-        use std::io::Write;
-        let file = std::fs::OpenOptions::new().create(true).append(true).open(path);
-        let _ = file.and_then(|mut f| writeln!(f, "{line}"));
-    }
 }
 
 impl Bay {

@@ -104,6 +104,5 @@ pub(super) const SMALL_STEP: f64 = 0.63;
 pub(super) const SAME: f64 = 0.03;
 /// Temperatures further apart than this are different, K. Chosen.
 pub(super) const APART: f64 = 6.0;
-
-/// Beside so many like falls in the same run one is no end of a cache, which only a rest brings back.
+/// Beside so many like falls in the same run, one that comes back is no end of a cache, which only a rest brings back. Chosen.
 pub(super) const LEAST_LIKE: usize = 2;

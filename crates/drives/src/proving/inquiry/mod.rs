@@ -223,8 +223,8 @@ mod tests {
         let sum = |f: fn(&InquiryCount) -> usize| score.by.values().map(f).sum::<usize>();
         let (fell, decided, right) = (sum(|c| c.fell), sum(|c| c.decided), sum(|c| c.right));
         assert_eq!(decided, right, "{:#?}", score.mistakes);
-        // The large run decides 63 % (docs/experiments.md): of 13 eight, give or take two.
-        assert!(fell >= 13 && 10 * right >= 6 * fell, "{right} of {fell}: {:#?}", score.mistakes);
+        // The large runs decide 88 to 94 % (docs/experiments.md); of so few two more may be left open.
+        assert!(fell >= 13 && 10 * right >= 8 * fell, "{right} of {fell}: {:#?}", score.mistakes);
         assert_eq!(score.sound.1, 0, "nothing is asked where nothing fell");
         assert!(score.time.iter().all(|t| *t < 0.06), "a twentieth of the time at most: {:?}", score.time);
     }
