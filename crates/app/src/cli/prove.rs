@@ -51,6 +51,11 @@ struct Proof {
     worlds_confusion: Vec<(String, String, usize)>,
     /// Cache ends of the first and of the second proving ground that were left unexplained, with the end of a cache as the likeliest.
     named_first: [usize; 2],
+    /// Heat that the record cannot tell from the end of a cache: all, told as heat, left open with heat among the causes, told as the end
+    /// of a cache.
+    lone_heat: (usize, usize, usize, usize),
+    /// Ends of a cache that only a thermometer would tell from heat: all, told as such, left open with the cache among the causes.
+    blind_ends: (usize, usize, usize),
     heat: HeatProof,
     cache: CacheProof,
     forecast: ForecastProof,
@@ -294,6 +299,8 @@ fn proof(
         worlds_calibration: tenths(&worlds.all),
         worlds_confusion: confusion(&worlds.all),
         named_first: [s.named_first, worlds.all.named_first],
+        lone_heat: worlds.all.lone_heat,
+        blind_ends: worlds.all.blind_ends,
         heat,
         cache,
         forecast,
@@ -378,6 +385,16 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     ))?;
     say(&format!("\nthe second proving ground\n\n{}\n", worlds::lines(&p.worlds)))?;
     say(&calibration(&p.worlds_calibration))?;
+    let (all, heat, open, cache) = p.lone_heat;
+    say(&format!(
+        "heat that no record tells from the end of a cache (one fall that stays, no limit stated, no count): {all} hauls, told as heat in {heat},\n\
+         left open with heat among the causes in {open}, told as the end of a cache in {cache}"
+    ))?;
+    let (all, told, open) = p.blind_ends;
+    say(&format!(
+        "ends of a cache that only a thermometer would tell from heat (no thermometer, a fall of a size that heat makes): {all}, told as such {told},\n\
+         left open with the cache among the causes {open}"
+    ))?;
     let h = &p.heat;
     say(&format!(
         "left unexplained, with the end of a cache as the likeliest: {} of the first ground, {} of the second\n\

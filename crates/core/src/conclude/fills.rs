@@ -102,6 +102,7 @@ fn compare(series: &Series, first: &Load<'_>, load: &Load<'_>) -> Option<Finding
         may_be: Vec::new(),
         failed: None,
         waits_for: None,
+        times: None,
         unlike: Vec::new(),
         decided: None,
         confidence: 0.85,

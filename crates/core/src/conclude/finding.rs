@@ -67,6 +67,9 @@ pub struct Finding {
     /// Of what is unexplained: the causes that remain, the likeliest first. Empty otherwise.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub may_be: Vec<Candidate>,
+    /// Of what came and went: how often it fell, from the first time to the last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub times: Option<u32>,
     /// Of what is off its forecast: the assumption that failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<Assumption>,
@@ -140,6 +143,7 @@ impl Finding {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            times: None,
             unlike: Vec::new(),
             decided: None,
             evidence: Vec::new(),

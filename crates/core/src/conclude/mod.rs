@@ -21,6 +21,7 @@ mod stints;
 pub mod surveys;
 #[cfg(test)]
 mod tests;
+mod together;
 pub mod verdict;
 
 pub use figures::{Figures, figure, measured, quantile};
@@ -41,7 +42,14 @@ impl Readings {
     /// What the events so far allow to conclude. Costs a few milliseconds on a day's record.
     #[must_use]
     pub fn conclude(&self) -> Conclusions {
-        let cx = causes::Context {
+        let mut conclusions = self.conclude_apart();
+        together::together(&mut conclusions.findings);
+        conclusions
+    }
+
+    /// The same, with every fall on its own.
+    fn conclude_apart(&self) -> Conclusions {
+        let mut cx = causes::Context {
             series: &self.series,
             limit: self.throttle_limit(),
             dead_sensor: self.sensor_is_dead(),
@@ -50,19 +58,25 @@ impl Readings {
             earlier: self.head().map_or(&[], |h| h.conditions.earlier.as_slice()),
             link: self.head().and_then(|h| h.drive.link.as_ref()),
             resolution: self.series.temperature_step(),
+            late: None,
             flushes: &self.flushes,
         };
         let mut findings = Vec::new();
         let mut longest: Option<figures::Longest> = None;
-        for run in self.runs.iter().filter(|r| r.len() > 0) {
-            let levels = levels::levels(run, &self.series);
-            let found = causes::attribute(run, &levels, &cx);
+        let runs: Vec<_> = self.runs.iter().filter(|r| r.len() > 0).collect();
+        let levels: Vec<_> = runs.iter().map(|r| levels::levels(r, &self.series)).collect();
+        // Where nothing falls there is no temperature of a fall.
+        if levels.iter().any(|l| l.windows(2).any(|w| w[1].entry < w[0].exit)) {
+            cx.late = (!cx.dead_sensor).then(|| causes::Late::of(&self.series)).flatten();
+        }
+        for (run, levels) in runs.into_iter().zip(&levels) {
+            let found = causes::attribute(run, levels, &cx);
             let step = self.step_at(run.first).map(|s| s.step.task);
             findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
             let seconds = run.seconds(&self.series, &(0..run.len()));
             if longest.as_ref().is_none_or(|l| seconds > l.seconds) {
                 let mean = Rate::new(self.series.mean_rate(run.samples(&(0..run.len()))));
-                let slope = slope::slope(run, &levels, &self.series);
+                let slope = slope::slope(run, levels, &self.series);
                 longest = Some(figures::Longest { seconds, mean, slope });
             }
         }

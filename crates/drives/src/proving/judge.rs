@@ -22,6 +22,11 @@ pub struct Score {
     pub kinds: BTreeMap<&'static str, (usize, usize, usize)>,
     /// True cache ends that were not called so, but whose finding says that it is one more likely than not.
     pub named_first: usize,
+    /// Hauls with heat that the record cannot tell from the end of a cache: all, told as heat, left open with heat among the causes, told
+    /// as the end of a cache.
+    pub lone_heat: (usize, usize, usize, usize),
+    /// Ends of a cache that only a thermometer would tell from heat: all, told as such, left open with the cache among the causes.
+    pub blind_ends: (usize, usize, usize),
     /// |found − true| / true of matched cache ends, in bytes.
     pub place_errors: Vec<f64>,
     /// |found − true| of matched throttles, seconds.
@@ -53,6 +58,11 @@ impl Score {
         self.onset_errors.extend(other.onset_errors);
         self.inside += other.inside;
         self.named_first += other.named_first;
+        let ((a, b, c), mine) = (other.blind_ends, self.blind_ends);
+        self.blind_ends = (mine.0 + a, mine.1 + b, mine.2 + c);
+        let (a, b, c, d) = other.lone_heat;
+        let mine = self.lone_heat;
+        self.lone_heat = (mine.0 + a, mine.1 + b, mine.2 + c, mine.3 + d);
         for (key, n) in other.confusion {
             *self.confusion.entry(key).or_default() += n;
         }
@@ -154,6 +164,16 @@ impl Judging<'_> {
 
     /// Ends that nobody can be asked for may be told all the same, once each.
     fn perhaps(&mut self) {
+        for end in &self.case.blind_ends {
+            let told = self.findings.iter().filter(|f| is_near(f, end));
+            let (mut cache, mut open) = (false, false);
+            for f in told {
+                cache |= f.kind == FindingKind::CacheEnd;
+                open |= f.may_be.iter().any(|c| c.kind == FindingKind::CacheEnd);
+            }
+            let n = &mut self.score.blind_ends;
+            *n = (n.0 + 1, n.1 + usize::from(cache), n.2 + usize::from(!cache && open));
+        }
         for end in &self.case.perhaps {
             let hit = (0..self.findings.len()).find(|i| {
                 let f = &self.findings[*i];
@@ -170,6 +190,9 @@ impl Judging<'_> {
     fn throttling(&mut self) {
         let is_throttle = |f: &Finding| f.kind == FindingKind::Throttle;
         let Some(t) = self.case.throttle else {
+            if self.case.lone_heat {
+                self.lone_heat();
+            }
             // Too little to be asked for, but true.
             if self.case.throttled_briefly {
                 self.findings
@@ -198,6 +221,20 @@ impl Judging<'_> {
         if first {
             self.wrong.push(format!("throttle from {:.0} to {:.0} s: not found", t.from, t.to));
         }
+    }
+
+    /// Heat that looks like the end of a cache: what is said of its fall.
+    fn lone_heat(&mut self) {
+        let near = |f: &&Finding| {
+            let at = f.elapsed.as_secs_f64();
+            self.case.others.iter().any(|(from, _)| (at - from).abs() < 5.0)
+        };
+        let said: Vec<&Finding> = self.findings.iter().filter(near).collect();
+        let is = |kind: FindingKind| said.iter().any(|f| f.kind == kind);
+        let open = said.iter().any(|f| f.may_be.iter().any(|c| c.kind == FindingKind::Throttle));
+        let (heat, cache) = (is(FindingKind::Throttle), is(FindingKind::CacheEnd));
+        let n = &mut self.score.lone_heat;
+        *n = (n.0 + 1, n.1 + usize::from(heat), n.2 + usize::from(!heat && open), n.3 + usize::from(cache));
     }
 
     fn beats(&mut self) {
@@ -281,7 +318,9 @@ mod tests {
             events: Vec::new(),
             ends: Vec::new(),
             perhaps: Vec::new(),
+            blind_ends: Vec::new(),
             throttle: None,
+            lone_heat: false,
             throttled_briefly: false,
             others: Vec::new(),
             beats: None,

@@ -39,8 +39,13 @@ pub struct Case {
     pub ends: Vec<TrueEnd>,
     /// Cache ends that nobody can be asked for: near others, in heat, at the end of the record. To tell one is no mistake.
     pub perhaps: Vec<TrueEnd>,
+    /// Those of them that only a thermometer would tell from heat.
+    pub blind_ends: Vec<TrueEnd>,
     /// Throttling, if there was any to speak of.
     pub throttle: Option<TrueThrottle>,
+    /// It throttled, and the record cannot tell: one fall that stayed, no limit stated, no count of the drive. The end of a cache makes the
+    /// very same record.
+    pub lone_heat: bool,
     /// It throttled, but too little or too late for that.
     pub throttled_briefly: bool,
     /// Strangers' traffic, slow stretches: from and to in seconds, and whether the record can tell.
@@ -323,5 +328,17 @@ pub fn make(seed: u64) -> Case {
     let throttled_briefly = hot_from.is_some() && throttle.is_none();
     let beats = (p.stall_periodic && p.stall_every.is_finite())
         .then(|| t / p.stall_every > 12.0 && p.stall_every > 10.0 * p.dt && p.stall_s > 0.9 * p.dt);
-    Case { words, events, ends, perhaps: Vec::new(), throttle, throttled_briefly, others, beats, flat }
+    Case {
+        words,
+        events,
+        ends,
+        perhaps: Vec::new(),
+        blind_ends: Vec::new(),
+        throttle,
+        lone_heat: false,
+        throttled_briefly,
+        others,
+        beats,
+        flat,
+    }
 }

@@ -29,14 +29,17 @@ pub struct Context<'a> {
     pub link: Option<&'a Link>,
     /// The temperature is read in steps of so many K.
     pub resolution: f64,
+    /// The sensor follows late.
+    pub late: Option<super::late::Late>,
     /// Samples before which we ourselves let the queue run empty, in order.
     pub flushes: &'a [usize],
 }
 
 impl Context<'_> {
-    /// Temperature in a sample, from a sensor that measures.
+    /// Temperature in a sample, from a sensor that measures; of one that follows late, what it is going to say.
     pub(super) fn degrees(&self, sample: usize) -> Option<f64> {
-        self.series.degrees(sample).filter(|_| !self.dead_sensor)
+        let ahead = self.late.as_ref().map_or(0.0, |l| l.ahead(sample));
+        self.series.degrees(sample).filter(|_| !self.dead_sensor).map(|t| t + ahead)
     }
 
     /// Temperatures in these samples, as far as there are so many: a place that is reckoned may lie behind the last.

@@ -3,7 +3,10 @@
 use std::ops::Range;
 
 use super::Judge;
-use super::numbers::{AT_LIMIT, COOLED, HOT, IN_LONG_SAMPLES, LEAST_FALLS, LONG_SAMPLE_S};
+use super::numbers::{
+    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K,
+    MOVES_ON_S, RARELY,
+};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::stats;
@@ -13,9 +16,21 @@ impl Judge<'_> {
     /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and
     /// comes back cooler, again and again.
     pub(super) fn quick_sawtooth(&self, found: &[Finding]) -> Option<Finding> {
-        let (limit, series) = (self.limit?, self.cx.series);
         let all = self.run.samples(&(0..self.run.len()));
-        let at_limit = |t: f64| t >= limit - AT_LIMIT - 0.6;
+        // The end of a cache is another story: what was before it is looked at alone first.
+        let ended = found.iter().find(|f| f.kind == FindingKind::CacheEnd);
+        let until = ended.map(|f| self.cx.series.index_at(f.elapsed)).filter(|i| all.contains(i));
+        let alone = until.and_then(|i| self.sawtooth_in(all.start..i, found));
+        alone.or_else(|| self.sawtooth_in(all, found))
+    }
+
+    fn sawtooth_in(&self, all: Range<usize>, found: &[Finding]) -> Option<Finding> {
+        let series = self.cx.series;
+        let top = self.cx.hottest(all.clone()).filter(|t| *t >= HOT)?;
+        let limit = self.limit.unwrap_or(top);
+        let at_limit = |t: f64| t >= limit - AT_LIMIT.max(0.5 * self.cx.resolution) - 0.6;
+        // The sample in which it fell holds some of its cooling.
+        let peak = |i: usize| self.cx.hottest(i.saturating_sub(2)..i + 1);
         if found.iter().any(|f| f.kind == FindingKind::Throttle)
             || !self.cx.hottest(all.clone()).is_some_and(at_limit)
         {
@@ -48,22 +63,25 @@ impl Judge<'_> {
             }
         }
         let most = |hits: usize, of: usize| hits * 5 >= of * 4;
-        let hot = falls
-            .iter()
-            .filter(|i| self.cx.hottest(i.saturating_sub(2)..**i + 1).is_some_and(at_limit))
-            .count();
+        let hot = falls.iter().filter(|i| peak(**i).is_some_and(at_limit)).count();
         // Each comes back cooler than it fell.
         let cooler = falls.iter().zip(rises.iter().skip_while(|r| **r < falls[0]));
         let cooler = cooler
-            .filter(|(f, r)| self.cx.degrees(**f).zip(self.cx.degrees(**r)).is_some_and(|(a, b)| b < a - 1.4))
+            .filter(|(f, r)| peak(**f).zip(self.cx.degrees(**r)).is_some_and(|(a, b)| b < a - 1.4))
             .count();
-        if falls.len() < LEAST_FALLS || !most(hot, falls.len()) || !most(cooler, falls.len() - 1) {
+        let counts = |i: &&usize| self.cx.counters_moved(series.end(**i)) == Some(true);
+        let counted = most(falls.iter().filter(counts).count(), falls.len());
+        if falls.len() < LEAST_FALLS
+            || !most(hot, falls.len())
+            || !counted && !most(cooler, falls.len() - 1)
+            || self.limit.is_none() && !self.fell_as_it_came_to(falls[0], top)
+        {
             return None;
         }
         let (first, last) = (falls[0], rises.last().copied().unwrap_or(falls[0]));
         let place = Bytes::new(series.written_before(first));
         let here = Bytes::new(series.written(first) - series.written_before(first));
-        let t = self.cx.hottest(first.saturating_sub(2)..first + 1).map(Celsius::new);
+        let t = peak(first).map(Celsius::new);
         Some(Finding {
             kind: FindingKind::Throttle,
             elapsed: series.end(first.saturating_sub(1)),
@@ -72,6 +90,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            times: None,
             unlike: Vec::new(),
             decided: None,
             written: place,
@@ -85,18 +104,33 @@ impl Judge<'_> {
             confidence: 0.93,
             evidence: vec![
                 format!(
-                    "Fell {} times between {} and {}, from about {} to {}, at {} with a limit of {}.",
+                    "Fell {} times between {} and {}, from about {} to {}, at {} with a limit of {}{}.",
                     falls.len(),
                     clock(series.end(first)),
                     clock(series.end(last)),
                     Rate::new(high),
                     Rate::new(low),
                     t.unwrap_or_default(),
-                    Celsius::new(limit)
+                    Celsius::new(limit),
+                    if self.limit.is_none() { ", judging by where it fell each time" } else { "" }
                 ),
-                "The speed came back each time it had cooled, without rest.".into(),
+                if counted {
+                    "The drive's own count of thermal transitions advanced with it.".into()
+                } else {
+                    "The speed came back each time it had cooled, without rest.".into()
+                },
             ],
         })
+    }
+
+    /// With no limit stated: the first time it fell it had just come to where it falls each time. What falls by the clock does so while the
+    /// drive still warms up, or long after.
+    fn fell_as_it_came_to(&self, first: usize, top: f64) -> bool {
+        let close = 1.1 + 0.5 * self.cx.resolution.max(1.0);
+        let at = self.cx.series.end(first);
+        self.cx
+            .hottest(first.saturating_sub(2)..first + 1)
+            .is_some_and(|t| t >= top - close && self.cx.at_its_hottest(self.run.first, at, t))
     }
 
     /// Samples so long that a cycle of heat fits into one or two: the speed was even while the drive warmed up, and since it came to
@@ -109,6 +143,7 @@ impl Judge<'_> {
             return None;
         }
         let top = self.cx.hottest(all.clone())?;
+        let stated = self.cx.limit.is_some();
         let cap = match self.cx.limit.map(Celsius::degrees) {
             Some(limit) if top < limit - AT_LIMIT - self.cx.resolution || top > limit + AT_LIMIT + COOLED => {
                 return None;
@@ -117,38 +152,61 @@ impl Judge<'_> {
             None if top >= HOT => top,
             None => return None,
         };
-        let near =
-            |i: usize| self.cx.degrees(i).is_some_and(|t| t >= cap - AT_LIMIT - 0.5 * self.cx.resolution);
-        let start = all.clone().find(|i| near(*i))?;
-        let (mut before, mut after): (Vec<f64>, Vec<f64>) =
-            (self.rates(all.start..start), self.rates(start + 1..all.end));
-        if before.len() < 2 || after.len() < 8 {
+        let slack = if mean_s > MOVES_ON_S { MOVES_ON_K } else { AT_LIMIT };
+        let near = |i: usize| self.cx.degrees(i).is_some_and(|t| t >= cap - slack - 0.5 * self.cx.resolution);
+        let least = if stated { 1 } else { 2 };
+        // The first that is slower, at the limit.
+        let start = (all.start + least..all.end).find(|i| {
+            let slower =
+                stats::median(&mut self.rates(all.start..*i)).is_some_and(|r| series.rate(*i) < 0.92 * r);
+            slower && (near(*i) || near(i - 1))
+        })?;
+        // The end of a cache is another story.
+        let ended = found.iter().filter(|f| f.kind == FindingKind::CacheEnd);
+        let ended = ended.map(|f| series.index_at(f.elapsed)).find(|i| *i > start + LEAST_LONG);
+        let end = ended.unwrap_or(all.end).min(all.end);
+        let (before, after) = (self.rates(all.start..start), self.rates(start + 1..end));
+        if after.len() < LEAST_LONG {
             return None;
         }
-        let ups = self.swings(start..all.end);
-        let (free, spread) = stats::median_and_spread(&mut before)?;
-        let (held, swing) = stats::median_and_spread(&mut after)?;
-        let stays_warm = self.cx.coldest(start..all.end).is_some_and(|t| t > cap - COOLED - 3.0);
-        let uneven = swing > 3.0 * spread.max(0.01 * free);
-        let stays_near = (start..all.end).filter(|i| near(*i)).count() >= 3;
-        if held > 0.92 * free || !uneven || !stays_warm || !stays_near || ups < LEAST_FALLS {
+        let ups = self.swings(start..end);
+        let (free, spread) = stats::median_and_spread(&mut before.clone())?;
+        let (_, swing) = stats::median_and_spread(&mut after.clone())?;
+        let held = series.mean_rate(start + 1..end);
+        // A short turn at full speed among many at the lower one moves no median.
+        let even_before = before.iter().all(|r| (r / free).ln().abs() < EVEN);
+        let in_turns = even_before && RARELY * ups >= after.len();
+        let uneven = swing > 3.0 * spread.max(0.01 * free) || in_turns;
+        let stays_warm = self.cx.coldest(start..end).is_some_and(|t| t > cap - COOLED - 3.0);
+        let stays_near = (start..end).filter(|i| near(*i)).count() >= 3;
+        if held > 0.92 * free
+            || !uneven
+            || !stays_warm
+            || !stays_near
+            || ups + usize::from(stated) < LEAST_FALLS
+        {
             return None;
         }
         let place = Bytes::new(series.written_before(start));
-        let end = all.end - 1;
+        // Where in the sample, by what it lost of the difference to the slowest.
+        let slowest = after.iter().copied().fold(f64::INFINITY, f64::min);
+        let lost = ((free - series.rate(start)) / (free - slowest).max(1.0)).clamp(0.0, 1.0);
+        let slow_s = lost * (series.end_s(start) - series.end_s(start - 1));
+        let onset = series.end(start).saturating_sub(std::time::Duration::from_secs_f64(slow_s));
+        let last = end - 1;
         let t = Celsius::new(cap.round());
         let limit = match self.cx.limit {
             Some(limit) => format!("with a limit of {limit}"),
             None => "and was never hotter".into(),
         };
         Some(Finding {
-            elapsed: series.end(start.max(1) - 1),
-            end_elapsed: Some(series.end(end)),
+            elapsed: onset,
+            end_elapsed: Some(series.end(last)),
             written: place,
             written_low: Bytes::new(series.written_before(start.saturating_sub(1))),
             written_high: Bytes::new(series.written(start)),
             position: series.position(start),
-            position_end: series.position(end),
+            position_end: series.position(last),
             before: Some(Rate::new(free)),
             after: Some(Rate::new(held)),
             temperature: Some(t),

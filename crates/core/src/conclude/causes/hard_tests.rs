@@ -141,3 +141,76 @@ fn a_rate_that_swings_is_one_level_and_its_end_is_one() {
     };
     assert_eq!(found(warmed(Some(85.0), 300, 1.0, 0.0, ends)), [CacheEnd]);
 }
+
+#[test]
+fn how_late_a_sensor_follows_is_seen_and_taken_off() {
+    use super::Late;
+    for (lag, step) in [(4.0, 1.0), (8.0, 1.0), (8.0, 0.1), (12.0, 2.0)] {
+        let story = warmed(Some(82.0), 400, step, lag, hysteresis(82.0, 74.0, 1200.0));
+        let late = Late::of(&story.readings.series).expect("a lag of seconds is seen");
+        assert!((late.lag_s / lag - 1.0).abs() < 0.35, "{} s of {lag}", late.lag_s);
+        // Where it fell the sensor was behind, and together they are at the limit.
+        let series = &story.readings.series;
+        let fell = (1..series.len()).find(|i| series.rate(*i) < 2e9).unwrap() - 1;
+        let reckoned = series.degrees(fell).unwrap() + late.ahead(fell);
+        assert!((reckoned - 82.0).abs() < 1.5 + step, "{reckoned} with {lag} s of lag in steps of {step}");
+    }
+    for step in [0.1, 1.0, 3.0] {
+        let at_once = warmed(Some(82.0), 400, step, 0.0, hysteresis(82.0, 74.0, 1200.0));
+        assert!(Late::of(&at_once.readings.series).is_none(), "in steps of {step}");
+    }
+}
+
+#[test]
+fn heat_gives_back_what_it_took_though_the_cache_ended_meanwhile() {
+    let (mut held, low) = (false, 0.6);
+    let both = move |degrees: f64, t: f64| {
+        held = if held { degrees > 66.0 } else { degrees >= 75.0 };
+        let level = if t < 58.0 { 3000.0 } else { 500.0 };
+        if held { low * level } else { level }
+    };
+    let told = warmed(None, 300, 1.0, 0.0, both).found();
+    assert_eq!(kinds(&told), [Throttle, CacheEnd], "{told:#?}");
+    assert!(told[0].end_elapsed.is_some() && told[0].evidence[1].contains("came back"), "{told:#?}");
+    // The same falls, and nothing comes back as it cools: two ends.
+    let ends = |_: f64, t: f64| match t {
+        ..=44.0 => 3000.0,
+        ..=58.0 => 1800.0,
+        _ => 300.0,
+    };
+    assert!(!found(warmed(None, 300, 1.0, 0.0, ends)).contains(&Throttle));
+}
+
+#[test]
+fn what_comes_up_for_a_moment_and_goes_down_again_is_no_end() {
+    let cool = |s: Story, seconds, mb_s| s.write(seconds, mb_s, 45.0, 46.0);
+    let s = cool(cool(Story::with_limit(Some(85.0)), 60, 2000.0), 60, 500.0);
+    let told = cool(cool(s, 4, 800.0), 60, 500.0).found();
+    let ends = told.iter().filter(|f| f.kind == CacheEnd).count();
+    assert_eq!((ends, told[0].kind), (1, CacheEnd), "{told:#?}");
+}
+
+#[test]
+fn below_its_limit_and_as_warm_from_then_on_it_may_be_another_sensor() {
+    let fall = |to: f64| {
+        let s = Story::with_limit(Some(80.0)).write(90, 2000.0, 45.0, 72.0);
+        s.write(120, 1000.0, 72.0, to).found()
+    };
+    let open = fall(71.0);
+    assert_eq!(kinds(&open), [Unexplained], "{open:#?}");
+    assert_eq!(open[0].may_be.len(), 2);
+    assert_eq!(kinds(&fall(62.0)), [CacheEnd]);
+    // Too far below it.
+    let cool = Story::with_limit(Some(90.0)).write(90, 2000.0, 45.0, 70.0).write(120, 1000.0, 70.0, 70.0);
+    assert_eq!(kinds(&cool.found()), [CacheEnd]);
+}
+
+#[test]
+fn of_two_falls_the_first_is_no_heat_when_it_had_cooled_after_the_second() {
+    let first = |to: f64| {
+        let s = Story::with_limit(None).write(90, 2000.0, 45.0, 72.0).write(60, 1000.0, 72.0, 68.0);
+        kinds(&s.write(120, 200.0, 68.0, to).found())
+    };
+    assert_eq!(first(50.0), [CacheEnd, CacheEnd]);
+    assert_eq!(first(67.0)[0], Unexplained);
+}

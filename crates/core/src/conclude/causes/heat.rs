@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::quantity::units::Rate;
+use crate::quantity::units::{Bytes, Rate};
 
 use super::learned::cut;
 use super::numbers::*;
@@ -155,6 +155,24 @@ impl Judge<'_> {
         })
     }
 
+    /// When, on a slope, the rate is first lower than before by more than noise, and how much was written by then: a slope is placed by its
+    /// middle and its length, and its foot is less certain than that.
+    pub(super) fn gives_way(&self, step: &Step<'_>) -> (Duration, Bytes) {
+        let series = self.cx.series;
+        let from = series.index_at(step.place.begins);
+        let middle = series.index_at(step.place.elapsed);
+        let loaded = series.loaded_s(from..middle.max(from + 1)) / (middle.max(from + 1) - from) as f64;
+        let window = ((FOOT_S / loaded.max(1e-6)).ceil() as usize).clamp(1, 200);
+        // Of a mean over the window, with noise that remembers for some samples.
+        let noise = step.left.sigma * (4.0 / window as f64).sqrt().min(1.0);
+        let low = step.before().get() * (1.0 - (3.0 * noise).clamp(0.02, 0.1));
+        let onset = (from..middle).find(|i| series.mean_rate(*i..(i + window).min(series.len())) < low);
+        match onset.filter(|i| *i > from) {
+            Some(i) => (series.end(i - 1), Bytes::new(series.written_before(i))),
+            None => (step.place.begins, step.place.starts()),
+        }
+    }
+
     /// At the limit when it dropped, and not slow long after it had cooled. One that is like an earlier one may end with the
     /// record before it has cooled.
     pub(super) fn is_heat(&self, step: &Step<'_>, again: bool) -> bool {
@@ -167,10 +185,12 @@ impl Judge<'_> {
             return counters == Some(true);
         };
         // Another sensor than the one that is told may be at its limit: the drive knows.
-        if counters == Some(true) && t >= HOT {
+        if counters == Some(true) && t >= COUNTED_FROM {
             return true;
         }
-        if t + self.cx.unread(step.place.elapsed) < limit {
+        // Where it fell before it falls again, within a step of the sensor.
+        let step_of_sensor = if again { self.cx.resolution } else { 0.0 };
+        if t + self.cx.unread(step.place.elapsed) + step_of_sensor < limit {
             return false;
         }
         !self.slow_though_cool(step, limit, again)

@@ -55,10 +55,25 @@ pub(super) fn falls_while_warming(steps: &[Step<'_>], cx: &Context<'_>) -> bool 
             let low = cx.coldest(cx.around(from, 4, PEAK_S))?;
             let top = w[1].temperature?;
             let middle = cx.hottest(cx.around(from + (to.saturating_sub(from)) / 2, 1, 1))?;
-            (top - low > 0.9).then(|| (top - middle) / (top - low))
+            // Within a step or two of the sensor nothing is seen of the half.
+            (top - low > 0.9 && (cx.resolution < COARSE || top - low > 2.0 * cx.resolution))
+                .then(|| (top - middle) / (top - low))
         })
         .collect();
-    crate::quantity::stats::median(&mut shares).is_none_or(|m| m >= STILL_WARMS)
+    match crate::quantity::stats::median(&mut shares) {
+        Some(m) => m >= STILL_WARMS,
+        None => cx.resolution < COARSE || first_takes_longer(steps),
+    }
+}
+
+/// From cold it takes longer to come to a limit than from where heat let go; what falls by the clock falls as soon the first time.
+fn first_takes_longer(steps: &[Step<'_>]) -> bool {
+    let Some(first) = steps.iter().position(Step::is_drop) else { return true };
+    let spells = steps[first..].windows(2).filter(|w| !w[0].is_drop() && w[1].is_drop());
+    let mut later: Vec<f64> =
+        spells.map(|w| (w[1].place.elapsed.saturating_sub(w[0].place.elapsed)).as_secs_f64()).collect();
+    let from_cold = steps[first].place.elapsed.as_secs_f64();
+    crate::quantity::stats::median(&mut later).is_none_or(|m| from_cold > FROM_COLD * m)
 }
 
 pub(super) fn cut(step: &Step<'_>) -> f64 {

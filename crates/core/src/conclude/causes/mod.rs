@@ -5,8 +5,8 @@
 //! record does not say.
 
 use numbers::{
-    AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_LIKE, MODEST, ONE_FALL, PEAK_S,
-    SAME_EPISODE, WELL_BELOW,
+    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_LIKE, MODEST, MOMENT_UP_S,
+    ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -24,6 +24,7 @@ mod earlier;
 mod hard_tests;
 mod heat;
 mod hidden;
+mod late;
 mod learned;
 #[cfg(test)]
 mod near_tests;
@@ -34,6 +35,7 @@ mod standing;
 mod words;
 
 pub use context::Context;
+pub use late::Late;
 use learned::{alike, cut, fits_cut, limit_from_cycles};
 
 use super::levels::Level;
@@ -87,6 +89,8 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             // A late sensor goes on by as much as it rose in such a time before, and no further.
             let before = cx.coldest(cx.around(place.begins, PEAK_S, 0));
             let most = at_once.zip(before).map(|(now, was)| now + (now - was).max(0.0));
+            // One that is known to be late is taken as it would be.
+            let peak = if cx.late.is_some() { at_once } else { peak };
             let temperature = peak.map(|p| most.map_or(p, |m| p.min(m)));
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
         })
@@ -212,11 +216,18 @@ impl Judge<'_> {
             }
             let base = self.unthrottled(steps, i, episode.as_ref());
             let write = self.run.kind == LoadKind::Write;
-            let one_of_many = self.is_one_of_many(steps, i);
+            let one_of_many = self.is_one_of_many(steps, i) || self.undoes_a_rise(steps, i);
             if self.stays_down(step, base) && write && !self.is_traffic(step) && !one_of_many {
-                found.push(match self.may_be_heat(step) {
-                    Some(doubt) => self.undecided(step, doubt),
-                    None => self.cache_end(step),
+                if cut(step) > -SMALL && self.is_chance(step, None) {
+                    continue;
+                }
+                let doubt = self.may_be_heat(step);
+                let back = doubt.and_then(|_| self.gives_back(steps, i));
+                found.push(match (doubt, back) {
+                    (Some(_), Some(back)) => self.heat_given_back(step, &steps[back]),
+                    (Some(doubt), None) if self.is_held_there(step, doubt) => self.heat_that_holds(step),
+                    (Some(doubt), None) if !self.cooled_later(steps, i, doubt) => self.undecided(step, doubt),
+                    _ => self.cache_end(step),
                 });
                 if let Some(e) = &mut episode {
                     e.end.get_or_insert(step.place.elapsed);
@@ -230,7 +241,7 @@ impl Judge<'_> {
                     None => self.other(step, back.map(|b| &steps[b])),
                 };
                 let chance = other.kind == FindingKind::Unexplained
-                    && back.is_some_and(|b| self.is_chance(step, &steps[b]));
+                    && back.is_some_and(|b| self.is_chance(step, Some(&steps[b])));
                 found.extend((!chance).then_some(other));
             }
         }
@@ -259,7 +270,15 @@ impl Judge<'_> {
             }
         }
         found.extend(self.quick_sawtooth(&found));
-        found.extend(self.cycles_in_long_samples(&found));
+        if let Some(cycles) = self.cycles_in_long_samples(&found) {
+            // The first of them is no fall of its own.
+            let last = self.cx.series.index_at(cycles.elapsed) + 2;
+            found.retain(|f| {
+                !matches!(f.kind, FindingKind::CacheEnd | FindingKind::Unexplained)
+                    || f.elapsed > self.cx.series.end(last.min(self.cx.series.len() - 1))
+            });
+            found.push(cycles);
+        }
         let hidden = self.hidden_ends(steps, &found, pinned, usual);
         // What was without an explanation has one.
         let explains =
@@ -301,10 +320,11 @@ impl Judge<'_> {
     }
 
     /// Stretches as long as this one are as slow now and then in this run: noise that remembers for seconds makes them.
-    fn is_chance(&self, step: &Step<'_>, back: &Step<'_>) -> bool {
+    fn is_chance(&self, step: &Step<'_>, back: Option<&Step<'_>>) -> bool {
         let series = self.cx.series;
-        let low = step.place.sample..back.place.sample.max(step.place.sample + 1);
         let all = self.run.samples(&(0..self.run.len()));
+        let until = back.map_or(all.end, |b| b.place.sample);
+        let low = step.place.sample..until.max(step.place.sample + 1);
         let log_mean = |r: Range<usize>| series.mean_rate(r).max(1.0).ln();
         let here = log_mean(low.clone());
         if step.before().get().ln() - here > MODEST {
@@ -337,6 +357,16 @@ impl Judge<'_> {
         let came_back = before.iter().flatten().count();
         let end = self.cx.series.end(self.run.past().max(1) - 1);
         came_back >= 1 && 2 * came_back >= before.len() && lasts(drop, end) < 4 * longest
+    }
+
+    /// It had come up from just this rate a moment before, without a rest: that goes down again, and is no end of a cache, which only a rest
+    /// fills.
+    fn undoes_a_rise(&self, steps: &[Step<'_>], drop: usize) -> bool {
+        let Some(rise) = drop.checked_sub(1).map(|i| &steps[i]).filter(|s| !s.is_drop()) else {
+            return false;
+        };
+        let short = self.run.seconds(self.cx.series, &steps[drop].left.points) < MOMENT_UP_S;
+        short && (cut(rise) + cut(&steps[drop])).abs() < ALIKE && self.run.kind == LoadKind::Write
     }
 
     /// The first later step after which more than half of what was lost is back.

@@ -19,6 +19,14 @@ pub(super) const MOMENT: Duration = Duration::from_millis(1500);
 pub(super) const READ_WITHIN: Duration = Duration::from_secs(12);
 /// No drive throttles below this, °C. Habit.
 pub(super) const HOT: f64 = 60.0;
+/// With a limit stated, the sensor that is told is as warm as this when another one throttles, °C. Habit.
+pub(super) const WARM: f64 = 55.0;
+/// Where the drive cools by more than this after a fall that stays, with a limit stated that its sensor was below, it was no heat, K.
+/// Chosen: below most hystereses, since two things must go together, a hotter sensor elsewhere and a load that holds it there.
+pub(super) const STAYS_WARM: f64 = 4.0;
+/// What a drive counts as heat is heat from here on, °C: the sensor that is told may not be the hottest. Habit, as
+/// [`HOTTEST_ELSEWHERE`] below [`HOT`].
+pub(super) const COUNTED_FROM: f64 = 45.0;
 /// Drives that let heat slow them state limits from here on, °C. Habit.
 pub(super) const LIMITS_FROM: f64 = 62.0;
 /// A drive that takes less power is cooler by more than a degree or two after so long, s. Derived: with a time constant of 400 s (a
@@ -39,11 +47,13 @@ pub(super) const BEFORE_IT_SHOWS: Duration = Duration::from_secs(30);
 /// Two stages of throttling are no further apart, K. Habit.
 pub(super) const STAGES_APART: f64 = 9.0;
 /// No drive is at its limit sooner after it begins to work, s. Habit.
-pub(super) const WARMS_UP_S: f64 = 12.0;
+pub(super) const WARMS_UP_S: f64 = 8.0;
 /// A sensor that says the same for so long, under a load of so much, measures nothing, s and MB/s. Chosen: a watt or two warm a drive
 /// by more than a kelvin.
 pub(super) const STUCK_S: f64 = 60.0;
 pub(super) const WORKS_HARD_MB_S: f64 = 300.0;
+/// So often it is heat where the sensor was below the limit that is stated, and near enough for one that is not the hottest. Judged.
+pub(super) const HEAT_ELSEWHERE: f64 = 0.3;
 /// So often it is heat, and not the end of a cache, in records without a thermometer. Judged.
 pub(super) const HEAT_BLIND: f64 = 0.3;
 /// The same of a drive that was hot when it fell, with no limit known. Judged.
@@ -52,6 +62,16 @@ pub(super) const HEAT_HOT: f64 = 0.6;
 pub(super) const HEAT_STANDS: f64 = 0.8;
 /// Samples from here on may hold more than one cycle of heat, s. Chosen.
 pub(super) const LONG_SAMPLE_S: f64 = 1.9;
+/// So many samples of cycles, that each holds more than one of, tell them. Chosen.
+pub(super) const LEAST_LONG: usize = 8;
+/// Rates while it warms up differ by no more than this, in ln. Chosen.
+pub(super) const EVEN: f64 = 0.08;
+/// A turn at full speed comes once in so many samples at least. Chosen.
+pub(super) const RARELY: usize = 16;
+/// In samples from so long on, s, the temperature at the end of one may be so far from the highest in it, K. Derived: a hysteresis is a
+/// few kelvin wide.
+pub(super) const MOVES_ON_S: f64 = 5.0;
+pub(super) const MOVES_ON_K: f64 = 4.0;
 /// A fall of no more than this, in ln, may be noise that remembers. Chosen.
 pub(super) const MODEST: f64 = 0.45;
 /// It is taken for noise up to so many deviations of stretches of its length. Chosen, for heavy tails.
@@ -62,6 +82,11 @@ pub(super) const OWED_K: f64 = 3.0;
 /// Share of its warming that a phase at full speed has left for its second half when heat ends it. Derived: a third or more while the
 /// steady state is a hysteresis or more above the limit; nothing once it is reached.
 pub(super) const STILL_WARMS: f64 = 0.18;
+/// A sensor is coarse from such steps on, K. Chosen.
+pub(super) const COARSE: f64 = 1.6;
+/// The first phase at full speed is so many times as long as the usual one when it begins cold. Derived: from the air to the limit is many
+/// times a hysteresis.
+pub(super) const FROM_COLD: f64 = 1.6;
 /// What a record that ends at once after a fall takes off its confidence. Judged.
 pub(super) const SHORT_TAIL: f64 = 0.1;
 /// Confidence of heat in samples that hold whole cycles of it. Judged.
@@ -74,6 +99,8 @@ pub(super) const RISES_AS_IT_COOLED: f64 = 0.6;
 pub(super) const COOLED: f64 = 12.0;
 /// So long is looked at for a temperature that stands, s. Chosen.
 pub(super) const LOOK_S: u64 = 600;
+/// The foot of a slope is looked for in means of so long, s. Chosen.
+pub(super) const FOOT_S: f64 = 2.0;
 /// Falls of a quick sawtooth that tell one. Chosen.
 pub(super) const LEAST_FALLS: usize = 4;
 /// Coming back to less than this share of what it was is not coming back. Chosen; noise is a few hundredths.
@@ -85,6 +112,20 @@ pub(super) const DIP: f64 = 0.6;
 /// So many dips show whether they are regular. Derived: of seven distances, four in five lie within
 /// [`REGULAR`] of the median by chance in 2 of 10^5 records when they are exponential, in 3 of 10^3 when they lie evenly between 0.3 and 1.7 (simulated).
 pub(super) const LEAST_DIPS: usize = 8;
+/// A rise gives back what a fall took when they differ by no more than this, in ln; a fall of less than twice as much is too small for
+/// that. Chosen.
+pub(super) const GIVEN_BACK: f64 = 0.12;
+/// Confidence that it was heat then: two falls in between may be alike by chance. Judged.
+pub(super) const HEAT_GIVEN_BACK: f64 = 0.85;
+/// What comes up by itself for less than this and goes down again swings, s. Chosen.
+pub(super) const MOMENT_UP_S: f64 = 6.0;
+/// A drive that warmed by so much in half a minute, beside a step of its sensor, and stands from its fall on, is held there, K. Derived: of
+/// the temperatures to which it would go at the lower rate, some twenty kelvin wide, one in ten lies within a kelvin of where it is.
+pub(super) const STOPPED_K: f64 = 1.5;
+/// Confidence that it is heat then. Judged.
+pub(super) const HEAT_HOLDS: f64 = 0.93;
+/// What is reckoned of a sensor that follows late may be off by so much, K. Judged.
+pub(super) const RECKONED_K: f64 = 4.0;
 /// Four in five of their distances lie so close to the median: of those that lie evenly between 0.3 and 1.7 one in
 /// five does, of exponential ones one in twelve (simulated).
 pub(super) const REGULAR: f64 = 0.12;
@@ -98,6 +139,8 @@ pub(super) const LEAST_VISIT_S: f64 = 0.3;
 pub(super) const UNDECIDED: f64 = 0.05;
 /// Confidence of a single fall while it was hottest, with no limit stated. Judged.
 pub(super) const HEAT_ONCE: f64 = 0.7;
+/// So small a fall, in ln, is none of a cache more often than not. Chosen.
+pub(super) const SMALL: f64 = 0.2;
 /// Confidence of a fall of less than a fifth as a cache end: in about one of three it is none, when nothing else speaks for one. Judged.
 pub(super) const SMALL_STEP: f64 = 0.63;
 /// Cache ends this close to each other are one, as a share. Chosen.

@@ -2,8 +2,9 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, HEAT_BLIND, HEAT_HOT, HEAT_STANDS, HOT, LIMITS_FROM, LOOK_S, OWED_K, PLATEAU_S,
-    STAGES_APART, STANDS_AT_LIMIT_S, STANDS_S, STUCK_S, UNDECIDED, WARMS_UP_S, WORKS_HARD_MB_S,
+    AT_LIMIT, COOLED, GIVEN_BACK, HEAT_BLIND, HEAT_ELSEWHERE, HEAT_HOT, HEAT_STANDS, HOT, HOTTEST_ELSEWHERE,
+    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PLATEAU_S, RECKONED_K, STAGES_APART, STANDS_AT_LIMIT_S,
+    STANDS_S, STAYS_WARM, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMS_UP_S, WELL_BELOW, WORKS_HARD_MB_S,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -12,7 +13,7 @@ use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius};
 
-use super::{Context, Judge, Level, Run, Step};
+use super::{Context, Judge, Level, Run, Step, cut};
 use crate::quantity::stats;
 
 /// Why the end of a cache cannot be told from heat.
@@ -22,6 +23,8 @@ pub(super) enum Doubt {
     NoLimit,
     /// No limit is known, but the temperature stands where it was.
     Stands,
+    /// Below the limit that is stated, but near enough for a sensor that is not the hottest.
+    Elsewhere,
 }
 
 impl Doubt {
@@ -31,6 +34,7 @@ impl Doubt {
             Self::NoThermometer => HEAT_BLIND,
             Self::NoLimit => HEAT_HOT,
             Self::Stands => HEAT_STANDS,
+            Self::Elsewhere => HEAT_ELSEWHERE,
         }
     }
 }
@@ -81,8 +85,12 @@ impl Judge<'_> {
             let at = step.place.begins.as_secs_f64() - self.cx.series.end_s(self.run.first);
             return (at > WARMS_UP_S && (0.25..0.85).contains(&left)).then_some(Doubt::NoThermometer);
         }
-        let t = step.temperature.filter(|t| *t >= LIMITS_FROM && self.cx.limit.is_none())?;
-        if self.limit.is_some_and(|l| t < l - STAGES_APART) || !(0.2..0.92).contains(&left) {
+        let stated = self.cx.limit.map(Celsius::degrees);
+        let from = stated.map_or(LIMITS_FROM, |l| (l - HOTTEST_ELSEWHERE).max(WARM));
+        let t = step.temperature.filter(|t| *t >= from && stated.is_none_or(|l| *t < l - AT_LIMIT))?;
+        if stated.is_none() && self.limit.is_some_and(|l| t < l - STAGES_APART)
+            || !(0.2..0.92).contains(&left)
+        {
             return None;
         }
         let low = self.samples_of(step.right);
@@ -92,7 +100,61 @@ impl Judge<'_> {
             return None;
         }
         let until = self.looked_at(step).end;
+        if stated.is_some() {
+            // What lets go at a few kelvin less than where it fell stays as warm; a drive that only does less cools.
+            let stays = self.cx.coldest(low).is_some_and(|c| c > t - STAYS_WARM);
+            return stays.then_some(Doubt::Elsewhere);
+        }
         Some(if self.cx.stands(low.start..until, t, STANDS_S) { Doubt::Stands } else { Doubt::NoLimit })
+    }
+
+    /// The first later rise that gives back just what this fall took, once the drive was cooler: a cache may have ended in between.
+    pub(super) fn gives_back(&self, steps: &[Step<'_>], drop: usize) -> Option<usize> {
+        let step = &steps[drop];
+        let then = step.at_once?;
+        let cooler = |s: &Step<'_>| {
+            let now = self.cx.coldest(self.cx.around(s.place.elapsed, 4, 1));
+            now.is_some_and(|t| t < then - 0.5 - self.cx.resolution)
+        };
+        let rise = (drop + 1..steps.len()).find(|i| !steps[*i].is_drop())?;
+        // Two stages of heat let go one after the other, or at once.
+        let rises = steps[rise..].iter().take_while(|s| !s.is_drop());
+        let mut back = 0.0;
+        let given: Vec<f64> = rises
+            .map(|s| {
+                back += cut(s);
+                back
+            })
+            .collect();
+        let first = (0..=drop).rev().take_while(|i| steps[*i].is_drop()).last().unwrap_or(drop);
+        let took = |from: usize, to: usize| steps[from..=to].iter().map(cut).sum::<f64>();
+        let same = (first..=drop)
+            .any(|a| (drop..rise).any(|b| given.iter().any(|g| (took(a, b) + g).abs() < GIVEN_BACK)));
+        (same && cut(step) < -GIVEN_BACK && back > 2.0 * GIVEN_BACK && cooler(&steps[rise])).then_some(rise)
+    }
+
+    /// Long after it had cooled the speed was not back, though the level to which it fell had ended by then: no heat that a rise would show.
+    pub(super) fn cooled_later(&self, steps: &[Step<'_>], drop: usize, doubt: Doubt) -> bool {
+        let step = &steps[drop];
+        let width = if doubt == Doubt::Elsewhere { WELL_BELOW } else { COOLED };
+        let width = width + if self.cx.late.is_some() { RECKONED_K } else { 0.0 };
+        let series = self.cx.series;
+        let after = self.samples_of(step.right).start..self.run.past();
+        let cool =
+            |i: &usize| self.cx.degrees(*i).zip(step.at_once).is_some_and(|(now, then)| now < then - width);
+        let Some(cooled) = after.clone().find(cool) else { return false };
+        // Rises on the way are heat's, or hide what it gives back.
+        let rose = steps[drop..].iter().any(|s| !s.is_drop() && s.place.sample <= cooled);
+        let mean_s = series.loaded_s(after.clone()) / after.len().max(1) as f64;
+        let tells = mean_s < LONG_SAMPLE_S && !rose && !self.is_blind(step);
+        tells && series.loaded_s(cooled..after.end) > 8.0
+    }
+
+    /// It warmed quickly, and has stood since it fell: what slows a drive without holding it lets it cool, or warm on.
+    pub(super) fn is_held_there(&self, step: &Step<'_>, doubt: Doubt) -> bool {
+        let ago = self.cx.coldest(self.cx.around(step.place.begins, 30, 0));
+        let stopped = |t: f64| ago.is_some_and(|a| t - a > STOPPED_K + self.cx.resolution);
+        doubt == Doubt::Stands && step.at_once.is_some_and(stopped)
     }
 
     /// The record has no temperature that means anything: none, or one that does not move while the drive works hard and slows down.
@@ -122,12 +184,17 @@ impl Judge<'_> {
             Doubt::NoLimit => format!(
                 "It was at {t} then, hotter than ever before in this run and still warming, and had not cooled by {COOLED:.0} K when that ended: heat and the end of a cache look the same."
             ),
+            Doubt::Elsewhere => format!(
+                "It was at {t} then, below its limit of {}, but hotter than ever before in this run and still warming, and has cooled by less than {STAYS_WARM:.0} K since: where the sensor that is told is not the hottest, heat and the end of a cache look the same.",
+                self.cx.limit.unwrap_or_default()
+            ),
             Doubt::Stands => format!(
                 "It was at {t} then, hotter than ever before in this run and still warming, and has stood there since: as if something held it there, or by chance."
             ),
         });
         f.evidence.push(match doubt {
             Doubt::NoThermometer => "A thermometer would decide (--thermometer, temperature_c in a CSV file); so would the same write with a fan: a cache ends at the same bytes.".into(),
+            Doubt::Elsewhere => "The drive's count of thermal transitions would decide, which this record lacks; so would the same write with a fan: a cache ends at the same bytes.".into(),
             _ => "The drive's limit would decide (throttle_c in a CSV file); so would ten more minutes, or the same write with a fan.".into(),
         });
         let heat = doubt.share_of_heat();

@@ -387,14 +387,18 @@ fn one_fall_while_it_was_hottest_is_heat_unless_it_is_as_hot_again_at_full_speed
 
 #[test]
 fn a_temperature_that_stands_after_a_fall_is_heat_and_one_that_sinks_is_not() {
-    // The drive does less, and is as warm as before. With no limit known it may be chance, once in five times.
-    for (limit, kind) in [(Some(80.0), FindingKind::Throttle), (None, FindingKind::Unexplained)] {
+    // The drive does less, and is as warm as before. With no limit known that may be chance, where it had hardly warmed any more.
+    for limit in [Some(80.0), None] {
         let held =
             Story::with_limit(limit).write(90, 3000.0, 50.0, 80.0).write(200, 1400.0, 80.0, 80.0).found();
-        assert_eq!(kinds(&held), [kind], "{held:#?}");
+        assert_eq!(kinds(&held), [FindingKind::Throttle], "{held:#?}");
+        let settled = Story::with_limit(limit).write(90, 3000.0, 50.0, 77.8).write(60, 3000.0, 77.8, 80.0);
+        let settled = settled.write(200, 1400.0, 80.0, 80.0).found();
+        let kind = limit.map_or(FindingKind::Unexplained, |_| FindingKind::Throttle);
+        assert_eq!(kinds(&settled), [kind], "{settled:#?}");
         if limit.is_none() {
-            assert_eq!(held[0].may_be[0].kind, FindingKind::Throttle);
-            assert!((held[0].may_be.iter().map(|c| c.share).sum::<f64>() - 1.0).abs() < 1e-9);
+            assert_eq!(settled[0].may_be[0].kind, FindingKind::Throttle);
+            assert!((settled[0].may_be.iter().map(|c| c.share).sum::<f64>() - 1.0).abs() < 1e-9);
         }
         let ended =
             Story::with_limit(limit).write(90, 3000.0, 50.0, 80.0).write(200, 900.0, 80.0, 58.0).found();
@@ -416,7 +420,7 @@ fn without_a_thermometer_a_fall_that_heat_could_make_is_left_open() {
     // A sensor that never moves while gigabytes are written measures nothing.
     assert_eq!(fall(60, 1500.0, Some((40.0, 40.0))), [FindingKind::Unexplained]);
     // Too soon, or too far down, for heat.
-    assert_eq!(fall(9, 1500.0, None), [FindingKind::CacheEnd]);
+    assert_eq!(fall(7, 1500.0, None), [FindingKind::CacheEnd]);
     assert_eq!(fall(60, 400.0, None), [FindingKind::CacheEnd]);
 }
 

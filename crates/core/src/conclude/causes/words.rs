@@ -1,7 +1,9 @@
 //! Findings in words: what is said of each cause, and how sure it is.
 
 use super::confidence::{self, Footing};
-use super::numbers::{AT_LIMIT, HEAT_ONCE, SHORT_TAIL, SMALL_STEP, UNDECIDED};
+use super::numbers::{
+    AT_LIMIT, HEAT_GIVEN_BACK, HEAT_HOLDS, HEAT_ONCE, SHORT_TAIL, SMALL, SMALL_STEP, UNDECIDED,
+};
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
@@ -38,6 +40,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            times: None,
             unlike: Vec::new(),
             decided: None,
             confidence: 0.82,
@@ -59,6 +62,7 @@ impl Judge<'_> {
             may_be: Vec::new(),
             failed: None,
             waits_for: None,
+            times: None,
             unlike: Vec::new(),
             decided: None,
             before: Some(step.before()),
@@ -140,7 +144,7 @@ impl Judge<'_> {
             }
         }
         let step_size = step.left.log_rate - step.right.log_rate;
-        if step_size < 0.2 {
+        if step_size < SMALL {
             doubt += SMALL_STEP;
         }
         if low_s < 10.0 {
@@ -173,7 +177,9 @@ impl Judge<'_> {
         let step = &steps[episode.first];
         let mut f = self.finding(FindingKind::Throttle, step);
         // Heat is there from where the rate begins to give way.
-        (f.elapsed, f.written) = (step.place.begins, step.place.starts());
+        let onset = self.gives_way(step);
+        (f.elapsed, f.written) = onset;
+        f.written_low = f.written_low.min(f.written);
         let run_end = self.cx.series.end(self.run.past().max(1) - 1);
         let end = episode.end.unwrap_or(run_end);
         f.end_elapsed = Some(end);
@@ -230,6 +236,46 @@ impl Judge<'_> {
         f.evidence
             .push("No limit is stated for it: a second fall at the same temperature would settle it.".into());
         f.confidence = HEAT_ONCE;
+        f
+    }
+
+    /// Heat whose share of the speed came back as it cooled, while the rest had gone for another reason.
+    pub(super) fn heat_given_back(&self, step: &Step<'_>, back: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::Throttle, step);
+        f.end_elapsed = Some(back.place.elapsed);
+        f.position_end = back.place.position;
+        let then = Celsius::new(step.at_once.unwrap_or_default().round());
+        let now = self.cx.coldest(self.cx.around(back.place.elapsed, 4, 1)).unwrap_or_default();
+        f.evidence.push(format!(
+            "Fell from {} to {} at {then}, hotter than ever before in this run and still warming.",
+            step.before(),
+            step.after()
+        ));
+        f.evidence.push(format!(
+            "Just that share came back, {} to {}, once it had cooled to {}: what heat took, heat gave back.",
+            back.before(),
+            back.after(),
+            Celsius::new(now.round())
+        ));
+        f.confidence = HEAT_GIVEN_BACK;
+        f
+    }
+
+    /// Heat that stays: the temperature stands from the fall on.
+    pub(super) fn heat_that_holds(&self, step: &Step<'_>) -> Finding {
+        let mut f = self.finding(FindingKind::Throttle, step);
+        (f.elapsed, f.written) = self.gives_way(step);
+        f.end_elapsed = Some(self.cx.series.end(self.run.past().max(1) - 1));
+        let t = Celsius::new(step.at_once.unwrap_or_default().round());
+        f.evidence.push(format!(
+            "Fell from {} to {} at {t}, hotter than ever before in this run and still warming.",
+            step.before(),
+            step.after()
+        ));
+        f.evidence.push(format!(
+            "From then on it stood at {t}: a drive that only does less would cool, or warm on. No limit is stated for it."
+        ));
+        f.confidence = HEAT_HOLDS;
         f
     }
 

@@ -81,7 +81,7 @@ impl Readings {
         let now = series.len().checked_sub(1)?;
         let newest = self.run_samples()?;
         let seconds = |at: Duration| series.end_s(now) - at.as_secs_f64();
-        let findings = self.conclude().findings;
+        let findings = self.conclude_apart().findings;
         let here = |f: &&Finding| f.can_be_asked() && f.elapsed >= from.max(series.end(newest.start));
         let fall =
             findings.iter().rev().find(|f| here(f) && (f.end_elapsed.is_none() || f.came_and_went()))?;

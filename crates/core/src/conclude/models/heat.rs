@@ -12,6 +12,7 @@ use crate::readings::Readings;
 
 use super::Refusal;
 use super::fit::{Fit, golden, least_between, least_squares};
+use super::grid::Grid;
 use crate::quantity::Interval;
 
 /// Points of the grid at most.
@@ -48,63 +49,7 @@ pub struct HeatModel {
     pub(crate) t95: f64,
 }
 
-/// The record on an even grid.
-struct Grid {
-    step_s: f64,
-    /// Steps in which the temperature is read, K.
-    resolution: f64,
-    degrees: Vec<f64>,
-    gb_s: Vec<f64>,
-}
-
 impl Grid {
-    fn of(readings: &Readings) -> Option<Self> {
-        let series = readings.series();
-        let last = series.len().checked_sub(1)?;
-        let total = series.end_s(last);
-        // No finer than the samples: in between there is neither a reading nor a rate.
-        let step_s = (total / POINTS as f64).max(1.0).max(usual_length(readings));
-        let mut grid =
-            Self { step_s, resolution: series.temperature_step(), degrees: Vec::new(), gb_s: Vec::new() };
-        // Bytes moved up to a moment: evenly over the sample that it lies in.
-        let moved_by = |at: f64| {
-            let i = series.index_at(std::time::Duration::from_secs_f64(at.max(0.0))).min(last);
-            let begin = if i == 0 { 0.0 } else { series.end_s(i - 1) };
-            let share = ((at - begin) / (series.end_s(i) - begin).max(1e-9)).clamp(0.0, 1.0);
-            let before = series.moved_before(i) as f64;
-            before + share * (series.moved(i) as f64 - before)
-        };
-        let (mut i, mut read, mut before) = (0, None, 0.0);
-        let mut at = step_s;
-        while at <= total + 1e-9 {
-            while i <= last && series.end_s(i) <= at + 1e-9 {
-                read = series.degrees(i).or(read);
-                i += 1;
-            }
-            let now = moved_by(at);
-            if let Some(t) = read {
-                grid.degrees.push(t);
-                grid.gb_s.push((now - before).max(0.0) / step_s / 1e9);
-            }
-            before = now;
-            at += step_s;
-        }
-        (grid.degrees.len() >= 30).then_some(grid)
-    }
-
-    /// Neighbours taken together, so that there are `most` at most: for what is fitted many times.
-    fn thinned(&self, most: usize) -> Self {
-        let by = self.degrees.len().div_ceil(most).max(1);
-        // The reading at the end of each, as in the grid itself.
-        let ends = self.degrees.chunks_exact(by).map(|c| c[by - 1]);
-        Self {
-            step_s: self.step_s * by as f64,
-            resolution: self.resolution,
-            degrees: ends.collect(),
-            gb_s: self.gb_s.chunks_exact(by).map(|c| c.iter().sum::<f64>() / by as f64).collect(),
-        }
-    }
-
     /// The best time constant, in ln, between two bounds, and the fit there.
     fn best(&self, low: f64, high: f64) -> Option<(f64, Fit)> {
         let cost = |ln_tau: f64| self.fit(ln_tau.exp()).map_or(f64::INFINITY, |f| f.squares);
@@ -130,15 +75,6 @@ impl Grid {
     fn fit(&self, tau: f64) -> Option<Fit> {
         least_squares(&self.columns(tau), &self.degrees)
     }
-}
-
-/// Median length of a sample, s, of a few hundred.
-fn usual_length(readings: &Readings) -> f64 {
-    let series = readings.series();
-    let every = (series.len() / 300).max(1);
-    let mut all: Vec<f64> =
-        (1..series.len()).step_by(every).map(|i| series.end_s(i) - series.end_s(i - 1)).collect();
-    crate::quantity::stats::median(&mut all).unwrap_or(1.0)
 }
 
 /// Standard deviations of the time constant (in ln), the idle level and the rise, and the covariance of the last two, by a parametric
@@ -227,7 +163,7 @@ impl HeatModel {
         let soak = "haul hot-walk: two minutes at rest, twenty of writing, fifteen of rest";
         let refuse =
             |why: &str| Err(Refusal::new(format!("Cannot tell how warm it gets, because {why}."), soak));
-        let Some(grid) = Grid::of(readings) else {
+        let Some(grid) = Grid::of(readings.series(), POINTS, f64::INFINITY) else {
             return refuse("the record has no temperature, or fewer than thirty readings of it");
         };
         let (low, high) = grid.degrees.iter().fold((f64::MAX, f64::MIN), |(l, h), t| (l.min(*t), h.max(*t)));
@@ -318,7 +254,7 @@ impl HeatModel {
     /// The fitted curve beside what was measured: time in s, measured and fitted temperature in °C.
     #[must_use]
     pub fn curve(&self, readings: &Readings) -> Vec<(f64, f64, f64)> {
-        let Some(grid) = Grid::of(readings) else { return Vec::new() };
+        let Some(grid) = Grid::of(readings.series(), POINTS, f64::INFINITY) else { return Vec::new() };
         let Some(fit) = grid.fit(self.tau_s.value) else { return Vec::new() };
         let columns = grid.columns(self.tau_s.value);
         let fitted = |i: usize| columns.iter().zip(&fit.values).map(|(c, v)| c[i] * v).sum::<f64>();

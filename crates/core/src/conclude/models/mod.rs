@@ -2,7 +2,8 @@
 //! stream it can hold. Each model says how sure it is, or why it cannot tell and what haul would make it able to.
 
 pub mod cache;
-mod fit;
+pub(super) mod fit;
+pub(super) mod grid;
 pub mod heat;
 pub mod recovery;
 pub mod stream;

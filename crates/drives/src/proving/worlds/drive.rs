@@ -145,6 +145,12 @@ impl State {
         self.clock += seconds;
     }
 
+    /// Nothing gets done for so long, though it is asked for.
+    pub fn stand_still(&mut self, d: &Drive, seconds: f64) {
+        self.warm(d, 0.0, seconds);
+        self.clock += seconds;
+    }
+
     fn warm(&mut self, d: &Drive, load: f64, seconds: f64) {
         let h = &d.heat;
         let goal = h.air + h.idle_k + h.full_k * load;

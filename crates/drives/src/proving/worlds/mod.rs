@@ -62,8 +62,8 @@ mod tests {
             (matched as f64 / truths as f64, matched as f64 / found as f64)
         };
         let ((ends, right_ends), (heat, right_heat)) = (share("cache-end"), share("throttle"));
-        assert!(ends > 0.92 && right_ends > 0.92, "cache ends: recall {ends:.3}, precision {right_ends:.3}");
-        assert!(heat > 0.82 && right_heat > 0.94, "heat: recall {heat:.3}, precision {right_heat:.3}");
+        assert!(ends > 0.95 && right_ends > 0.96, "cache ends: recall {ends:.3}, precision {right_ends:.3}");
+        assert!(heat > 0.94 && right_heat > 0.96, "heat: recall {heat:.3}, precision {right_heat:.3}");
         assert!(all.flat_false_hauls * 30 <= all.flat, "{} of {} flat hauls", all.flat_false_hauls, all.flat);
         let inside = all.inside as f64 / all.place_errors.len() as f64;
         assert!(inside > 0.93, "the 95 % interval of a cache end holds the truth in {inside:.3}");
@@ -72,6 +72,31 @@ mod tests {
         assert!(right as f64 / sure as f64 > 0.9, "{right} of {sure}");
         let (open, neither) = all.calibration[0];
         assert!(open > 10 && (neither as f64) < 0.2 * open as f64, "{neither} of {open}");
+    }
+
+    /// Heat behind a late sensor, behind one that is not the hottest, in steps of 5 K, in samples longer than its cycles: each was the end
+    /// of a cache, or nothing.
+    #[test]
+    fn heat_that_is_hard_to_see_is_no_end_of_a_cache() {
+        use hollow_mile_core::quantity::FindingKind;
+        use hollow_mile_core::readings::Readings;
+        for (family, seed) in [
+            (Family::Hidden, 21_000_066),
+            (Family::Hidden, 21_000_073),
+            (Family::Hidden, 21_000_089),
+            (Family::Coarse, 21_000_115),
+            (Family::Coarse, 21_000_120),
+            (Family::Long, 21_000_069),
+            (Family::Long, 21_000_102),
+            (Family::Long, 21_000_118),
+        ] {
+            let case = make_world(family, seed);
+            let mut readings = Readings::new();
+            case.events.iter().for_each(|e| readings.push(e));
+            let found = readings.conclude().findings;
+            let of = |kind: FindingKind| found.iter().filter(|f| f.kind == kind).count();
+            assert_eq!((of(FindingKind::Throttle), of(FindingKind::CacheEnd)), (1, 0), "{}", case.words);
+        }
     }
 
     /// A rate that swings every five seconds: each fall of it was the end of a cache, a hundred and forty of them.

@@ -10,7 +10,7 @@ use hollow_mile_core::route::LegKind;
 use super::super::make::{Case, TrueEnd, TrueThrottle};
 use super::super::{Dice, head};
 use super::Family;
-use super::drive::{Drive, State};
+use super::drive::{Answer, Drive, State};
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Shape {
@@ -141,6 +141,7 @@ pub fn record(family: Family, seed: u64, w: &World, dice: &mut Dice) -> Case {
             }
             if stall_left > 0.0 {
                 stall_left -= h;
+                state.stand_still(&w.drive, h);
                 continue;
             }
             let level = state.level;
@@ -210,7 +211,7 @@ fn at(seconds: f64) -> Duration {
 fn truth(family: Family, seed: u64, w: &World, diary: &Diary, length: f64, events: Vec<Event>) -> Case {
     let dt = w.clock.every_s;
     let mut ends = Vec::new();
-    let mut perhaps = Vec::new();
+    let (mut perhaps, mut blind_ends) = (Vec::new(), Vec::new());
     let mut begun = 0.0f64;
     for (i, (end, throttled)) in diary.ends.iter().enumerate() {
         let half = end.ramp_s / 2.0;
@@ -224,14 +225,40 @@ fn truth(family: Family, seed: u64, w: &World, diary: &Diary, length: f64, event
             diary.hot.iter().any(|(a, b)| *a < end.elapsed + half + 10.0 && *b > end.elapsed - half - 10.0);
         let plain = before > (10.0 * dt).max(2.0).max(0.15 * end.ramp_s)
             && after > (12.0 * dt).max(8.0).max(0.15 * end.ramp_s);
-        if plain && !throttled && !hot_near { ends.push(*end) } else { perhaps.push(*end) }
+        // Without a thermometer a fall of a size that heat makes, in a drive that has had time to warm up, may be either.
+        let stages = &w.drive.stages[i.min(w.drive.stages.len() - 2)..];
+        let left = stages[1].rate / stages[0].rate;
+        let blind = !w.sensor.told || w.sensor.stuck.is_some();
+        if plain && !throttled && !hot_near {
+            if blind && (0.25..0.8).contains(&left) && end.elapsed > 12.0 {
+                blind_ends.push(*end);
+                perhaps.push(*end);
+            } else {
+                ends.push(*end);
+            }
+        } else {
+            perhaps.push(*end);
+        }
     }
     let hot_s: f64 = diary.hot.iter().map(|(a, b)| b - a).sum();
     let (hot_from, hot_to) = (diary.hot.first().map(|h| h.0), diary.hot.last().map_or(0.0, |h| h.1));
     let sees = w.sensor.told && w.sensor.stuck.is_none() && w.heat_counts;
     let enough = hot_s >= (4.0 * dt).max(10.0) && hot_from.is_some_and(|f| length - f > (8.0 * dt).max(15.0));
-    let throttle = hot_from.filter(|_| sees && enough).map(|from| TrueThrottle { from, to: hot_to });
+    // Nothing was seen of the free rate.
+    let enough = enough && hot_from.is_some_and(|f| f > 2.0 * dt);
+    // Longer than a stall.
+    let long = (2.0 * dt).max(w.noise.stall_s + 2.0);
+    let came_back = diary.hot.windows(2).any(|h| h[1].0 - h[0].1 > long) || hot_to < length - 2.0 * long;
+    let in_steps = !matches!(w.drive.heat.answer, Answer::Held { .. });
+    let lone_heat = in_steps && w.limit.is_none() && !w.counts && !came_back;
+    let throttle =
+        hot_from.filter(|_| sees && enough && !lone_heat).map(|from| TrueThrottle { from, to: hot_to });
     let mut others = diary.chores.clone();
+    if let Some(s) = w.drive.swing {
+        let began =
+            |level: usize| level.checked_sub(1).map_or(Some(0.0), |i| diary.ends.get(i).map(|e| e.0.elapsed));
+        others.extend(began(s.from_level).map(|from| (from, length)));
+    }
     if throttle.is_none() {
         others.extend(&diary.hot);
         others.extend(hot_from.map(|f| (f, hot_to)));
@@ -267,8 +294,10 @@ fn truth(family: Family, seed: u64, w: &World, diary: &Diary, length: f64, event
         events,
         ends,
         perhaps,
+        blind_ends,
         throttled_briefly: !diary.hot.is_empty() && throttle.is_none(),
         throttle,
+        lone_heat: lone_heat && sees && enough,
         others,
         beats: chores.then_some(false),
         flat,

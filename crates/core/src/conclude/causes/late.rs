@@ -1,0 +1,136 @@
+//! A sensor that follows late: how late, and how warm the drive was before it said so.
+//!
+//! Two first-order stages in a row: the drive follows its load with a time constant τ, and the sensor follows the drive with a lag ℓ.
+//! The temperature that is told is then linear in three known shapes (idle level, the load as both stages see it, what is left of the
+//! start), which follow by least squares for each pair of τ and ℓ. A drive whose heat goes through two stages side by side, quick and
+//! slow, fits no lag at all: it answers sooner than one stage, not later.
+
+use crate::conclude::models::fit::{Fit, golden, least_squares};
+use crate::conclude::models::grid::Grid;
+use crate::readings::Series;
+
+/// Steps of the grid, and its longest step, s: a lag of two seconds is not seen in longer ones.
+const POINTS: usize = 900;
+const LONGEST_STEP_S: f64 = 4.0;
+/// So much of a record tells the lag of its sensor, s.
+const ENOUGH_S: f64 = 1800.0;
+/// Shorter than this it makes no difference, longer no sensor follows, s. Habit: a sensor is read once a second or so, and one on a board
+/// beside the chip follows within a quarter of a minute.
+const LEAST_S: f64 = 1.7;
+const MOST_S: f64 = 25.0;
+/// A record in which the temperature moved less than this tells nothing, K.
+const LEAST_RANGE: f64 = 6.0;
+/// What is left over without a lag must be so much more than with it, as a ratio of the sums of squares. Chosen.
+const BETTER: f64 = 1.8;
+/// And with it no more than this, K, beside the sensor's own steps. Chosen.
+const LEFT_OVER: f64 = 0.5;
+/// Without a lag at least so much more is left over, K, beside a quarter of the sensor's step: readings that are a second old do as much.
+const WORTH_IT: f64 = 0.15;
+
+/// By how much the drive was warmer than its sensor said.
+pub struct Late {
+    /// The lag, s.
+    pub lag_s: f64,
+    /// For each sample, K.
+    ahead: Vec<f32>,
+}
+
+/// The two stages, as they stand.
+struct Stages {
+    tau: f64,
+    lag: f64,
+    drive: f64,
+    sensor: f64,
+}
+
+impl Stages {
+    const fn new(tau: f64, lag: f64, start: f64) -> Self {
+        Self { tau, lag, drive: start, sensor: start }
+    }
+
+    /// The load is `goal` for so long.
+    fn pass(&mut self, goal: f64, seconds: f64) {
+        let was = self.drive;
+        self.drive = goal + (was - goal) * (-seconds / self.tau).exp();
+        if self.lag > 0.0 {
+            let mean = 0.5 * (was + self.drive);
+            self.sensor = mean + (self.sensor - mean) * (-seconds / self.lag).exp();
+        } else {
+            self.sensor = self.drive;
+        }
+    }
+
+    fn ahead(&self) -> f64 {
+        self.drive - self.sensor
+    }
+}
+
+fn fit(grid: &Grid, tau: f64, lag: f64) -> Option<Fit> {
+    let (mut load, mut start) = (Stages::new(tau, lag, 0.0), Stages::new(tau, lag, 1.0));
+    let (mut warm, mut left) = (Vec::with_capacity(grid.gb_s.len()), Vec::with_capacity(grid.gb_s.len()));
+    for r in &grid.gb_s {
+        load.pass(*r, grid.step_s);
+        start.pass(0.0, grid.step_s);
+        warm.push(load.sensor);
+        left.push(start.sensor);
+    }
+    least_squares(&[vec![1.0; grid.gb_s.len()], warm, left], &grid.degrees)
+}
+
+impl Late {
+    /// What the record says of it; `None` where the sensor follows at once, or the record does not tell.
+    pub fn of(series: &Series) -> Option<Self> {
+        let grid = Grid::of(series, POINTS, ENOUGH_S).filter(|g| g.step_s <= LONGEST_STEP_S)?;
+        let (low, high) = grid.degrees.iter().fold((f64::MAX, f64::MIN), |(l, h), t| (l.min(*t), h.max(*t)));
+        if high - low < LEAST_RANGE {
+            return None;
+        }
+        let squares =
+            |ln_tau: f64, lag: f64| fit(&grid, ln_tau.exp(), lag).map_or(f64::INFINITY, |f| f.squares);
+        let (shortest, longest) = (5f64.ln(), 600f64.ln());
+        let taus = || (0..9).map(|i| shortest + (longest - shortest) * f64::from(i) / 8.0);
+        let best = |lags: &[f64]| {
+            let pairs = lags.iter().flat_map(|l| taus().map(move |t| (t, *l)));
+            pairs.map(|(t, l)| (squares(t, l), t, l)).min_by(|a, b| a.0.total_cmp(&b.0))
+        };
+        let (_, at_once, _) = best(&[0.0])?;
+        let at_once = squares(golden(at_once - 0.6, at_once + 0.6, 10, |t| squares(t, 0.0)), 0.0);
+        let (rough, mut ln_tau, mut lag) = best(&[2.0, 4.0, 7.0, 11.0, 16.0])?;
+        // A lag that is there leaves less even where it is not yet the best one.
+        if rough >= at_once {
+            return None;
+        }
+        for reach in [0.6, 0.3] {
+            lag = golden((lag * (1.0 - reach)).max(0.5), (lag * (1.0 + reach)).min(MOST_S), 9, |l| {
+                squares(ln_tau, l)
+            });
+            ln_tau = golden(ln_tau - reach, ln_tau + reach, 9, |t| squares(t, lag));
+        }
+        let tau = ln_tau.exp();
+        let found = fit(&grid, tau, lag)?;
+        let poor = found.residual > LEFT_OVER + 0.4 * grid.resolution;
+        let without = (at_once / grid.degrees.len() as f64).sqrt();
+        let little = without - found.residual < WORTH_IT + 0.2 * grid.resolution;
+        if lag < LEAST_S || poor || little || at_once < BETTER * found.squares || found.values[1] <= 0.0 {
+            return None;
+        }
+        let (mut load, mut start) = (Stages::new(tau, lag, 0.0), Stages::new(tau, lag, 1.0));
+        let mut before = 0.0;
+        let ahead = (0..series.len())
+            .map(|i| {
+                let seconds = (series.end_s(i) - before).max(1e-6);
+                before = series.end_s(i);
+                let moved = series.moved(i) - series.moved_before(i);
+                load.pass(moved as f64 / seconds / 1e9, seconds);
+                start.pass(0.0, seconds);
+                (found.values[1] * load.ahead() + found.values[2] * start.ahead()) as f32
+            })
+            .collect();
+        Some(Self { lag_s: lag, ahead })
+    }
+
+    /// In a sample, K.
+    pub fn ahead(&self, sample: usize) -> f64 {
+        self.ahead.get(sample).copied().map_or(0.0, f64::from)
+    }
+}
