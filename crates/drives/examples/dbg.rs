@@ -11,13 +11,29 @@ fn main() {
         let mut readings = Readings::new();
         case.events.iter().for_each(|e| readings.push(e));
         for f in readings.conclude().findings {
-            println!("  {:?} {:.1}..{:?} {:?}->{:?} c {:.2} {:?}", f.kind, f.elapsed.as_secs_f64(), f.end_elapsed.map(|e| e.as_secs_f64()), f.before.map(|r| r.mb_s() as i64), f.after.map(|r| r.mb_s() as i64), f.confidence, f.may_be);
+            println!(
+                "  {:?} {:.1}..{:?} {:?}->{:?} c {:.2} {:?}",
+                f.kind,
+                f.elapsed.as_secs_f64(),
+                f.end_elapsed.map(|e| e.as_secs_f64()),
+                f.before.map(|r| r.mb_s() as i64),
+                f.after.map(|r| r.mb_s() as i64),
+                f.confidence,
+                f.may_be
+            );
         }
         if std::env::var("DUMP").is_ok() {
             for e in &case.events {
                 match e {
-                    Event::Sample(s) => println!("S {:.2} {:.0} {:?}", s.end.as_secs_f64(), s.written.as_f64() / s.span.as_secs_f64() / 1e6, s.temperature.map(|t| t.degrees())),
-                    Event::Vitals { at, vitals } => println!("V {:.2} {:?}", at.as_secs_f64(), vitals.thermal_transitions),
+                    Event::Sample(s) => println!(
+                        "S {:.2} {:.0} {:?}",
+                        s.end.as_secs_f64(),
+                        s.written.as_f64() / s.span.as_secs_f64() / 1e6,
+                        s.temperature.map(|t| t.degrees())
+                    ),
+                    Event::Vitals { at, vitals } => {
+                        println!("V {:.2} {:?}", at.as_secs_f64(), vitals.thermal_transitions)
+                    }
                     _ => {}
                 }
             }

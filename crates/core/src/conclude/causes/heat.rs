@@ -30,13 +30,13 @@ impl Judge<'_> {
         let cooled = self.cx.coldest(at..over + 1).is_some_and(|c| c < t - 2.9);
         let whole = (back.after().get() / step.before().get().max(1.0)).ln().abs() < 0.1;
         let next = steps[drop + 1..].iter().filter(|s| s.index > back.index).find(|s| s.is_drop());
-        let until = next.map_or(self.run.past(), |s| series.index_at(s.place.elapsed));
-        let later = self.cx.hottest(over..until.max(over));
-        earlier.is_none_or(|e| e <= t + 0.1)
-            && warming
-            && cooled
-            && whole
-            && later.is_none_or(|l| l <= t + 1.1)
+        let until = next.map_or(self.run.past(), |s| series.index_at(s.place.begins));
+        // As warm again at full speed, heat would take it away again.
+        let later = self.cx.hottest(over..until.saturating_sub(2).max(over));
+        let again =
+            next.and_then(|s| s.temperature).is_some_and(|n| (n - t).abs() < 1.1 + self.cx.resolution);
+        let most = if again { t + 1.1 } else { t - 0.9 * self.cx.resolution.max(1.0) };
+        earlier.is_none_or(|e| e <= t + 0.1) && warming && cooled && whole && later.is_none_or(|l| l <= most)
     }
 
     /// What heat takes each time, as ln(rate after / rate before): the median of the drops at the limit after which the

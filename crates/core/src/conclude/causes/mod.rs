@@ -163,7 +163,9 @@ impl Judge<'_> {
                         e.end = Some(step.place.elapsed);
                     }
                     // Nothing was lost before that could come back.
-                    None if self.begins_slow(steps, i) => found.push(self.rise(step)),
+                    None if self.begins_slow(steps, i) && !self.undoes_a_rise(steps, i + 1) => {
+                        found.push(self.rise(step));
+                    }
                     None => {}
                 }
                 continue;
@@ -216,7 +218,10 @@ impl Judge<'_> {
             }
             let base = self.unthrottled(steps, i, episode.as_ref());
             let write = self.run.kind == LoadKind::Write;
-            let one_of_many = self.is_one_of_many(steps, i) || self.undoes_a_rise(steps, i);
+            if self.undoes_a_rise(steps, i) {
+                continue;
+            }
+            let one_of_many = self.is_one_of_many(steps, i);
             if self.stays_down(step, base) && write && !self.is_traffic(step) && !one_of_many {
                 if cut(step) > -SMALL && self.is_chance(step, None) {
                     continue;
@@ -248,7 +253,17 @@ impl Judge<'_> {
         if let Some(e) = episode {
             found.push(self.throttle(steps, &e));
         }
-        self.beside_the_falls(steps, found, &pinned, usual)
+        let mut found = self.beside_the_falls(steps, found, &pinned, usual);
+        if let Some(late) = &self.cx.late {
+            let reckoned = |f: &&mut Finding| f.temperature.is_some() && f.before.is_some();
+            for f in found.iter_mut().filter(reckoned) {
+                f.evidence.push(format!(
+                    "The sensor follows about {:.0} s late; temperatures here are reckoned ahead of it.",
+                    late.lag_s
+                ));
+            }
+        }
+        found
     }
 
     /// What the falls themselves do not say: speed held down, quick sawtooths, ends within heat, beats, limits of link and machine.
@@ -362,9 +377,8 @@ impl Judge<'_> {
     /// It had come up from just this rate a moment before, without a rest: that goes down again, and is no end of a cache, which only a rest
     /// fills.
     fn undoes_a_rise(&self, steps: &[Step<'_>], drop: usize) -> bool {
-        let Some(rise) = drop.checked_sub(1).map(|i| &steps[i]).filter(|s| !s.is_drop()) else {
-            return false;
-        };
+        let rise = drop.checked_sub(1).map(|i| &steps[i]).filter(|s| !s.is_drop());
+        let Some(rise) = rise.filter(|_| steps.get(drop).is_some_and(Step::is_drop)) else { return false };
         let short = self.run.seconds(self.cx.series, &steps[drop].left.points) < MOMENT_UP_S;
         short && (cut(rise) + cut(&steps[drop])).abs() < ALIKE && self.run.kind == LoadKind::Write
     }

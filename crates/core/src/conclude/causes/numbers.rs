@@ -23,7 +23,7 @@ pub(super) const HOT: f64 = 60.0;
 pub(super) const WARM: f64 = 55.0;
 /// Where the drive cools by more than this after a fall that stays, with a limit stated that its sensor was below, it was no heat, K.
 /// Chosen: below most hystereses, since two things must go together, a hotter sensor elsewhere and a load that holds it there.
-pub(super) const STAYS_WARM: f64 = 4.0;
+pub(super) const STAYS_WARM: f64 = 8.0;
 /// What a drive counts as heat is heat from here on, °C: the sensor that is told may not be the hottest. Habit, as
 /// [`HOTTEST_ELSEWHERE`] below [`HOT`].
 pub(super) const COUNTED_FROM: f64 = 45.0;

@@ -23,6 +23,8 @@ const LEAST_STEP: f64 = 0.08;
 const LEAST_SIGMAS: f64 = 4.5;
 /// With very few independent points it must exceed so many more.
 const MORE_SIGMAS: f64 = 1.0;
+/// And a small one so many more: chance makes many of those, and little depends on one. Chosen.
+const SMALL_SIGMAS: f64 = 1.5;
 /// A step among levels that wander is no smaller than so many times their spread.
 const WANDERS: f64 = 4.0;
 /// With fewer independent points than this the noise of a level is weighed with that of its neighbourhood.
@@ -207,7 +209,8 @@ impl Weigher<'_> {
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
         // Where little is independent, the segmenter has found the largest of many chances.
         let few = left.independent.min(right.independent).min(FEW) / FEW;
-        let sigmas = LEAST_SIGMAS + MORE_SIGMAS * (1.0 - few);
+        let small = if step < PLAIN_STEP { SMALL_SIGMAS } else { 0.0 };
+        let sigmas = LEAST_SIGMAS + MORE_SIGMAS * (1.0 - few) + small;
         (step / LEAST_STEP).min(step / (sigmas * error)).min(abrupt)
     }
 

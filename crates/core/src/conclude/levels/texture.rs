@@ -17,6 +17,9 @@ const STALL: f64 = 1.6;
 /// Their highs, and their lows, resemble each other to this share of the way between.
 const ALIKE: f64 = 0.35;
 
+/// At either end of the band lies this share of the points of a piece that swings. Chosen.
+const END_SHARE: f64 = 0.12;
+
 /// The ln(rate) that a texture fills.
 type Band = std::ops::RangeInclusive<f64>;
 
@@ -55,7 +58,9 @@ pub fn stretches(
             let own = pieces[i].points.start..pieces[past - 1].points.end;
             let period = 2 * own.len() / swings.len();
             // What lies beside it, is short and within its band belongs to it.
-            let fits = |p: &&Piece| short(p) && band.contains(&p.middle);
+            let fits = |p: &&Piece| {
+                short(p) && band.contains(&p.middle) || swings_within(&points[p.points.clone()], &band)
+            };
             let before =
                 pieces[..i].iter().rev().take_while(fits).last().map_or(own.start, |p| p.points.start);
             let after = pieces[past..].iter().take_while(fits).last().map_or(own.end, |p| p.points.end);
@@ -106,6 +111,17 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
         j += 1;
     }
     (swings, j)
+}
+
+/// A long piece that the segmenter did not cut any more, used to swings by then: its points lie in the band, many at either end.
+fn swings_within(points: &[f32], band: &Band) -> bool {
+    let some = stats::spaced(points, 301);
+    let wide = band.end() - band.start();
+    let share = |from: f64, to: f64| {
+        let (low, high) = (band.start() + from * wide, band.start() + to * wide);
+        some.iter().filter(|v| (low..=high).contains(v)).count() as f64 / some.len().max(1) as f64
+    };
+    some.len() > 20 && share(0.0, 1.0) > 0.85 && share(0.0, 0.4) > END_SHARE && share(0.6, 1.0) > END_SHARE
 }
 
 /// Many swings, short, each like the others: the band that they fill, in ln(rate).
@@ -187,6 +203,9 @@ mod tests {
         let mean = ((1.0 + f64::exp(-1.0)) / 2.0).ln() + 21.0;
         assert!((f64::from(smooth[300]) - mean).abs() < 0.02, "{}", smooth[300]);
         assert!(smooth[..200].iter().all(|v| *v == 20.5));
+        // The segmenter did not cut it after a while.
+        let used: Vec<usize> = starts.iter().copied().filter(|s| !(310..400).contains(s)).collect();
+        assert_eq!(stretches(&points, &used, &tenth), [(200..400, 20)]);
         // The same at a second a point are levels of ten seconds.
         assert!(stretches(&points, &starts, &|r| r.len() as f64).is_empty());
         assert!(stretches(&points, &[0, 200, 210, 220, 230], &tenth).is_empty());
