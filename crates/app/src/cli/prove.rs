@@ -44,6 +44,8 @@ struct Proof {
     calibration: Vec<Tenth>,
     /// Kind, confidence, findings, right.
     by_confidence: Vec<(&'static str, f64, usize, usize)>,
+    /// The same of the second ground.
+    worlds_by_confidence: Vec<(&'static str, f64, usize, usize)>,
     ground: GroundProof,
     /// The second proving ground, by family, and all of them together last.
     worlds: Vec<FamilyProof>,
@@ -245,6 +247,11 @@ fn at(values: &mut [f64], q: f64) -> Option<f64> {
     values.get(((values.len().max(1) - 1) as f64 * q).round() as usize).copied()
 }
 
+/// Kind, confidence, findings, right ones.
+fn by_confidence(s: &Score) -> Vec<(&'static str, f64, usize, usize)> {
+    s.by_confidence.iter().map(|((kind, c), (n, r))| (*kind, f64::from(*c) / 100.0, *n, *r)).collect()
+}
+
 fn tenths(s: &Score) -> Vec<Tenth> {
     let some = s.calibration.iter().enumerate().filter(|(_, (n, _))| *n > 0);
     some.map(|(i, (n, r))| Tenth { from: i as f64 / 10.0, findings: *n, right: share(*r, *n) }).collect()
@@ -290,11 +297,8 @@ fn proof(
         cause_right: share(right, told),
         confusion: confusion(&s),
         calibration: tenths(&s),
-        by_confidence: s
-            .by_confidence
-            .iter()
-            .map(|((kind, c), (n, r))| (*kind, f64::from(*c) / 100.0, *n, *r))
-            .collect(),
+        by_confidence: by_confidence(&s),
+        worlds_by_confidence: by_confidence(&worlds.all),
         ground: ground_proof(ground),
         worlds_calibration: tenths(&worlds.all),
         worlds_confusion: confusion(&worlds.all),

@@ -177,7 +177,9 @@ impl Judging<'_> {
         for end in &self.case.perhaps {
             let hit = (0..self.findings.len()).find(|i| {
                 let f = &self.findings[*i];
-                let kind = matches!(f.kind, FindingKind::CacheEnd | FindingKind::Unexplained);
+                // With candidates it says that it is one of those, and not that it is none.
+                let kind = f.kind == FindingKind::CacheEnd
+                    || f.kind == FindingKind::Unexplained && f.may_be.is_empty();
                 !self.right[*i] && kind && is_near(f, end)
             });
             if let Some(i) = hit {

@@ -26,11 +26,11 @@ impl Footing {
     pub const fn right(self) -> f64 {
         match self {
             Self::Cool => 0.99,
-            Self::Warm => 0.82,
-            Self::AtLimit => 0.87,
+            Self::Warm => 0.98,
+            Self::AtLimit => 0.95,
             Self::CoolWithoutLimit => 0.98,
-            Self::WarmWithoutLimit => 0.97,
-            Self::Blind => 0.94,
+            Self::WarmWithoutLimit => 0.95,
+            Self::Blind => 0.98,
         }
     }
 }
@@ -41,7 +41,7 @@ pub(super) const fn of_throttling(counted: bool, stated: bool, came_back: bool) 
     match (counted, stated, came_back) {
         (true, ..) => 0.99,
         (false, true, _) => 0.985,
-        (false, false, true) => 0.86,
+        (false, false, true) => 0.95,
         (false, false, false) => 0.93,
     }
 }

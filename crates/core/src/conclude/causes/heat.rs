@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::quantity::units::{Bytes, Rate};
 
-use super::learned::cut;
+use super::learned::{alike, cut};
 use super::numbers::*;
 use super::{Judge, Pinned, Step};
 
@@ -36,7 +36,23 @@ impl Judge<'_> {
         let again =
             next.and_then(|s| s.temperature).is_some_and(|n| (n - t).abs() < 1.1 + self.cx.resolution);
         let most = if again { t + 1.1 } else { t - 0.9 * self.cx.resolution.max(1.0) };
-        earlier.is_none_or(|e| e <= t + 0.1) && warming && cooled && whole && later.is_none_or(|l| l <= most)
+        // From cold it takes longer to get there than from where heat lets go.
+        let first_s = (step.place.begins.as_secs_f64()) - self.cx.series.end_s(self.run.first);
+        let sooner = |s: &Step<'_>| {
+            first_s > FROM_COLD * s.place.begins.saturating_sub(back.place.elapsed).as_secs_f64()
+        };
+        // Heat takes it at one temperature; the same fall at others goes by something else.
+        let elsewhere = |s: &Step<'_>| {
+            let off = s.temperature.is_some_and(|n| (n - t).abs() > 1.6 + self.cx.resolution);
+            off && s.is_drop() && s.index != step.index && alike(s, step)
+        };
+        earlier.is_none_or(|e| e <= t + 0.1)
+            && warming
+            && cooled
+            && whole
+            && later.is_none_or(|l| l <= most)
+            && next.is_none_or(sooner)
+            && !steps.iter().any(elsewhere)
     }
 
     /// What heat takes each time, as ln(rate after / rate before): the median of the drops at the limit after which the

@@ -101,9 +101,9 @@ impl Judge<'_> {
         let mut f = self.finding(FindingKind::CacheEnd, step);
         (f.before, f.after) = (Some(before), Some(after));
         let last = between.last().map_or(step, |s| s);
-        // It was somewhere from where this level began to where heat let go.
-        f.written_high =
-            f.written_high.max(if off(step) < ALIKE { step.place.high } else { last.place.high });
+        // It was somewhere from where heat began to where it let go: stages of heat are as large as the end of a cache.
+        f.written_low = f.written_low.min(between.first().map_or(step, |s| s).place.low);
+        f.written_high = f.written_high.max(last.place.high);
         f.evidence.push(format!(
             "While heat held the drive down the cache ended too: {} before it was hot, {after} once heat let go, after {} (± {} GB) written since the last rest.",
             before,

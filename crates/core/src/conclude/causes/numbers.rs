@@ -90,7 +90,7 @@ pub(super) const FROM_COLD: f64 = 1.6;
 /// What a record that ends at once after a fall takes off its confidence. Judged.
 pub(super) const SHORT_TAIL: f64 = 0.1;
 /// Confidence of heat in samples that hold whole cycles of it. Judged.
-pub(super) const IN_LONG_SAMPLES: f64 = 0.6;
+pub(super) const IN_LONG_SAMPLES: f64 = 0.9;
 /// Confidence of a rise that nothing explains: most are noise. Judged.
 pub(super) const RISES: f64 = 0.3;
 /// Confidence that heat had slowed what rose after it stood at its limit: the fall itself was not recorded. Judged.
