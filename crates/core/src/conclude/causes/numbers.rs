@@ -136,7 +136,7 @@ pub(super) const AT_CEILING: f64 = 0.9;
 /// Shorter visits of a place tell nothing, s. Chosen: three samples at ten a second.
 pub(super) const LEAST_VISIT_S: f64 = 0.3;
 /// Confidence of "unexplained" where two causes look the same: in nearly all of these one of them is it. Judged.
-pub(super) const UNDECIDED: f64 = 0.05;
+pub(super) const UNDECIDED: f64 = 0.03;
 /// Confidence of a single fall while it was hottest, with no limit stated. Judged.
 pub(super) const HEAT_ONCE: f64 = 0.7;
 /// So small a fall, in ln, is none of a cache more often than not. Chosen.

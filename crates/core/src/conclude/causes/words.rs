@@ -43,7 +43,7 @@ impl Judge<'_> {
             times: None,
             unlike: Vec::new(),
             decided: None,
-            confidence: 0.82,
+            confidence: 0.75,
             evidence,
         }
     }

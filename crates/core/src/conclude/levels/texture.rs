@@ -203,9 +203,14 @@ mod tests {
         let mean = ((1.0 + f64::exp(-1.0)) / 2.0).ln() + 21.0;
         assert!((f64::from(smooth[300]) - mean).abs() < 0.02, "{}", smooth[300]);
         assert!(smooth[..200].iter().all(|v| *v == 20.5));
-        // The segmenter did not cut it after a while.
-        let used: Vec<usize> = starts.iter().copied().filter(|s| !(310..400).contains(s)).collect();
-        assert_eq!(stretches(&points, &used, &tenth), [(200..400, 20)]);
+        // The segmenter did not cut it any more after a while; what is even there is another level.
+        let long = |swings: bool| -> Vec<f32> {
+            let here = |k: usize| (200..400).contains(&k) || swings && (400..800).contains(&k);
+            (0..1000).map(|k| if here(k) { swing(k) } else { 20.5 }).collect()
+        };
+        let used: Vec<usize> = starts.iter().copied().chain([800]).collect();
+        assert_eq!(stretches(&long(true), &used, &tenth), [(200..800, 20)]);
+        assert_eq!(stretches(&long(false), &used, &tenth), [(200..400, 20)]);
         // The same at a second a point are levels of ten seconds.
         assert!(stretches(&points, &starts, &|r| r.len() as f64).is_empty());
         assert!(stretches(&points, &[0, 200, 210, 220, 230], &tenth).is_empty());
