@@ -124,6 +124,10 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
             "the record"
         };
         parts.push(format!("Fell{rates} at {}: {}; {what} does not decide.", f.written, causes.join(" or ")));
+    } else if let Some((f, times)) = c.findings.iter().find_map(|f| Some((f, f.times?))).filter(|_| open == 1)
+    {
+        let rates = f.before.zip(f.after).map(|(b, a)| format!(" from {b} to {a}")).unwrap_or_default();
+        parts.push(format!("Falls{rates} and comes back, {times} times; the record does not tell why."));
     } else if open > 0 {
         let (word, verb) = if open == 1 { ("change", "is") } else { ("changes", "are") };
         parts.push(format!("{open} {word} of speed {verb} unexplained."));
@@ -506,6 +510,9 @@ mod tests {
         );
         assert!(told(&[Unexplained]).contains("1 change of speed is unexplained."));
         assert!(told(&[Unexplained, Unexplained]).contains("2 changes of speed are unexplained."));
+        let (r, often) = (readings(0), Finding { times: Some(27), ..found(Unexplained, 10) });
+        let words = answer(&r, &Conclusions { findings: vec![often], ..r.conclude() });
+        assert!(words.contains("Falls from 2 000 MB/s to 1 000 MB/s and comes back, 27 times;"), "{words}");
         let both = told(&[OtherTraffic, Background]);
         assert!(both.contains("Others used the drive") && both.contains("Regular dips"), "{both}");
     }

@@ -270,7 +270,7 @@ fn rate_intervals(readings: &Readings, conclusions: &Conclusions) -> [Option<(f6
     let figures = &conclusions.figures;
     let ends: Vec<&Finding> = conclusions.findings.iter().filter(|f| f.may_be_cache_end()).collect();
     let Some((first, last)) = ends.first().zip(ends.last()) else {
-        // Without a cache end both are the mean over the longest stretch of load.
+        // Without a cache end both are of the longest stretch of load.
         let stints = readings.stints(conclusions);
         let longest = stints.iter().max_by(|a, b| a.seconds.total_cmp(&b.seconds));
         // What slopes is no noise: each end has its own.
@@ -279,8 +279,25 @@ fn rate_intervals(readings: &Readings, conclusions: &Conclusions) -> [Option<(f6
         {
             return [head, tail].map(|part| batch_means(readings, part).1);
         }
-        let interval = longest.and_then(|s| batch_means(readings, s.samples.clone()).1);
-        return [interval, interval];
+        let around = |value: Option<Rate>, half: Option<f64>| {
+            let (value, half) = value.map(Rate::get).zip(half)?;
+            Some(((value - half).max(0.0), value + half))
+        };
+        let samples = longest.map_or(0..0, |s| s.samples.clone());
+        let heat = conclusions.findings.iter().find(|f| f.kind == FindingKind::Throttle);
+        let heat =
+            heat.map(|f| series.index_at(f.elapsed)).filter(|i| samples.contains(i) && *i > samples.start);
+        let Some(heat) = heat else {
+            let half = half_of_median(readings, samples);
+            return [around(figures.burst, half), around(figures.sustained, half)];
+        };
+        // Of a rate that comes and goes the mean.
+        let (_, mean) = batch_means(readings, heat..samples.end);
+        let half = mean.map(|(low, high)| 0.5 * (high - low));
+        return [
+            around(figures.burst, half_of_median(readings, samples.start..heat)),
+            around(figures.sustained, half),
+        ];
     };
     let levels = readings.levels();
     let before = levels.iter().rfind(|l| l.from < first.elapsed && l.to <= first.elapsed);

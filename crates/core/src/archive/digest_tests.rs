@@ -112,3 +112,56 @@ fn nothing_recorded_has_no_figures_and_no_harm() {
     assert!(d.figures.iter().all(|f| f.value.is_finite()) && d.loads.is_empty(), "{:?}", d.figures);
     assert_eq!(d.treatment.written_bytes, 0);
 }
+
+/// A minute at 3 GB/s, then half a minute each at 1 and at 3 GB/s; `hot` says how warm it was.
+fn comes_and_goes(hot: impl Fn(bool, u64) -> f64) -> Readings {
+    let mut r = Readings::new();
+    r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+    for i in 1..=4800u64 {
+        let low = i > 600 && (i / 200) % 2 == 1;
+        let rate = if low { 100_000_000 } else { 300_000_000 };
+        r.push(&Event::Sample(Sample {
+            end: Duration::from_millis(i * 100),
+            span: Duration::from_millis(100),
+            written: Bytes::new(rate + i * 7919 % 3_000_000),
+            temperature: Some(Celsius::new(hot(low, i))),
+            ..Sample::default()
+        }));
+    }
+    r
+}
+
+/// It had the median of both rates for its burst, and the interval of their mean.
+#[test]
+fn a_rate_that_comes_and_goes_has_figures_within_their_intervals() {
+    let warm = |low: bool, i: u64| {
+        let into = (i % 200) as f64 / 200.0;
+        match i {
+            ..=600 => (40.0 + 40.0 * i as f64 / 600.0).round(),
+            _ if low => (80.0 - 10.0 * into).round(),
+            _ => (70.0 + 10.0 * into).round(),
+        }
+    };
+    for (readings, throttles) in
+        [(comes_and_goes(warm), true), (comes_and_goes(|_, i| 40.0 + (i / 1000 % 2) as f64), false)]
+    {
+        let conclusions = readings.conclude();
+        let found = conclusions.findings.iter().any(|f| f.kind == FindingKind::Throttle);
+        assert_eq!(found, throttles, "{:#?}", conclusions.findings);
+        let d = Digest::of(&readings, &conclusions);
+        for id in [FigureId::Burst, FigureId::Sustained] {
+            let f = d.figure(id).unwrap();
+            let (low, high) = f.interval.unwrap();
+            assert!(low <= f.value && f.value <= high, "{f:?}");
+        }
+        if throttles {
+            let value = |id| d.figure(id).unwrap().value;
+            assert!((value(FigureId::Burst) / 3.015e9 - 1.0).abs() < 0.02, "{}", value(FigureId::Burst));
+            assert!(
+                (value(FigureId::Sustained) / 2.0e9 - 1.0).abs() < 0.05,
+                "{}",
+                value(FigureId::Sustained)
+            );
+        }
+    }
+}

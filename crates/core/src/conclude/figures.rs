@@ -1,5 +1,7 @@
 //! The figures of a haul.
 
+use std::ops::Range;
+
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::histogram::Bin;
@@ -14,10 +16,12 @@ use super::{Conclusions, Finding, Slope};
 /// The figures of a haul. A figure that the record cannot give is `None`.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Figures {
-    /// Median rate up to the first cache end, or over the whole when there is none; of a load that slopes the rate at its start.
+    /// Median rate up to the first cache end, or else up to where heat first slowed it, or else over the whole; of a load that slopes the
+    /// rate at its start.
     #[serde(rename = "burst_mb_s", with = "mb_s::maybe")]
     pub burst: Option<Rate>,
-    /// Median rate after the last cache end; the same as the burst when there is none; of a load that slopes the rate at its end.
+    /// Median rate after the last cache end, or else the mean from where heat first slowed it, or else the same as the burst; of a load that
+    /// slopes the rate at its end.
     #[serde(rename = "sustained_mb_s", with = "mb_s::maybe")]
     pub sustained: Option<Rate>,
     /// The longest load slopes from one rate to another, without a cache end.
@@ -65,6 +69,22 @@ pub(super) struct Longest {
     pub mean: Rate,
     /// The rates between which it slopes.
     pub slope: Option<Slope>,
+    /// Its samples.
+    pub samples: Range<usize>,
+}
+
+/// The first throttling of the longest load, and the samples of that load from then on.
+fn first_heat<'a>(
+    readings: &Readings,
+    findings: &'a [Finding],
+    longest: Option<&Longest>,
+) -> Option<(&'a Finding, Range<usize>)> {
+    let samples = &longest?.samples;
+    let series = readings.series();
+    findings.iter().filter(|f| f.kind == FindingKind::Throttle && f.before.is_some()).find_map(|f| {
+        let from = series.index_at(f.elapsed);
+        (samples.contains(&from) && from > samples.start).then(|| (f, from..samples.end))
+    })
 }
 
 impl Figures {
@@ -75,11 +95,21 @@ impl Figures {
         let sure = findings.iter().find(|f| f.kind == FindingKind::CacheEnd);
         // Without a cache end the whole of the longest load is before and after it; of less than a second there is only the mean.
         let over_all = longest.map(|l| seconds.median_of_longest().map_or(l.mean, Rate::new));
-        let slope = longest.and_then(|l| l.slope).filter(|_| cache.is_empty());
+        // A rate that heat takes and gives back has two values, and no median worth the name.
+        let heat = first_heat(readings, findings, longest).filter(|_| cache.is_empty());
+        let slope = longest.and_then(|l| l.slope).filter(|_| cache.is_empty() && heat.is_none());
         let whole = seconds.whole();
         Self {
-            burst: cache.first().map_or(slope.map(|s| s.start).or(over_all), |f| f.before),
-            sustained: cache.last().map_or(slope.map(|s| s.end).or(over_all), |f| f.after),
+            burst: match (cache.first(), &heat) {
+                (Some(f), _) => f.before,
+                (None, Some((f, _))) => f.before,
+                (None, None) => slope.map(|s| s.start).or(over_all),
+            },
+            sustained: match (cache.last(), heat) {
+                (Some(f), _) => f.after,
+                (None, Some((_, from_then))) => Some(Rate::new(readings.series().mean_rate(from_then))),
+                (None, None) => slope.map(|s| s.end).or(over_all),
+            },
             slope,
             cache_bytes: sure.map(|f| f.written.get()),
             worst_second: whole.map(|c| c.worst_second),

@@ -77,7 +77,8 @@ impl Readings {
             if longest.as_ref().is_none_or(|l| seconds > l.seconds) {
                 let mean = Rate::new(self.series.mean_rate(run.samples(&(0..run.len()))));
                 let slope = slope::slope(run, levels, &self.series);
-                longest = Some(figures::Longest { seconds, mean, slope });
+                let samples = run.samples(&(0..run.len()));
+                longest = Some(figures::Longest { seconds, mean, slope, samples });
             }
         }
         findings.extend(self.fill_slowdowns(&findings));

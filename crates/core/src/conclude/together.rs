@@ -5,7 +5,7 @@ use std::time::Duration;
 use super::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::stats;
-use crate::quantity::units::{Bytes, clock, span_words};
+use crate::quantity::units::{Bytes, Celsius, clock, span_words};
 
 /// So many falls alike are one finding. Chosen: fewer may be so many slow places, each of which wants a look.
 const MANY: usize = 4;
@@ -99,7 +99,9 @@ fn one_of(group: &[&Finding]) -> Option<Finding> {
     ));
     if let Some((a, b)) = coolest.zip(warmest) {
         one.evidence.push(format!(
-            "At {a:.0} to {b:.0} when it fell: heat would fall at one temperature, what goes by the clock or by bytes at any."
+            "At {} to {} when it fell: heat falls at one temperature, what goes by the clock or by bytes at any.",
+            Celsius::new(a.degrees().round()),
+            Celsius::new(b.degrees().round())
         ));
     }
     one.evidence.push(
@@ -120,6 +122,7 @@ mod tests {
             before: Some(Rate::new(from * 1e6)),
             after: Some(Rate::new(to * 1e6)),
             position: Some(Bytes::from_gb(at)),
+            temperature: Some(Celsius::new(40.0 + at as f64 / 10.0)),
             evidence: vec!["Fell.".into()],
             ..Finding::new(FindingKind::Unexplained)
         }
@@ -138,6 +141,7 @@ mod tests {
         assert_eq!((all[0].position, &all[1]), (None, &other));
         assert!(all[0].evidence[0].contains("6 times"), "{:?}", all[0].evidence);
         assert!(all[0].evidence[1].starts_with("One every 10"), "{:?}", all[0].evidence);
+        assert!(all[0].evidence[2].starts_with("At 41 °C to 46 °C when it fell"), "{:?}", all[0].evidence);
     }
 
     #[test]

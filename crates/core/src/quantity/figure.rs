@@ -319,8 +319,8 @@ macro_rules! figures {
 }
 
 figures! {
-    Burst, "burst", Rate, Higher, Load, "Median rate up to the first cache end, or over the longest load where there is none; of one that slopes the rate at its start.";
-    Sustained, "sustained", Rate, Higher, Load, "Median rate after the last cache end, or over the longest load where there is none; of one that slopes the rate at its end.";
+    Burst, "burst", Rate, Higher, Load, "Median rate up to the first cache end, or up to where heat first slowed it, or else over the longest load; of one that slopes the rate at its start.";
+    Sustained, "sustained", Rate, Higher, Load, "Median rate after the last cache end, or the mean from where heat first slowed it, or else the median over the longest load; of one that slopes the rate at its end.";
     Cache, "cache", Bytes, Higher, Write, "Bytes written at full speed: up to the first cache end.";
     Mean, "mean", Rate, Higher, Load, "Mean rate under load.";
     WorstSecond, "worst second", Rate, Higher, Load, "Mean rate of the slowest whole second under load.";
