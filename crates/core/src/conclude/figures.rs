@@ -83,7 +83,7 @@ fn first_heat<'a>(
     let series = readings.series();
     findings.iter().filter(|f| f.kind == FindingKind::Throttle && f.before.is_some()).find_map(|f| {
         let from = series.index_at(f.elapsed);
-        (samples.contains(&from) && from > samples.start).then(|| (f, from..samples.end))
+        (samples.contains(&from) && from > samples.start).then_some((f, from..samples.end))
     })
 }
 

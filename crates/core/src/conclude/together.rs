@@ -91,12 +91,12 @@ fn one_of(group: &[&Finding]) -> Option<Finding> {
         span_words(middle),
         if last.end_elapsed.is_some() { "" } else { " but for the last time" }
     ));
-    one.evidence.push(format!(
-        "One every {}; {} at the shortest, {} at the longest.",
-        span_words(gap),
-        span_words(shortest),
-        span_words(longest)
-    ));
+    let (gap, shortest, longest) = (span_words(gap), span_words(shortest), span_words(longest));
+    one.evidence.push(if shortest == longest {
+        format!("One every {gap}.")
+    } else {
+        format!("One every {gap}, {shortest} to {longest} apart.")
+    });
     if let Some((a, b)) = coolest.zip(warmest) {
         one.evidence.push(format!(
             "At {} to {} when it fell: heat falls at one temperature, what goes by the clock or by bytes at any.",
