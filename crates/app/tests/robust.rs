@@ -217,7 +217,8 @@ fn a_process_that_stands_still_says_so_and_invents_no_speed() {
     let signal = |name: &str| {
         assert!(Command::new("kill").args([name, &child.id().to_string()]).status().unwrap().success());
     };
-    std::thread::sleep(Duration::from_secs(2));
+    // A busy machine takes a while to begin.
+    std::thread::sleep(Duration::from_secs(3));
     signal("-STOP");
     std::thread::sleep(Duration::from_millis(4500));
     signal("-CONT");
