@@ -16,6 +16,9 @@ const NO_TEMPERATURE: i32 = i32::MIN;
 const NO_LATENCY: u32 = u32::MAX;
 const NO_BUSY: u8 = u8::MAX;
 
+/// A sample that takes so little of the time of the one before it has no rate of its own.
+const SCRAP: u64 = 10;
+
 /// What the samples of a haul lie along.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Ruler {
@@ -102,6 +105,10 @@ pub struct Series {
     /// Samples in which operations failed, with how many in all up to and with each; few, as a rule.
     errors: Vec<(usize, u64)>,
     any_other: bool,
+    /// Leg and time under load of the last sample that is no scrap, with its index.
+    whole: Option<(u16, u64, usize)>,
+    /// Samples that took a tenth of the one before them or less, each with the first of those that its rate is taken over; few, as a rule.
+    scraps: Vec<(usize, usize)>,
     /// Lowest and highest temperature.
     temperatures: Option<(i32, i32)>,
     pyramid: Vec<Vec<Extremes>>,
@@ -114,6 +121,7 @@ impl Series {
         let before = |column: &[u64]| last.map_or(0, |i| column[i]);
         let span = sample.span.as_nanos() as u64;
         let moved = (sample.written + sample.read).get();
+        self.note_scrap(sample.leg, if loaded { span } else { 0 });
         self.loaded_ns.push(before(&self.loaded_ns).saturating_add(if loaded { span } else { 0 }));
         self.written.push(before(&self.written).saturating_add(sample.written.get()));
         self.moved.push(before(&self.moved).saturating_add(moved));
@@ -132,6 +140,17 @@ impl Series {
         self.p99_us.push(sample.latency.map_or(NO_LATENCY, |l| l.p99_us));
         self.host_busy.push(sample.host_busy_ppm.map_or(NO_BUSY, |p| (p / 5_000).min(200) as u8));
         self.grow_pyramid();
+    }
+
+    /// What was in flight at the end of a leg completes in no time, and began before: bytes over that time are no rate.
+    fn note_scrap(&mut self, leg: u16, loaded: u64) {
+        let i = self.end_ns.len();
+        match self.whole {
+            Some((of, whole, first)) if of == leg && loaded > 0 && loaded <= whole / SCRAP => {
+                self.scraps.push((i, first));
+            }
+            _ => self.whole = Some((leg, loaded, i)),
+        }
     }
 
     /// Operations that failed in these samples.
@@ -340,10 +359,12 @@ impl Series {
         self.loaded_in(range) as f64 / 1e9
     }
 
-    /// Rate of sample `i` under load, bytes per second; 0 at rest.
+    /// Rate of sample `i` under load, bytes per second; 0 at rest. One that took a tenth of the time of the sample before it, or less, has
+    /// the rate of both together.
     #[must_use]
     pub fn rate(&self, i: usize) -> f64 {
-        self.mean_rate(i..i + 1)
+        let scrap = self.scraps.binary_search_by_key(&i, |(i, _)| *i);
+        self.mean_rate(scrap.map_or(i, |s| self.scraps[s].1)..i + 1)
     }
 
     /// Mean rate under load over a range of samples, bytes per second.
@@ -421,7 +442,9 @@ impl Series {
         let e = self.extremes(range.clone());
         let loaded = self.loaded_in(range.clone()) > 0;
         Column {
-            rate: loaded.then(|| Rate::new(self.mean_rate(range))),
+            rate: loaded.then(|| {
+                Rate::new(if range.len() == 1 { self.rate(range.start) } else { self.mean_rate(range) })
+            }),
             slowest: loaded.then(|| Rate::new(f64::from(e.slowest))),
             fastest: loaded.then(|| Rate::new(f64::from(e.fastest))),
             p99: (e.p99_us > 0).then(|| Duration::from_micros(e.p99_us.into())),
@@ -474,6 +497,31 @@ mod tests {
             let truth = f64::from(*rates.iter().min().unwrap()) * 10.0;
             prop_assert!((slowest - truth).abs() <= truth * 1e-6);
         }
+    }
+
+    #[test]
+    fn what_completes_in_no_time_at_the_end_of_a_leg_is_no_rate() {
+        let mut s = series(&[100; 10]);
+        let mut end = Duration::from_secs(1);
+        let mut push = |s: &mut Series, leg, ms, bytes| {
+            end += Duration::from_millis(ms);
+            let span = Duration::from_millis(ms);
+            let written = Bytes::new(bytes);
+            s.push(&Sample { end, span, leg, written, ..Sample::default() }, true);
+        };
+        // The last interval of the leg is what was left of its time, and what was in flight came after it.
+        push(&mut s, 0, 1, 5);
+        push(&mut s, 0, 1, 16);
+        assert_eq!([s.rate(9), s.rate(10), s.rate(11)], [1000.0, 105.0 / 0.101, 121.0 / 0.102]);
+        let end = s.extent(Ruler::Elapsed);
+        let last = s.columns(Ruler::Elapsed, end - 0.0005, end, 1);
+        assert_eq!(last[0].rate.map(Rate::get), Some(s.rate(11)), "drawn alone");
+        let all = s.columns(Ruler::Elapsed, 0.0, end, 1);
+        assert_eq!(all[0].fastest.map(|r| r.get() as u32), Some(s.rate(11) as u32));
+        assert_eq!(all[0].rate, Some(Rate::new(1021.0 / 1.002)), "no byte is lost");
+        // Another leg begins as it begins.
+        push(&mut s, 1, 5, 1000);
+        assert_eq!(s.rate(12), 200_000.0);
     }
 
     #[test]
