@@ -4,10 +4,10 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::inquiry::Inquiring;
-use crate::conclude::inquiry::{ARM_S, LIGHTER, Possible, Trial};
+use crate::conclude::inquiry::{ARM_S, CycleForm, LIGHTER, Possible, Trial};
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::units::Bytes;
-use crate::record::{ArmKind, Experiment};
+use crate::record::{ArmKind, Experiment, Turns};
 
 /// The load after a rest goes on so long at most, s.
 const AGAIN_S: f64 = 10.0;
@@ -23,6 +23,8 @@ pub(super) struct Planned {
     pub kind: ArmKind,
     pub load: Load,
     pub most: Duration,
+    /// A rest is over when the drive is cool enough: not one that is to show what time alone brings back.
+    pub ends_cool: bool,
 }
 
 /// Whole blocks of a region, and an address in it on a block.
@@ -64,6 +66,7 @@ pub(super) fn arms(
         kind,
         load,
         most: seconds(most),
+        ends_cool: trial.round == 0 || trial.experiment != Experiment::Cool,
     };
     let here = || planned(ArmKind::Here, bare.clone(), ARM_S);
     let arm_bytes = Bytes::new((inquiring.fall.before.get() * ARM_S) as u64);
@@ -93,6 +96,16 @@ pub(super) fn arms(
     if trial.experiment == Experiment::Cycle {
         let to = |kind: ArmKind, most: f64| planned(kind, bare.clone(), most);
         let Some(turns) = inquiring.fall.turns else { return VecDeque::new() };
+        if trial.form != CycleForm::Lighter {
+            let put_in = match trial.form {
+                CycleForm::Read => {
+                    planned(ArmKind::Read, long_read(inquiring, &bare, moved, &turns), turns.put_in_s())
+                }
+                _ => planned(ArmKind::Rest, Load::rest(), turns.put_in_s()),
+            };
+            let still = inquiring.fall.still_fast_s(trial.form);
+            return VecDeque::from([put_in, to(ArmKind::ToFall, still)]);
+        }
         let most = |usual: f64| (2.5 * usual).clamp(ARM_S, CYCLE_S);
         // It begins where the rate has just come back. Its rate and length are known once it is put on.
         let back = to(ArmKind::ToBack, most(turns.slow_s));
@@ -162,6 +175,17 @@ pub(super) fn arms(
         all.extend(two);
     }
     all
+}
+
+/// Reads of what was written last, as much as is written in so long; where less was written, over and over.
+fn long_read(inquiring: &Inquiring, load: &Load, moved: Bytes, turns: &Turns) -> Load {
+    let wanted = Bytes::new((inquiring.fall.before.get() * turns.put_in_s()) as u64);
+    let behind = inquiring.here.saturating_sub(load.start).min(moved).min(wanted);
+    let block = load.block.get();
+    let length = Bytes::new((behind.get() / block).max(1) * block);
+    let start = inquiring.here.saturating_sub(length).max(load.start);
+    let end = start + length;
+    Load { kind: LoadKind::Read, start, end, from: Some(start), compressible_percent: 0, ..load.clone() }
 }
 
 /// The leg's own bytes go on in it, from where it stands.

@@ -10,7 +10,7 @@ use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, LIGHTER, Possible
 use crate::drive::permutation::spread;
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::readings::Readings;
+use crate::readings::{InquiryReading, Readings};
 use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd, Turns};
 use crate::route::Leg;
 
@@ -137,7 +137,7 @@ impl Inquiring {
             _ if now - *began >= arm.most => true,
             ArmKind::Rest => {
                 let by = self.began_at.zip(temperature).map(|(then, now)| then.degrees() - now.degrees());
-                lasted >= LEAST_REST_S && by.is_some_and(|k| k >= COOL_ENOUGH)
+                arm.ends_cool && lasted >= LEAST_REST_S && by.is_some_and(|k| k >= COOL_ENOUGH)
             }
             ArmKind::Again | ArmKind::ToFall => seen && self.is_slow(),
             ArmKind::ToBack => seen && !self.is_slow(),
@@ -187,8 +187,24 @@ impl<D: Drive> Haul<D> {
         if spent_s > 0.0 && (most_s - spent_s < 4.0 * ARM_S || spent >= most_bytes) {
             return Ok(false);
         }
-        self.begin_inquiry(out, index, leg, fall, (most_s - spent_s, most_bytes.saturating_sub(spent)))?;
+        let left_s = most_s - spent_s;
+        if by_itself && !self.is_worth_asking(index as u16, &fall, left_s) {
+            return Ok(false);
+        }
+        self.begin_inquiry(out, index, leg, fall, (left_s, most_bytes.saturating_sub(spent)))?;
         Ok(true)
+    }
+
+    /// There is time for something that tells. What is put into a fast stretch tells less than a lighter load, and takes less time.
+    fn is_worth_asking(&self, leg: u16, fall: &Fall, left_s: f64) -> bool {
+        let Some(readings) = &self.readings else { return true };
+        let fits = |fall: Fall| {
+            let thermometer = fall.temperature.is_some();
+            let reading = InquiryReading::new(leg, fall, self.elapsed);
+            Inquiry::of(&reading, readings).next(Possible::everything(thermometer), left_s).is_ok()
+        };
+        fits(fall.clone())
+            && (fall.fast_so_far.is_none() || !fits(Fall { fast_so_far: None, ..fall.clone() }))
     }
 
     /// Seconds and bytes that all inquiries of a leg may take together.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::super::tests::{Puppet, haul, words};
 use super::*;
-use crate::conclude::inquiry::Trial;
+use crate::conclude::inquiry::{CycleForm, Trial};
 use crate::drive::Tally;
 use crate::haul::Progress;
 use crate::quantity::FindingKind;
@@ -24,6 +24,7 @@ fn fall() -> Fall {
         sensor_step_k: 1.0,
         recurs: false,
         turns: None,
+        fast_so_far: None,
         may_be: vec![(FindingKind::CacheEnd, 0.5)],
     }
 }
@@ -190,7 +191,7 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, gb(100), Bytes::from_mib(1), 32);
     let kinds = |reads: bool| -> Vec<ArmKind> {
         let mut inquiring = inquiring(fall());
-        let trial = Trial { experiment: Experiment::Cool, round: 0, seconds: 60.0 };
+        let trial = Trial { experiment: Experiment::Cool, round: 0, form: CycleForm::Lighter, seconds: 60.0 };
         let possible = Possible {
             elsewhere: false,
             reads,
@@ -227,7 +228,7 @@ fn trial(experiment: Experiment, fall: Fall) -> Vec<Planned> {
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, Bytes::from_gb(100), Bytes::from_mib(1), 32);
     let mut inquiring = inquiring(fall);
     let possible = Possible::ALL;
-    let trial = Trial { experiment, round: 0, seconds: 60.0 };
+    let trial = Trial { experiment, round: 0, form: CycleForm::Lighter, seconds: 60.0 };
     arms(&mut inquiring, trial, possible, &load, Bytes::from_gb(20)).into()
 }
 

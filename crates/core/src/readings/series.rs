@@ -107,7 +107,7 @@ pub struct Series {
     any_other: bool,
     /// Leg and time under load of the last sample that is no scrap, with its index.
     whole: Option<(u16, u64, usize)>,
-    /// Samples that took a tenth of the one before them or less, each with the first of those that its rate is taken over; few, as a rule.
+    /// What came in after a load was taken off, in a tenth of the time of the sample before it or less, each with the first of those that its rate is taken over; few, as a rule.
     scraps: Vec<(usize, usize)>,
     /// Lowest and highest temperature.
     temperatures: Option<(i32, i32)>,
@@ -121,7 +121,7 @@ impl Series {
         let before = |column: &[u64]| last.map_or(0, |i| column[i]);
         let span = sample.span.as_nanos() as u64;
         let moved = (sample.written + sample.read).get();
-        self.note_scrap(sample.leg, if loaded { span } else { 0 });
+        self.note_scrap(sample, if loaded { span } else { 0 });
         self.loaded_ns.push(before(&self.loaded_ns).saturating_add(if loaded { span } else { 0 }));
         self.written.push(before(&self.written).saturating_add(sample.written.get()));
         self.moved.push(before(&self.moved).saturating_add(moved));
@@ -142,11 +142,13 @@ impl Series {
         self.grow_pyramid();
     }
 
-    /// What was in flight at the end of a leg completes in no time, and began before: bytes over that time are no rate.
-    fn note_scrap(&mut self, leg: u16, loaded: u64) {
-        let i = self.end_ns.len();
+    /// What was in flight at the end of a leg completes in no time, and began before: bytes over that time are no rate. (Nothing else is read
+    /// there; a sample of a compacted record, short among long ones, is one that was measured.)
+    fn note_scrap(&mut self, sample: &Sample, loaded: u64) {
+        let (i, leg) = (self.end_ns.len(), sample.leg);
+        let bare = sample.position.is_none() && sample.latency.is_none() && sample.temperature.is_none();
         match self.whole {
-            Some((of, whole, first)) if of == leg && loaded > 0 && loaded <= whole / SCRAP => {
+            Some((of, whole, first)) if bare && of == leg && loaded > 0 && loaded <= whole / SCRAP => {
                 self.scraps.push((i, first));
             }
             _ => self.whole = Some((leg, loaded, i)),
@@ -359,8 +361,8 @@ impl Series {
         self.loaded_in(range) as f64 / 1e9
     }
 
-    /// Rate of sample `i` under load, bytes per second; 0 at rest. One that took a tenth of the time of the sample before it, or less, has
-    /// the rate of both together.
+    /// Rate of sample `i` under load, bytes per second; 0 at rest. What came in within a moment after the load was taken off
+    /// has the rate of both together.
     #[must_use]
     pub fn rate(&self, i: usize) -> f64 {
         let scrap = self.scraps.binary_search_by_key(&i, |(i, _)| *i);
@@ -509,7 +511,7 @@ mod tests {
             let written = Bytes::new(bytes);
             s.push(&Sample { end, span, leg, written, ..Sample::default() }, true);
         };
-        // The last interval of the leg is what was left of its time, and what was in flight came after it.
+        // What was in flight comes after the last interval, and in two parts where several workers end.
         push(&mut s, 0, 1, 5);
         push(&mut s, 0, 1, 16);
         assert_eq!([s.rate(9), s.rate(10), s.rate(11)], [1000.0, 105.0 / 0.101, 121.0 / 0.102]);
@@ -519,7 +521,13 @@ mod tests {
         let all = s.columns(Ruler::Elapsed, 0.0, end, 1);
         assert_eq!(all[0].fastest.map(|r| r.get() as u32), Some(s.rate(11) as u32));
         assert_eq!(all[0].rate, Some(Rate::new(1021.0 / 1.002)), "no byte is lost");
-        // Another leg begins as it begins.
+        // One that was measured is a rate, however short; and another leg begins as it begins.
+        let mut measured = series(&[100; 10]);
+        let (end, span) = (Duration::from_millis(1001), Duration::from_millis(1));
+        let temperature = Some(Celsius::new(40.0));
+        let written = Bytes::new(5);
+        measured.push(&Sample { end, span, written, temperature, ..Sample::default() }, true);
+        assert_eq!(measured.rate(10), 5000.0);
         push(&mut s, 1, 5, 1000);
         assert_eq!(s.rate(12), 200_000.0);
     }

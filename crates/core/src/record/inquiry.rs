@@ -204,6 +204,9 @@ pub struct Fall {
     /// How it came and went before, where it did so more than once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub turns: Option<Turns>,
+    /// Bytes of the fast stretch in the middle of which it is asked about, so far; none where it is asked about while the rate is low.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fast_so_far: Option<Bytes>,
     /// What the record alone says: causes with their shares.
     pub may_be: Vec<(FindingKind, f64)>,
 }

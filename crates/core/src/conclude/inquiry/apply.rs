@@ -70,6 +70,12 @@ pub struct Decision {
     /// Reads when the rate was back, against while it was low, of what comes and goes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reads_back: Option<Seen>,
+    /// Bytes of a fast stretch with a rest in it, against those of one without.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_rest: Option<f64>,
+    /// Bytes written in a fast stretch with reads in it, against those of one without.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_reads: Option<f64>,
     /// The load before the address of the fall, against behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stretch: Option<Seen>,
@@ -94,6 +100,9 @@ const SAME_FALL_S: f64 = 5.0;
 pub fn apply(readings: &Readings, findings: &mut Vec<Finding>) {
     for reading in readings.inquiries() {
         Inquiry::of(reading, readings).apply(readings, findings);
+    }
+    for reading in readings.inquiries() {
+        Inquiry::of(reading, readings).as_told_of_others(reading.leg, readings, findings);
     }
 }
 
@@ -120,6 +129,8 @@ impl Inquiry<'_> {
             reads: beside(e.reads),
             heavier: beside(e.heavier),
             reads_back: seen(e.reads_back),
+            with_rest: e.rested.map(|s| s.share),
+            with_reads: e.read_between.map(|s| s.share),
             stretch: beside(e.stretch),
             quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),
@@ -250,16 +261,54 @@ impl Inquiry<'_> {
         if stands && is_place {
             self.end_of_stretch(findings, began, before);
         }
-        if !stands && self.effects.came_back {
+        if !stands && self.effects.came_back && !self.effects.fell_again_to_stay {
             self.same_again(findings);
         }
     }
 }
 
+/// A cause with a smaller share is not left open.
+const LEFT_OPEN: f64 = 0.1;
 /// Rates whose logarithms differ by less are the same.
 const SAME_RATE: f64 = 0.15;
 
+/// What is told of a fall alike is told of this one no surer than so.
+const ALIKE_SURE: f64 = 0.95;
+/// From so much on the record tells a cause.
+const TOLD_SURE: f64 = 0.7;
+
 impl Inquiry<'_> {
+    /// Falls of one leg between the same two rates that come and go have one cause: what is known of one of them holds for those of which
+    /// nothing else is known.
+    fn as_told_of_others(&self, leg: u16, readings: &Readings, findings: &mut [Finding]) {
+        let fall = &self.reading.fall;
+        if !self.effects.came_back || self.effects.fell_again_to_stay {
+            return;
+        }
+        let near = |a: Option<Rate>, b: Rate| a.is_some_and(|a| (a.get() / b.get()).ln().abs() < SAME_RATE);
+        let Some(leg) = readings.legs().iter().rev().find(|l| l.leg == leg) else { return };
+        let within = leg.from..leg.ended.as_ref().map_or(Duration::MAX, |e| e.0);
+        let alike = |f: &Finding| {
+            within.contains(&f.elapsed) && near(f.before, fall.before) && near(f.after, fall.after)
+        };
+        let known =
+            |f: &&Finding| alike(f) && f.kind != FindingKind::Unexplained && f.confidence >= TOLD_SURE;
+        // What experiments decided comes first; two that disagree say nothing.
+        let decided = |f: &&Finding| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty());
+        let all = || findings.iter().filter(known);
+        let told = all().find(decided).or_else(|| all().next());
+        let Some((kind, sure)) = told.map(|f| (f.kind, f.confidence.min(ALIKE_SURE))) else { return };
+        let possible = self.shares.causes().iter().any(|c| c.0 == kind && c.1 >= LEFT_OPEN);
+        if !possible || all().any(|f| f.kind != kind) {
+            return;
+        }
+        for f in findings.iter_mut().filter(|f| alike(f) && f.kind == FindingKind::Unexplained) {
+            (f.kind, f.confidence) = (kind, sure);
+            f.may_be.clear();
+            f.evidence.push("The same fall comes again in this leg, and its cause was found there.".into());
+        }
+    }
+
     /// A fall that came back by itself is no end of a cache when it comes again: as little is known of its cause.
     fn same_again(&self, findings: &mut [Finding]) {
         let fall = &self.reading.fall;

@@ -8,7 +8,7 @@ use std::ops::Range;
 use crate::quantity::stats::student_975;
 use crate::quantity::units::{Celsius, Rate};
 use crate::readings::{ArmReading, InquiryReading, Series};
-use crate::record::{ArmKind, Turns};
+use crate::record::{ArmKind, Experiment, Turns};
 
 /// What an arm begins with is left out, s: queues fill, and heads move.
 const SETTLES_S: f64 = 0.25;
@@ -26,6 +26,8 @@ const ENOUGH: f64 = 1.35;
 const TOO_SOON: f64 = 0.55;
 /// It fell after just as many when it did within this share of them.
 const JUST: f64 = 0.08;
+/// A fast stretch is plainly longer or shorter than usual when it is so by this share of it.
+const PLAINLY: f64 = 0.16;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -165,6 +167,32 @@ pub struct Cooled {
     pub lost_at: Option<Celsius>,
 }
 
+/// A fast stretch of what comes and goes, into which a rest or reads were put.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Stretched {
+    /// Bytes written in it, as a share of the usual.
+    pub share: f64,
+    /// It ended; else it holds so many at least.
+    pub fell: bool,
+    /// Shares that differ by less are the same.
+    pub just: f64,
+}
+
+impl Stretched {
+    /// As long as usual (0), longer (1), shorter (2); `None` where that is not plain.
+    pub(super) fn outcome(self) -> Option<usize> {
+        let off = self.share - 1.0;
+        let plainly = (2.0 * self.just).min(PLAINLY);
+        match off {
+            o if o > plainly => Some(1),
+            _ if !self.fell => None,
+            o if o.abs() < self.just => Some(0),
+            o if o < -plainly => Some(2),
+            _ => None,
+        }
+    }
+}
+
 /// What was measured so far.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Effects {
@@ -184,11 +212,17 @@ pub struct Effects {
     pub cooled: Option<Cooled>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,
-    /// It had come and gone before, and no longer came back.
+    /// It had come and gone before, and this time it did not come back: it is another fall than those.
     pub stayed: bool,
+    /// It came back, and fell once more to stay: that is the next fall, and says nothing of this one.
+    pub fell_again_to_stay: bool,
     /// How often a lighter load fell after just as many bytes or seconds as the full one and came back; within about as many; and how often it
     /// did not fall.
     pub lighter: [u32; 3],
+    /// A fast stretch with a rest in it.
+    pub rested: Option<Stretched>,
+    /// A fast stretch with reads in it.
+    pub read_between: Option<Stretched>,
     /// How much faster reads are when the rate is back than while it is low, of what comes and goes.
     pub reads_back: Option<LogRate>,
     /// How much faster the load is before the address of the fall than behind it.
@@ -235,7 +269,9 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
         let first = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ToFall);
         first.is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost)).fell)
     };
-    let mut rests = (0..arms.len()).rev().filter(|i| arms[*i].arm.kind == ArmKind::Rest && fell_before(*i));
+    let mut rests = (0..arms.len()).rev().filter(|i| {
+        arms[*i].arm.kind == ArmKind::Rest && arms[*i].arm.experiment == Experiment::Cool && fell_before(*i)
+    });
     let rest = rests.next()?;
     let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0));
     let rest_s = arm(series, &arms[rest], 0.0).seconds;
@@ -308,12 +344,36 @@ fn falls_when_lighter(arms: &[Arm], turns: Turns) -> [u32; 3] {
     seen
 }
 
+/// The fast stretch into which an arm of this kind was put.
+fn stretched(
+    inquiry: &InquiryReading,
+    over: &[ArmReading],
+    arms: &[Arm],
+    kind: ArmKind,
+) -> Option<Stretched> {
+    let (turns, so_far) = inquiry.fall.turns.zip(inquiry.fall.fast_so_far)?;
+    let put = |a: &ArmReading| a.arm.experiment == Experiment::Cycle && a.arm.kind == kind;
+    let to_fall = arms.get(over.iter().position(put)? + 1).filter(|a| a.kind == ArmKind::ToFall)?;
+    let share = (so_far.as_f64() + to_fall.fast_bytes as f64) / turns.fast_bytes.as_f64().max(1.0);
+    Some(Stretched { share, fell: to_fall.fell, just: JUST.max(1.5 * turns.uneven) })
+}
+
 impl Effects {
     /// Whether it came back with nothing done; `None` while too little was seen.
     #[must_use]
     pub fn comes_back(&self) -> Option<bool> {
         let seen = self.arms.iter().filter(|a| a.kind == ArmKind::Here).count();
         (self.came_back || seen >= 3).then_some(self.came_back)
+    }
+
+    /// How long the load was seen as it is, before any rest, s.
+    #[must_use]
+    pub fn looked_s(&self) -> f64 {
+        let before_rest = self.arms.iter().take_while(|a| a.kind != ArmKind::Rest);
+        before_rest
+            .filter(|a| matches!(a.kind, ArmKind::Here | ArmKind::Quiet | ArmKind::Asked))
+            .map(|a| a.seconds)
+            .sum()
     }
 
     /// Of an inquiry as far as it has come.
@@ -346,10 +406,14 @@ impl Effects {
             .filter(|a| matches!(a.kind, ArmKind::Read | ArmKind::ReadHot))
             .filter_map(|a| a.rate.map(|r| r.value))
             .collect();
-        // What had come and gone was waited for, and did not come.
-        let stayed = arms.last().is_some_and(|a| a.kind == ArmKind::ToBack && a.fell);
         let rose = |i: usize| reads[i..].iter().map(|r| r - reads[i]).fold(0.0, f64::max);
         let reads_rose = (0..reads.len()).map(rose).fold(0.0, f64::max) > (0.4 * stated).max(0.12);
+        // What had come and gone was waited for, and did not come; or it did, and not once more. Where reads are faster by then, what slowed them
+        // has gone, and something else keeps the load low.
+        let waited = || arms.iter().filter(|a| a.kind == ArmKind::ToBack);
+        let never_back = waited().next().is_some_and(|a| a.fell);
+        let stayed = never_back && !reads_rose;
+        let fell_again_to_stay = waited().next_back().is_some_and(|a| a.fell) && !stayed;
         Self {
             elsewhere: faster(ArmKind::Elsewhere),
             reads: LogRate::mean(&[rates(ArmKind::Read), rates(ArmKind::ReadHot)].concat())
@@ -364,6 +428,9 @@ impl Effects {
                 || by_itself.len() >= 2 && back >= 1
                 || reads_rose && !stayed,
             stayed,
+            fell_again_to_stay,
+            rested: stretched(inquiry, &over, &arms, ArmKind::Rest),
+            read_between: stretched(inquiry, &over, &arms, ArmKind::Read),
             lighter: inquiry.fall.turns.map_or([0; 3], |turns| falls_when_lighter(&arms, turns)),
             arms,
             here,

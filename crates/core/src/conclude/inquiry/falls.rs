@@ -6,9 +6,9 @@ use super::RECURS_S;
 use crate::conclude::Finding;
 use crate::conclude::verdict::changes_the_rate;
 use crate::quantity::FindingKind;
-use crate::quantity::units::{Bytes, Rate};
+use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::readings::Readings;
-use crate::record::{Fall, Turns};
+use crate::record::{Fall, InquiryEnd, Turns};
 
 /// What lasts shorter than this may have passed by itself, s; to wait for it costs nothing, since the leg goes on.
 const KNOWN_S: f64 = 40.0;
@@ -24,12 +24,16 @@ const PART_S: f64 = 0.5;
 const ALIKE: f64 = 0.35;
 /// Stretches that differ by more, as a share of their median, do not come and go by a rule.
 const MOST_UNEVEN: f64 = 0.75;
+/// What is put into a fast stretch begins when so much of its bytes is written, as a share of the usual.
+const WELL_INTO: std::ops::Range<f64> = 0.65..0.85;
+/// Stretches that differ by more do not show what was put into one.
+const EVEN: f64 = 0.1;
 /// So many of the newest fast stretches tell how a rate comes and goes.
 const NEWEST: usize = 7;
 
 impl Finding {
     /// The fall that it tells of, as an inquiry asks about it; `None` where it is of something else.
-    fn as_fall(&self, sensor_step_k: f64, turns: Option<Turns>) -> Option<Fall> {
+    fn as_fall(&self, sensor_step_k: f64, turns: Option<Turns>, fast_so_far: Option<Bytes>) -> Option<Fall> {
         let (before, after) = self.before.zip(self.after)?;
         (changes_the_rate(self.kind) && before > after).then_some(())?;
         let may_be = if self.may_be.is_empty() {
@@ -47,6 +51,7 @@ impl Finding {
             sensor_step_k,
             recurs: turns.is_some(),
             turns,
+            fast_so_far,
             may_be,
         })
     }
@@ -73,7 +78,7 @@ impl Finding {
 
 impl Readings {
     /// The fall in a leg whose cause is worth asking for: the newest that the rate has not come back from, or one that comes and goes, while
-    /// the rate is low. Of one that the record is as sure of as `sure` nothing is asked.
+    /// the rate is low or well into a fast stretch. Of one that the record is as sure of as `sure` nothing is asked.
     #[must_use]
     pub fn standing_fall(&self, leg: u16, sure: f64) -> Option<Fall> {
         let from = self.legs().iter().rev().find(|l| l.leg == leg)?.from;
@@ -83,10 +88,11 @@ impl Readings {
         let seconds = |at: Duration| series.end_s(now) - at.as_secs_f64();
         let findings = self.conclude_apart().findings;
         let here = |f: &&Finding| f.can_be_asked() && f.elapsed >= from.max(series.end(newest.start));
-        let fall =
-            findings.iter().rev().find(|f| here(f) && (f.end_elapsed.is_none() || f.came_and_went()))?;
+        let stands = |f: &&Finding| here(f) && (f.end_elapsed.is_none() || f.came_and_went());
+        let Some(fall) = findings.iter().rev().find(stands) else { return self.fell_within_inquiry(leg) };
         let (before, after) = fall.before.zip(fall.after)?;
-        let turns = self.turns(before, after);
+        let (turns, fast_so_far) = self.turns(before, after).unzip();
+        let fast_so_far = fast_so_far.flatten();
         if turns.is_none() && fall.end_elapsed.is_some() {
             return None;
         }
@@ -100,15 +106,61 @@ impl Readings {
         // It was looked into as one that stays, and comes and goes, or the reverse.
         let known_now = asked().all(|i| i.fall.turns.is_some() != turns.is_some());
         let new = after.get() < LOWER * lowest || known_now;
-        (is_low && known && new && fall.confidence < sure).then_some(())?;
-        fall.as_fall(series.temperature_step(), turns)
+        // In the middle of a fast stretch there is one thing to try in each of two.
+        let well_into = turns.zip(fast_so_far).is_some_and(|(t, so_far)| {
+            t.uneven < EVEN && WELL_INTO.contains(&(so_far.as_f64() / t.fast_bytes.as_f64().max(1.0)))
+        });
+        let turned = || asked().filter(|i| i.fall.turns.is_some());
+        let in_fast = turned().all(|i| i.fall.fast_so_far.is_some()) && turned().count() < 2;
+        let now_is_the_time = if is_low { new } else { well_into && in_fast };
+        (now_is_the_time && known && fall.confidence < sure).then_some(())?;
+        fall.as_fall(series.temperature_step(), turns, fast_so_far.filter(|_| !is_low))
+    }
+
+    /// What fell in the middle of an inquiry into a fall before it, and has stayed down since: findings are made of the load as it is, and no
+    /// such load has seen it fall.
+    fn fell_within_inquiry(&self, leg: u16) -> Option<Fall> {
+        let inquiry = self.inquiries().last().filter(|i| i.leg == leg)?;
+        let before = match inquiry.ended?.1 {
+            InquiryEnd::Stays => inquiry.fall.before,
+            InquiryEnd::FellFurther => inquiry.fall.after,
+            _ => return None,
+        };
+        let (series, run) = (self.series(), self.run_samples()?);
+        let rate = |from: f64| {
+            let from = series.index_at(Duration::from_secs_f64(from.max(0.0))).max(run.start);
+            (from < run.end).then(|| series.mean_rate(from..run.end))
+        };
+        let (now, ended) = (series.end_s(run.end.checked_sub(1)?), inquiry.ended?.0.as_secs_f64());
+        let (after, newest) = (rate(ended)?, rate(now - NOW_S)?);
+        let is_low = before.get() > FALLS_BY * after && newest < (before.get() * after).sqrt();
+        (is_low && now - ended >= KNOWN_S).then_some(())?;
+        // It fell before the load as it is was seen low, for the last time or twice in a row.
+        let waits = inquiry.ended?.1 == InquiryEnd::Stays;
+        let mut as_it_is = inquiry.arms.iter().rev().filter(|a| a.arm.kind.goes_on_as_it_is());
+        let low = as_it_is.nth(usize::from(!waits))?;
+        let at = low.samples(series.len()).start.min(run.start);
+        let degrees = (0..=at).rev().take(20).find_map(|i| series.degrees(i));
+        Some(Fall {
+            elapsed: low.from,
+            written: Bytes::new(series.written_before(at)),
+            position: series.position(at),
+            before,
+            after: Rate::new(after),
+            temperature: degrees.map(Celsius::new),
+            sensor_step_k: series.temperature_step(),
+            recurs: false,
+            turns: None,
+            fast_so_far: None,
+            may_be: Vec::new(),
+        })
     }
 
     /// The fall that a finding of this record tells of, for whoever wants to have it looked into; `None` where it is of something else.
     #[must_use]
     pub fn fall_of(&self, finding: &Finding) -> Option<Fall> {
         let turns = finding.before.zip(finding.after).and_then(|(before, after)| self.turns(before, after));
-        finding.as_fall(self.series().temperature_step(), turns)
+        finding.as_fall(self.series().temperature_step(), turns.map(|t| t.0), None)
     }
 
     /// Samples of the run under way.
@@ -117,8 +169,9 @@ impl Readings {
         Some(run.samples(&(0..run.len())))
     }
 
-    /// How the rate of the run under way comes and goes between two rates; `None` where it did not do so twice, or no longer does.
-    fn turns(&self, before: Rate, after: Rate) -> Option<Turns> {
+    /// How the rate of the run under way comes and goes between two rates; `None` where it did not do so twice, or no longer does. With it the
+    /// bytes so far of the fast stretch under way, if it is in one.
+    fn turns(&self, before: Rate, after: Rate) -> Option<(Turns, Option<Bytes>)> {
         let half = (before.get() * after.get()).sqrt();
         let series = self.series();
         let sum = |a: (u64, f64), b: (u64, f64)| (a.0 + b.0, a.1 + b.1);
@@ -169,12 +222,14 @@ impl Readings {
         (all.last()?.0 || now.1 < 2.0 * slow_s + RECURS_S).then_some(())?;
         let uneven = bytes.iter().map(|b| (b / fast - 1.0).abs()).fold(0.0, f64::max);
         (uneven < MOST_UNEVEN).then_some(())?;
-        Some(Turns {
+        let so_far = all.last()?.0.then(|| Bytes::new(now.0 + other.0 + part.0));
+        let turns = Turns {
             count,
             fast_bytes: Bytes::new(fast as u64),
             fast_s: median(of(true).map(|s| s.1).collect())?,
             slow_s,
             uneven,
-        })
+        };
+        Some((turns, so_far))
     }
 }

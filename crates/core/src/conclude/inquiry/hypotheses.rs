@@ -3,7 +3,8 @@
 //! A hypothesis is a cause, or two at once. What is seen is sorted into none, part and all of what was lost, softly by its standard error,
 //! and each hypothesis says how likely each of the three is. `hollow-mile prove --decide` shows how often the outcome is right.
 
-use super::effects::{Effects, LogRate};
+use super::CycleForm;
+use super::effects::{Effects, LogRate, Stretched};
 use crate::quantity::FindingKind;
 use crate::record::{Experiment, Fall};
 
@@ -37,6 +38,8 @@ const N: usize = 9;
 
 /// Whether none, part or all of what was lost comes back, or by how much something is faster: how likely each is.
 type Odds = [f64; 3];
+/// The same of reads, of which a little may come back for another reason: none, a little, part, all.
+type ReadOdds = [f64; 4];
 
 impl Hypothesis {
     /// Each of them.
@@ -70,14 +73,14 @@ impl Hypothesis {
     }
 
     /// Reads after a rest against reads before it.
-    const fn reads_cool(self) -> Odds {
+    const fn reads_cool(self) -> ReadOdds {
         match self {
             // Folding slows reads a little, until a rest.
-            Cache | CacheAndPlace => [0.96, 0.039, 0.001],
-            Place | Host | Ours => [0.989, 0.01, 0.001],
-            Heat => [0.006, 0.18, 0.814],
-            CacheAndHeat | HeatAndPlace => [0.006, 0.934, 0.06],
-            Passing => [0.45, 0.1, 0.45],
+            Cache | CacheAndPlace => [0.80, 0.19, 0.009, 0.001],
+            Place | Host | Ours => [0.985, 0.01, 0.004, 0.001],
+            Heat => [0.006, 0.03, 0.15, 0.814],
+            CacheAndHeat | HeatAndPlace => [0.006, 0.20, 0.734, 0.06],
+            Passing => [0.45, 0.03, 0.07, 0.45],
         }
     }
 
@@ -153,6 +156,22 @@ impl Hypothesis {
         }
     }
 
+    /// A fast stretch with a rest in it, and one with reads in it: as long as usual in bytes written, longer, shorter. Heat goes in a rest and
+    /// comes with reads. What comes by bytes asks for neither; what is done when the drive is left alone is done sooner in a rest; what comes
+    /// by the clock comes in either.
+    fn in_turn(self, rested: Option<usize>, read: Option<usize>) -> f64 {
+        let of = |rest: Odds, reads: Odds| rested.map_or(1.0, |o| rest[o]) * read.map_or(1.0, |o| reads[o]);
+        match self {
+            Heat | HeatAndPlace | CacheAndHeat => of([0.02, 0.97, 0.01], [0.15, 0.10, 0.75]),
+            _ => {
+                let by_bytes = of([0.97, 0.02, 0.01], [0.97, 0.02, 0.01]);
+                let left_alone = of([0.05, 0.93, 0.02], [0.33, 0.65, 0.02]);
+                let by_the_clock = of([0.05, 0.01, 0.94], [0.05, 0.01, 0.94]);
+                0.66 * by_bytes + 0.28 * left_alone + 0.06 * by_the_clock
+            }
+        }
+    }
+
     /// It came and went so often before: what stays where it is does not.
     const fn recurs(self, times: u32) -> f64 {
         match (self, times) {
@@ -181,6 +200,8 @@ impl Hypothesis {
 
 /// Below, between and above these shares of what was lost, none, part and all of it is back.
 const PART: (f64, f64) = (0.25, 0.82);
+/// Reads that a rest makes faster by no more than this, and by less than this share of what was lost, gained what folding may take.
+const LITTLE: (f64, f64) = (0.25, 0.55);
 /// A heavier load is faster from this share on.
 const FASTER: f64 = 0.12;
 /// Reads that are off by less than this are as fast.
@@ -189,6 +210,9 @@ pub const SAME: f64 = 0.025;
 const SAME_K: f64 = 2.0;
 /// A rest that cools the drive by less tells nothing of heat, K.
 pub const COOLS_K: f64 = 3.0;
+/// What comes and goes by itself, and was low for so long while it was looked at, s, is so much less likely still to do so.
+const LONG_LOOK_S: f64 = 24.0;
+const STILL_PASSING: f64 = 0.3;
 /// Of heat that a first rest did not take from the reads, so much is heat that a second one does not take from them either.
 const STILL_HEAT: f64 = 0.35;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
@@ -206,6 +230,13 @@ fn parts(seen: LogRate, lost: f64) -> Odds {
     let low = below(PART.0 * lost, seen);
     let high = below(PART.1 * lost, seen).max(low);
     [low, high - low, 1.0 - high]
+}
+
+/// The same of reads after a rest.
+fn parts_of_reads(seen: LogRate, lost: f64) -> ReadOdds {
+    let [none, part, all] = parts(seen, lost);
+    let little = (below(LITTLE.0.min(LITTLE.1 * lost), seen) - none).clamp(0.0, part);
+    [none, little, part - little, all]
 }
 
 /// Rates that are not the same may lie anywhere in so wide a range of logarithms: reads against a load, a heavier load against it. A figure
@@ -241,11 +272,12 @@ impl Hypothesis {
     }
 
     /// How likely it is that reads and the load were so after the rest, of which so much is trusted to have cooled the drive.
-    fn after_rest(self, reads: Option<Odds>, again: Option<Odds>, trust: f64) -> f64 {
+    fn after_rest(self, reads: Option<ReadOdds>, again: Option<Odds>, trust: f64) -> f64 {
         let of = |seen: Option<Odds>, odds: Odds| seen.map_or(1.0, |s| dot(s, odds));
-        let cooled = of(reads, self.reads_cool()) * of(again, self.again());
+        let read = |odds: ReadOdds| reads.map_or(1.0, |s| dot(s, odds));
+        let cooled = read(self.reads_cool()) * of(again, self.again());
         match self.uncooled() {
-            Some(left) => trust * cooled + (1.0 - trust) * of(reads, [0.98, 0.015, 0.005]) * of(again, left),
+            Some(left) => trust * cooled + (1.0 - trust) * read([0.98, 0.01, 0.005, 0.005]) * of(again, left),
             None => cooled,
         }
     }
@@ -303,10 +335,16 @@ impl Shares {
             }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
+                // The longer it is looked at the less likely it only has not come back yet.
+                if h == Passing && !back && effects.looked_s() >= LONG_LOOK_S {
+                    *share *= STILL_PASSING;
+                }
             }
             for (times, odds) in effects.lighter.iter().zip(h.falls_when_lighter()) {
                 *share *= odds.powi(*times as i32);
             }
+            let outcome = |seen: Option<Stretched>| seen.and_then(Stretched::outcome);
+            *share *= h.in_turn(outcome(effects.rested), outcome(effects.read_between));
             if let Some(turns) = fall.turns.filter(|_| !effects.stayed) {
                 *share *= h.recurs(turns.count);
             }
@@ -319,8 +357,9 @@ impl Shares {
                     Some(by) => (by / COOLS_K).clamp(0.0, 1.0),
                     None => (0.4 + 0.6 * c.rest_s / COOLS_S).min(1.0),
                 };
-                let part = |seen: Option<LogRate>| seen.map(|s| parts(s, lost));
-                *share *= h.after_rest(part(c.reads), part(c.again), trust);
+                let (reads, again) =
+                    (c.reads.map(|s| parts_of_reads(s, lost)), c.again.map(|s| parts(s, lost)));
+                *share *= h.after_rest(reads, again, trust);
                 if h.causes().contains(&FindingKind::Throttle) {
                     // Reads that gain a tenth each time are not as before, however little that is of the loss.
                     let as_before = |seen: Option<LogRate>| seen.map_or(0.0, |s| below(2.0 * SAME, s));
@@ -380,13 +419,17 @@ impl Shares {
 
     /// What the outcomes of an experiment would tell in the mean, bits.
     #[must_use]
-    pub fn would_tell(&self, experiment: Experiment, has_thermometer: bool) -> f64 {
+    pub fn would_tell(&self, experiment: Experiment, has_thermometer: bool, form: CycleForm) -> f64 {
         let outcomes = |h: Hypothesis| -> Vec<f64> {
             match experiment {
                 Experiment::Elsewhere => h.elsewhere().to_vec(),
                 Experiment::OtherWay => h.reads().to_vec(),
                 Experiment::Heavier => h.heavier().to_vec(),
-                Experiment::Cycle => h.falls_when_lighter().to_vec(),
+                Experiment::Cycle => match form {
+                    CycleForm::Lighter => h.falls_when_lighter().to_vec(),
+                    CycleForm::Rest => (0..3).map(|o| h.in_turn(Some(o), None)).collect(),
+                    CycleForm::Read => (0..3).map(|o| h.in_turn(None, Some(o))).collect(),
+                },
                 Experiment::SameStretch => h.stretch().to_vec(),
                 Experiment::Quiet => h.quiet().to_vec(),
                 Experiment::Cool => {
@@ -420,9 +463,16 @@ mod tests {
     #[test]
     fn odds_of_every_prediction_add_up() {
         for h in Hypothesis::ALL {
-            for odds in
-                [h.elsewhere(), h.reads_cool(), h.again(), h.stretch(), h.quiet(), h.falls_when_lighter()]
-            {
+            assert!((h.reads_cool().iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}");
+            let in_turn = |f: fn(usize) -> (Option<usize>, Option<usize>)| {
+                (0..3).map(|o| h.in_turn(f(o).0, f(o).1)).sum::<f64>()
+            };
+            assert!(
+                (in_turn(|o| (Some(o), None)) - 1.0).abs() < 1e-9
+                    && (in_turn(|o| (None, Some(o))) - 1.0).abs() < 1e-9,
+                "{h:?}"
+            );
+            for odds in [h.elsewhere(), h.again(), h.stretch(), h.quiet(), h.falls_when_lighter()] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
             for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.reads_low()] {
@@ -447,12 +497,16 @@ mod tests {
         };
         let cache_or_place = of(&[(Cache, 0.5), (Place, 0.5)]);
         let cache_or_heat = of(&[(Cache, 0.5), (Heat, 0.5)]);
-        let tells = |s: &Shares, e| s.would_tell(e, true);
+        let tells = |s: &Shares, e| s.would_tell(e, true, CycleForm::Lighter);
         assert!(tells(&cache_or_place, Experiment::Elsewhere) > 0.85);
         assert!(tells(&cache_or_heat, Experiment::Elsewhere) < 0.01, "both are the same elsewhere");
         assert!(tells(&cache_or_heat, Experiment::Cool) > 0.7);
         let sure = of(&[(Cache, 1.0)]);
         assert!(Experiment::ALL.iter().all(|e| tells(&sure, *e) < 1e-9));
+        let comes_and_goes = of(&[(Heat, 0.5), (Passing, 0.5)]);
+        let in_turn = |form| comes_and_goes.would_tell(Experiment::Cycle, true, form);
+        assert!(in_turn(CycleForm::Lighter) > in_turn(CycleForm::Rest) && in_turn(CycleForm::Rest) > 0.3);
+        assert!(in_turn(CycleForm::Read) > 0.3);
     }
 
     #[test]
@@ -469,6 +523,7 @@ mod tests {
             sensor_step_k: 0.0,
             recurs: false,
             turns: None,
+            fast_so_far: None,
             may_be: vec![(FindingKind::Throttle, 0.5), (FindingKind::CacheEnd, 0.3)],
         };
         // All of the load is back after the rests; reads gained so much, the first time and the second.
@@ -493,6 +548,9 @@ mod tests {
                 cooled: Some(cooled),
                 came_back: false,
                 stayed: false,
+                fell_again_to_stay: false,
+                rested: None,
+                read_between: None,
                 lighter: [0; 3],
                 reads_back: None,
                 stretch: None,

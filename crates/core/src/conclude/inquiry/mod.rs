@@ -21,10 +21,10 @@ mod hypotheses;
 mod words;
 
 use crate::readings::{InquiryReading, Readings};
-use crate::record::{ArmKind, Experiment, InquiryEnd};
+use crate::record::{ArmKind, Experiment, Fall, InquiryEnd, Turns};
 
 pub use apply::{Decision, Seen, ToldArm, apply};
-pub use effects::{Arm, Cooled, Effects, KEEPS, LIGHTER, LogRate};
+pub use effects::{Arm, Cooled, Effects, KEEPS, LIGHTER, LogRate, Stretched};
 use hypotheses::SAME;
 pub use hypotheses::{COOLS_K, Hypothesis, Shares};
 pub use words::cause_words;
@@ -59,6 +59,17 @@ pub struct Inquiry<'a> {
     pub shares: Shares,
 }
 
+/// How what comes and goes is tried out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CycleForm {
+    /// A lighter load, begun when the rate is back, for as many bytes and more.
+    Lighter,
+    /// A rest in the middle of a fast stretch.
+    Rest,
+    /// Reads in the middle of a fast stretch.
+    Read,
+}
+
 /// What is tried next.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Trial {
@@ -66,6 +77,8 @@ pub struct Trial {
     pub experiment: Experiment,
     /// How often it was begun before.
     pub round: u32,
+    /// Of what comes and goes.
+    pub form: CycleForm,
     /// How long it takes at most, s.
     pub seconds: f64,
 }
@@ -87,11 +100,41 @@ pub struct Possible {
     pub thermometer: bool,
 }
 
-#[cfg(test)]
 impl Possible {
-    /// Everything.
-    pub const ALL: Self =
-        Self { elsewhere: true, reads: true, heavier: true, stretch: true, quiet: true, thermometer: true };
+    /// Everything, with a thermometer or without.
+    #[must_use]
+    pub const fn everything(thermometer: bool) -> Self {
+        Self { elsewhere: true, reads: true, heavier: true, stretch: true, quiet: true, thermometer }
+    }
+
+    /// Everything, with a thermometer.
+    #[cfg(test)]
+    pub const ALL: Self = Self::everything(true);
+}
+
+/// A rest or reads take this share of a fast stretch in the middle of which they are put, and no less or more than so long, s.
+const PUT_IN: f64 = 0.25;
+const PUT_IN_S: (f64, f64) = (8.0, 60.0);
+/// A fast stretch with a rest in it is waited for until it holds so much more than usual, and one with reads in it so much.
+const WAITS: (f64, f64) = (1.25, 1.12);
+
+impl Turns {
+    /// How long a rest or reads are that are put into a fast stretch, s.
+    #[must_use]
+    pub fn put_in_s(&self) -> f64 {
+        (PUT_IN * self.fast_s).clamp(PUT_IN_S.0, PUT_IN_S.1)
+    }
+}
+
+impl Fall {
+    /// How long a fast stretch is waited for at most after something was put into it, s.
+    #[must_use]
+    pub fn still_fast_s(&self, form: CycleForm) -> f64 {
+        let Some((turns, so_far)) = self.turns.zip(self.fast_so_far) else { return 0.0 };
+        let whole = if form == CycleForm::Rest { WAITS.0 } else { WAITS.1 };
+        let had = so_far.as_f64() / turns.fast_bytes.as_f64().max(1.0);
+        (whole - had).max(0.0) * turns.fast_s + ARM_S
+    }
 }
 
 impl Trial {
@@ -106,7 +149,15 @@ impl<'a> Inquiry<'a> {
     /// Of an inquiry in a record.
     #[must_use]
     pub fn of(reading: &'a InquiryReading, readings: &Readings) -> Self {
-        let effects = Effects::of(reading, readings.series());
+        let mut effects = Effects::of(reading, readings.series());
+        // A fast stretch holds one thing at a time: what was put into the one before is part of the same question.
+        let fall = &reading.fall;
+        let before = readings.inquiries().iter().filter(|i| i.from < reading.from && i.leg == reading.leg);
+        for other in before.filter(|i| fall.fast_so_far.and(i.fall.fast_so_far).is_some()) {
+            let Effects { rested, read_between, .. } = Effects::of(other, readings.series());
+            effects.rested = effects.rested.or(rested);
+            effects.read_between = effects.read_between.or(read_between);
+        }
         let shares = Shares::after(&reading.fall, &effects);
         Self { reading, effects, shares }
     }
@@ -120,7 +171,7 @@ impl<'a> Inquiry<'a> {
             Experiment::Heavier => kind == ArmKind::Heavier,
             // It begins with either.
             Experiment::Cool => matches!(kind, ArmKind::Here | ArmKind::ToFall),
-            Experiment::Cycle => kind == ArmKind::Lighter,
+            Experiment::Cycle => matches!(kind, ArmKind::Lighter | ArmKind::Rest | ArmKind::Read),
             Experiment::SameStretch => kind == ArmKind::Before,
             Experiment::Quiet => kind == ArmKind::Quiet,
         };
@@ -147,6 +198,8 @@ impl<'a> Inquiry<'a> {
             (Experiment::Quiet, _) => unclear(self.effects.quiet),
             // A longer rest tells what a short one left open.
             (Experiment::Cool, _) => 0.7,
+            // What is put into a fast stretch ends with it.
+            (Experiment::Cycle, _) if self.reading.fall.fast_so_far.is_some() => 0.0,
             (Experiment::Cycle, _) => 0.5,
         }
     }
@@ -162,9 +215,14 @@ impl<'a> Inquiry<'a> {
         if self.answer().1 >= STANDS {
             return Err(InquiryEnd::Decided);
         }
-        if self.reading.fall.turns.is_some() && self.effects.stayed {
+        if self.effects.fell_again_to_stay {
             return Err(InquiryEnd::Stays);
         }
+        let form = match self.reading.fall.fast_so_far {
+            None => CycleForm::Lighter,
+            Some(_) if self.effects.rested.is_none() => CycleForm::Rest,
+            Some(_) => CycleForm::Read,
+        };
         let trial = |experiment: Experiment| {
             let round = self.rounds(experiment);
             let seconds = match experiment {
@@ -174,16 +232,22 @@ impl<'a> Inquiry<'a> {
                     wanted.min(left_s - AROUND_REST_S).max(LEAST_REST_S) + AROUND_REST_S
                 }
                 // What is left of a slow stretch, the lighter load, and a slow stretch.
-                Experiment::Cycle => turns.map_or(0.0, |t| 1.5 * t.slow_s + LIGHTER * t.fast_s + 2.0 * ARM_S),
+                Experiment::Cycle => turns.map_or(0.0, |t| match form {
+                    CycleForm::Lighter => 1.5 * t.slow_s + LIGHTER * t.fast_s + 2.0 * ARM_S,
+                    form => t.put_in_s() + self.reading.fall.still_fast_s(form),
+                }),
                 Experiment::SameStretch => 4.0 * (ARM_S + GOES_THERE_S),
                 _ => 4.0 * ARM_S,
             };
-            Trial { experiment, round, seconds }
+            Trial { experiment, round, form, seconds }
         };
         // After a rest the load is another than before it: nothing is set beside what was measured then.
         let rested = self.rounds(Experiment::Cool) > 0;
         let can = |e: &Experiment| match e {
             // Arms beside each other tell nothing of what comes and goes while they last.
+            Experiment::Cycle if form == CycleForm::Read => {
+                turns.is_some() && possible.reads && self.effects.read_between.is_none()
+            }
             Experiment::Cycle => turns.is_some(),
             _ if back => false,
             Experiment::Cool => true,
@@ -195,7 +259,7 @@ impl<'a> Inquiry<'a> {
             Experiment::Quiet => possible.quiet,
         };
         let tells = |e: Experiment| {
-            let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer);
+            let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer, form);
             (bits > TELLS_LITTLE).then(|| (trial(e), bits / trial(e).seconds))
         };
         let all: Vec<(Trial, f64)> = Experiment::ALL.into_iter().filter(can).filter_map(tells).collect();

@@ -83,6 +83,7 @@ impl Bench {
             sensor_step_k: 1.0,
             recurs: turns.is_some(),
             turns,
+            fast_so_far: None,
             may_be: vec![(FindingKind::CacheEnd, 0.7)],
         };
         self.events.push(Event::InquiryStarted { at: self.now(), leg: 0, fall: Box::new(fall) });
@@ -404,8 +405,112 @@ fn what_no_longer_comes_back_leaves_the_shares_of_the_record() {
     let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
     let prior = Shares::prior(&inquiry.reading.fall);
     assert!(inquiry.shares.0.iter().zip(prior.0).all(|(a, b)| (a - b).abs() < 1e-9), "{:?}", inquiry.shares);
-    let possible = Possible::ALL;
-    assert_eq!(inquiry.next(possible, 600.0), Err(InquiryEnd::Stays));
+    let next = inquiry.next(Possible::ALL, 600.0).unwrap().experiment;
+    assert!(next != Experiment::Cycle, "it is looked into as what it is, a fall that stays: {next:?}");
+}
+
+#[test]
+fn what_fell_to_stay_in_the_middle_of_an_inquiry_is_asked_about_as_a_fall_of_its_own() {
+    let turns = Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven: 0.02 };
+    let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cycle, kind, s, rate);
+    let b = of(turning(5.0).ask_of(Some(turns)), ArmKind::ReadHot, 2.0, 500.0);
+    let b = of(of(b, ArmKind::ToBack, 2.0, 1000.0), ArmKind::ReadCool, 2.0, 1200.0);
+    let b = of(of(b, ArmKind::Lighter, 20.0, LIGHT_MB_S), ArmKind::ToBack, 50.0, 150.0);
+    let began = b.now().as_secs_f64() - 50.0;
+    let readings = b.readings();
+    let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
+    assert_eq!(inquiry.next(Possible::ALL, 600.0), Err(InquiryEnd::Stays));
+    let causes = inquiry.shares.causes();
+    assert!(causes[0].0 == FindingKind::Throttle && causes[0].1 > 0.6, "it came back once: {causes:?}");
+    let b = b.end(InquiryEnd::Stays).write(30.0, 150.0);
+    assert_eq!(b.readings().standing_fall(0, STANDS), None, "it may still come back");
+    let fall = b.write(20.0, 150.0).readings().standing_fall(0, STANDS).unwrap();
+    assert!((fall.elapsed.as_secs_f64() - began).abs() < 1.0 && fall.turns.is_none(), "{fall:?}");
+    let near = |a: Rate, b: f64| (a.mb_s() / b - 1.0).abs() < 0.03;
+    assert!(near(fall.before, 1000.0) && near(fall.after, 150.0), "{fall:?}");
+}
+
+/// Into the newest of three fast stretches of 40 s a rest and then, in the next, reads were put; so many bytes of each were written, GB.
+fn put_into_turns(with_rest: f64, with_reads: f64) -> (Shares, Result<Trial, InquiryEnd>) {
+    let turns = Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven: 0.02 };
+    let ask = |mut b: Bench| {
+        let last = b.ask_of(Some(turns));
+        b = last;
+        if let Some(Event::InquiryStarted { fall, .. }) = b.events.last_mut() {
+            fall.fast_so_far = Some(Bytes::from_gb(28));
+            fall.may_be = Vec::new();
+        }
+        b
+    };
+    let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cycle, kind, s, rate);
+    let to_fall = |b: Bench, gb: f64| {
+        let mut b = of(b, ArmKind::ToFall, gb - 28.0, 1000.0);
+        let over = b.events.pop();
+        b = b.write(1.0, 400.0);
+        b.events.extend(over.map(|_| Event::ArmEnded { at: b.now(), leg: 0 }));
+        b
+    };
+    let b = ask(turning(20.0).write(28.0, 1000.0));
+    let b = to_fall(of(b, ArmKind::Rest, 10.0, 0.0), with_rest).end(InquiryEnd::NothingLeft);
+    let b = ask(b.write(20.0, 400.0).write(28.0, 1000.0));
+    let next = {
+        let readings = b.readings();
+        Inquiry::of(&readings.inquiries()[1], &readings).next(Possible::ALL, 100.0)
+    };
+    let b = to_fall(of(b, ArmKind::Read, 10.0, 1100.0), with_reads);
+    let readings = b.readings();
+    (Inquiry::of(&readings.inquiries()[1], &readings).shares, next)
+}
+
+#[test]
+fn a_rest_and_reads_in_a_fast_stretch_tell_heat_from_what_comes_by_bytes() {
+    let (heat, next) = put_into_turns(49.0, 31.0);
+    assert_eq!(next.map(|t| (t.experiment, t.form)), Ok((Experiment::Cycle, CycleForm::Read)));
+    assert!(heat.causes()[0].0 == FindingKind::Throttle && heat.causes()[0].1 > 0.98, "{:?}", heat.causes());
+    let (by_bytes, _) = put_into_turns(40.0, 40.5);
+    assert!(by_bytes.causes()[0].0 == FindingKind::Background && by_bytes.causes()[0].1 > 0.99);
+    // What is done when the drive is left alone is done in a rest; what comes by the clock comes in either.
+    let (alone, _) = put_into_turns(49.0, 40.0);
+    let (clock, _) = put_into_turns(31.0, 31.0);
+    let likely = |s: &Shares| s.causes().iter().find(|c| c.0 == FindingKind::Background).map_or(0.0, |c| c.1);
+    assert!(likely(&alone) > 0.4 && likely(&clock) > 0.7, "{:?} {:?}", alone.causes(), clock.causes());
+}
+
+#[test]
+fn what_one_inquiry_decides_holds_for_the_falls_between_the_same_rates_that_others_left_open() {
+    let turns = Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven: 0.02 };
+    let of = |b: Bench, rate| b.arm(Experiment::Elsewhere, ArmKind::Here, 2.0, rate);
+    // The first was gone when it was looked into; the second was looked into as what comes and goes.
+    let b = of(of(of(fallen().ask(), 400.0), 1000.0), 1000.0).end(InquiryEnd::CameBack);
+    let b = [20.0, 20.0].iter().fold(b.write(40.0, 1000.0), |b, s| b.write(*s, 400.0).write(40.0, 1000.0));
+    let mut b = b.write(5.0, 400.0);
+    let began = b.now();
+    b = b.ask_of(Some(turns));
+    if let Some(Event::InquiryStarted { fall, .. }) = b.events.last_mut() {
+        fall.elapsed = began - Duration::from_secs(5);
+    }
+    let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cycle, kind, s, rate);
+    let b = of(of(b, ArmKind::ReadHot, 2.0, 480.0), ArmKind::ToBack, 1.0, 1000.0);
+    let b = of(of(b, ArmKind::ReadCool, 2.0, 1200.0), ArmKind::Lighter, 90.0, LIGHT_MB_S);
+    let b = of(b, ArmKind::ToBack, 1.6, 1000.0).end(InquiryEnd::Decided).write(20.0, 1000.0);
+    let told = b.readings().conclude();
+    let first = told.findings.iter().find(|f| f.elapsed < Duration::from_secs(70)).unwrap();
+    let decided = told.findings.iter().find(|f| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty()));
+    assert_eq!(decided.map(|f| f.kind), Some(FindingKind::Throttle), "{:#?}", told.findings);
+    assert_eq!(first.kind, FindingKind::Throttle, "{first:?}");
+    assert!(
+        first.confidence <= 0.95 && first.evidence.iter().any(|e| e.contains("comes again")),
+        "{first:?}"
+    );
+}
+
+#[test]
+fn a_slow_cycle_is_looked_into_well_into_its_fast_stretch() {
+    let fast = |s: f64| turning(20.0).write(s, 1000.0).readings().standing_fall(0, STANDS);
+    assert_eq!(fast(10.0), None, "too early");
+    let fall = fast(29.0).unwrap();
+    assert!((fall.fast_so_far.unwrap().as_f64() / 29e9 - 1.0).abs() < 0.05 && fall.recurs, "{fall:?}");
+    assert_eq!(fast(38.0), None, "too late");
 }
 
 #[test]

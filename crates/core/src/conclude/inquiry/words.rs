@@ -1,7 +1,7 @@
 //! What an inquiry says, in sentences.
 
-use super::Inquiry;
 use super::apply::{Decision, Seen};
+use super::{Inquiry, Stretched};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, grouped, span_words};
 use crate::record::InquiryEnd;
@@ -93,6 +93,15 @@ impl Inquiry<'_> {
                 .reads_back
                 .map(|seen| compared("With the rate back, reads were", seen, " as while it was low")),
         );
+        let put_in = [(self.effects.rested, "a rest"), (self.effects.read_between, "reads")];
+        all.extend(put_in.into_iter().filter_map(|(seen, what)| {
+            let Stretched { share, fell, .. } = seen?;
+            let held = if fell { "took" } else { "had taken" };
+            let still = if fell { "" } else { ", and was still fast" };
+            Some(format!(
+                "A fast stretch with {what} in it {held} {share:.2} times the bytes of one without{still}."
+            ))
+        }));
         if self.effects.lighter != [0; 3] {
             let [just, about, kept] = self.effects.lighter;
             let fell = just + about;

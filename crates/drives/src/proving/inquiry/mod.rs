@@ -260,6 +260,7 @@ mod tests {
                         sensor_step_k: 1.0,
                         recurs: false,
                         turns: None,
+                        fast_so_far: None,
                         may_be: Vec::new(),
                     });
                 }
