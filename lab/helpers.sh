@@ -117,3 +117,94 @@ power_cut() {
     echo "LAB-POWER-CUT $1 $LAB_COUNTS" >/dev/console
     sleep 600
 }
+
+# For the experiments: a drive of 4 GiB that takes 64 KiB in 4 ms, by timer, one at a time: 16 MB/s, which the emulation keeps up with.
+paced_drive() {
+    modprobe null_blk nr_devices=1 gb=4 queue_mode=2 irqmode=2 completion_nsec=4000000
+    modprobe dm-delay
+    echo "0 8388608 linear /dev/nullb0 0" | dmsetup create bench --noudevsync
+    dmsetup mknodes --noudevsync 2>/dev/null || true
+    name=dm-$(dmsetup info -c --noheadings -o minor bench)
+    node=/dev/$name
+}
+
+# From this sector on, for so many, reads and writes are so many milliseconds late; the rest as they are.
+dm_table() {
+    {
+        [ "$1" = 0 ] || echo "0 $1 linear /dev/nullb0 0"
+        if [ "$3$4" = 00 ]; then
+            echo "$1 $2 linear /dev/nullb0 $1"
+        else
+            echo "$1 $2 delay /dev/nullb0 $1 $3 /dev/nullb0 $1 $4"
+        fi
+        [ $(($1 + $2)) = 8388608 ] || echo "$(($1 + $2)) $((8388608 - $1 - $2)) linear /dev/nullb0 $(($1 + $2))"
+    } >/tmp/table
+    dmsetup reload bench --noudevsync /tmp/table && dmsetup resume bench --noudevsync
+}
+
+kib_written() { awk '{ print int($7 / 2) }' /sys/block/nullb0/stat; }
+kib_moved() { awk '{ print int(($3 + $7) / 2) }' /sys/block/nullb0/stat; }
+
+# A write over the whole drive that may look into its falls, in the background.
+begin_write() {
+    printf 'kind = "write"\nblock = "64 KiB"\ndepth = 1\ndecide = true\ndecide_time = "%s"\ndecide_bytes = "2 GB"\nuntil = { bytes = "100 %%" }\n' "${budget:-4 min}" | route bench
+    hollow-mile haul /tmp/bench.toml --on $node --erase $name --json >/tmp/told 2>/tmp/err &
+    write=$!
+}
+
+wait_for_mb() {
+    for i in $(seq 600); do
+        hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
+        [ "$(awk '$1 == "\"written_bytes\":" { print int($2 / 1000000); exit }' /tmp/rows)" -ge "$1" ] 2>/dev/null && return
+        sleep 1
+    done
+    echo "it did not write $1 MB"; cat /tmp/err; exit 1
+}
+
+# Asks why it fell, as soon as it has, and waits for the answer.
+ask_and_wait() {
+    haul=$(sed -n 's/.*"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/rows | head -n 1)
+    for i in $(seq 120); do hollow-mile tell "$haul" find-out >/dev/null 2>&1 && break; sleep 1; done
+    for i in $(seq 400); do
+        hollow-mile findings "$haul" --json >/tmp/found 2>/dev/null || true
+        grep -q '"causes"' /tmp/found && grep -qE '"ended": "[a-z]' /tmp/found && break
+        kill -0 $write 2>/dev/null || break
+        sleep 1
+    done
+    hollow-mile tell "$haul" stop >/dev/null 2>&1 || true
+    wait $write || true
+    hollow-mile findings "$haul" >/tmp/words
+}
+
+# Writes until so many MB (or nothing) are written, then finds out why it fell.
+find_out() {
+    begin_write
+    wait_for_mb "${1:-0}"
+    if [ "$1" = 0 ]; then
+        # What comes and goes is looked into by itself once it did so twice.
+        for i in $(seq 600); do
+            hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
+            haul=$(sed -n 's/.*"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/rows | head -n 1)
+            hollow-mile findings "$haul" --json >/tmp/found 2>/dev/null || true
+            grep -qE '"ended": "[a-z]' /tmp/found && break
+            kill -0 $write 2>/dev/null || break
+            sleep 2
+        done
+        hollow-mile tell "$haul" stop >/dev/null 2>&1 || true
+        wait $write || true
+        hollow-mile findings "$haul" >/tmp/words
+    else
+        ask_and_wait
+    fi
+}
+
+# The experiments end with this cause, and no other.
+says() {
+    cat /tmp/words
+    has /tmp/found '"ended": "decided"'
+    cause=$(awk '/"causes": \[/ { on = 1; next } on && /"/ { gsub(/[ ",]/, ""); print; exit } ' /tmp/found)
+    [ "$cause" = "$1" ] || { echo "the experiments say $cause, not $1"; cat /tmp/found; exit 1; }
+    echo "lab: experiments: $1, $(grep -o 'Tried out: [^.]*' /tmp/words | head -n 1)" >/dev/console
+    dmsetup remove bench --noudevsync
+    rmmod null_blk
+}
