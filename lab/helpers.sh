@@ -204,7 +204,7 @@ says() {
     has /tmp/found '"ended": "decided"'
     cause=$(awk '/"causes": \[/ { on = 1; next } on && /"/ { gsub(/[ ",]/, ""); print; exit } ' /tmp/found)
     [ "$cause" = "$1" ] || { echo "the experiments say $cause, not $1"; cat /tmp/found; exit 1; }
-    echo "lab: experiments: $1, $(grep -o 'Tried out: [^.]*' /tmp/words | head -n 1)" >/dev/console
+    echo "lab: experiments: $1, $(sed -n 's/.*\(Tried out: .*\)/\1/p' /tmp/words | head -n 1)" >/dev/console
     dmsetup remove bench --noudevsync
     rmmod null_blk
 }

@@ -44,6 +44,7 @@ impl Readings {
     pub fn conclude(&self) -> Conclusions {
         let mut conclusions = self.conclude_apart();
         together::together(&mut conclusions.findings);
+        inquiry::carry_over(self, &mut conclusions.findings);
         conclusions
     }
 

@@ -101,8 +101,12 @@ pub fn apply(readings: &Readings, findings: &mut Vec<Finding>) {
     for reading in readings.inquiries() {
         Inquiry::of(reading, readings).apply(readings, findings);
     }
+}
+
+/// Lets what was found out of one fall hold for those of its leg that come and go between the same two rates, of which nothing else is known.
+pub fn carry_over(readings: &Readings, findings: &mut [Finding]) {
     for reading in readings.inquiries() {
-        Inquiry::of(reading, readings).as_told_of_others(reading.leg, readings, findings);
+        Inquiry::of(reading, readings).carry_over(reading.leg, readings, findings);
     }
 }
 
@@ -280,7 +284,7 @@ const TOLD_SURE: f64 = 0.7;
 impl Inquiry<'_> {
     /// Falls of one leg between the same two rates that come and go have one cause: what is known of one of them holds for those of which
     /// nothing else is known.
-    fn as_told_of_others(&self, leg: u16, readings: &Readings, findings: &mut [Finding]) {
+    fn carry_over(&self, leg: u16, readings: &Readings, findings: &mut [Finding]) {
         let fall = &self.reading.fall;
         if !self.effects.came_back || self.effects.fell_again_to_stay {
             return;
@@ -305,6 +309,10 @@ impl Inquiry<'_> {
         for f in findings.iter_mut().filter(|f| alike(f) && f.kind == FindingKind::Unexplained) {
             (f.kind, f.confidence) = (kind, sure);
             f.may_be.clear();
+            // Of many that are one, what happened, and nothing that the cause answers.
+            if f.times.is_some() {
+                f.evidence.truncate(2);
+            }
             f.evidence.push("The same fall comes again in this leg, and its cause was found there.".into());
         }
     }

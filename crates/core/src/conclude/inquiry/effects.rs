@@ -26,8 +26,12 @@ const ENOUGH: f64 = 1.35;
 const TOO_SOON: f64 = 0.55;
 /// It fell after just as many when it did within this share of them.
 const JUST: f64 = 0.08;
-/// A fast stretch is plainly longer or shorter than usual when it is so by this share of it.
-const PLAINLY: f64 = 0.16;
+/// What is fast for less than this is a moment of the machine, s; and of a smaller loss, as a logarithm, noise is half way back.
+const GLIMPSE_S: f64 = 0.4;
+const PLAIN_LOSS: f64 = 0.3;
+/// A fast stretch into which something was put is as long as usual within this share of it, and plainly is not from so many times that on.
+const EVENLY: f64 = 0.04;
+const PLAINLY: f64 = 2.5;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -182,7 +186,7 @@ impl Stretched {
     /// As long as usual (0), longer (1), shorter (2); `None` where that is not plain.
     pub(super) fn outcome(self) -> Option<usize> {
         let off = self.share - 1.0;
-        let plainly = (2.0 * self.just).min(PLAINLY);
+        let plainly = PLAINLY * self.just;
         match off {
             o if o > plainly => Some(1),
             _ if !self.fell => None,
@@ -212,6 +216,8 @@ pub struct Effects {
     pub cooled: Option<Cooled>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,
+    /// It was fast for a moment in one arm of the load as it is: it may have come back, or something was ready to be written fast by then.
+    pub glimpsed: bool,
     /// It had come and gone before, and this time it did not come back: it is another fall than those.
     pub stayed: bool,
     /// It came back, and fell once more to stay: that is the next fall, and says nothing of this one.
@@ -355,7 +361,7 @@ fn stretched(
     let put = |a: &ArmReading| a.arm.experiment == Experiment::Cycle && a.arm.kind == kind;
     let to_fall = arms.get(over.iter().position(put)? + 1).filter(|a| a.kind == ArmKind::ToFall)?;
     let share = (so_far.as_f64() + to_fall.fast_bytes as f64) / turns.fast_bytes.as_f64().max(1.0);
-    Some(Stretched { share, fell: to_fall.fell, just: JUST.max(1.5 * turns.uneven) })
+    Some(Stretched { share, fell: to_fall.fell, just: EVENLY.max(2.0 * turns.uneven) })
 }
 
 impl Effects {
@@ -363,7 +369,7 @@ impl Effects {
     #[must_use]
     pub fn comes_back(&self) -> Option<bool> {
         let seen = self.arms.iter().filter(|a| a.kind == ArmKind::Here).count();
-        (self.came_back || seen >= 3).then_some(self.came_back)
+        (self.came_back || seen >= 3 && !self.glimpsed).then_some(self.came_back)
     }
 
     /// How long the load was seen as it is, before any rest, s.
@@ -400,6 +406,10 @@ impl Effects {
         let by_itself: Vec<LogRate> =
             arms[..rested].iter().filter(|a| a.kind == ArmKind::Here).filter_map(|a| a.rate).collect();
         let back = by_itself.iter().filter(|h| h.value > before - 0.4 * stated).count();
+        let fast_s = |a: &Arm| a.fast_bytes as f64 / before.exp();
+        let as_it_is = |a: &&Arm| matches!(a.kind, ArmKind::Here | ArmKind::Quiet | ArmKind::Asked);
+        let glimpsed =
+            stated >= PLAIN_LOSS && arms[..rested].iter().filter(as_it_is).any(|a| fast_s(a) >= GLIMPSE_S);
         // What slows reads too has gone where these are suddenly faster.
         let reads: Vec<f64> = arms[..rested]
             .iter()
@@ -427,6 +437,7 @@ impl Effects {
             came_back: inquiry.fall.recurs && !stayed
                 || by_itself.len() >= 2 && back >= 1
                 || reads_rose && !stayed,
+            glimpsed,
             stayed,
             fell_again_to_stay,
             rested: stretched(inquiry, &over, &arms, ArmKind::Rest),

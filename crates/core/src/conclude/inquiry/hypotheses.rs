@@ -213,6 +213,8 @@ pub const COOLS_K: f64 = 3.0;
 /// What comes and goes by itself, and was low for so long while it was looked at, s, is so much less likely still to do so.
 const LONG_LOOK_S: f64 = 24.0;
 const STILL_PASSING: f64 = 0.3;
+/// And so much less likely when it is back right after a rest.
+const WAITED_FOR: f64 = 0.3;
 /// Of heat that a first rest did not take from the reads, so much is heat that a second one does not take from them either.
 const STILL_HEAT: f64 = 0.35;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
@@ -360,6 +362,11 @@ impl Shares {
                 let (reads, again) =
                     (c.reads.map(|s| parts_of_reads(s, lost)), c.again.map(|s| parts(s, lost)));
                 *share *= h.after_rest(reads, again, trust);
+                // What was never seen to come back by itself, and is back after a rest, has waited for the rest.
+                if h == Passing && effects.comes_back() == Some(false) {
+                    let back = again.map_or(0.0, |a| a[2]);
+                    *share *= 1.0 - (1.0 - WAITED_FOR) * back;
+                }
                 if h.causes().contains(&FindingKind::Throttle) {
                     // Reads that gain a tenth each time are not as before, however little that is of the loss.
                     let as_before = |seen: Option<LogRate>| seen.map_or(0.0, |s| below(2.0 * SAME, s));
@@ -547,6 +554,7 @@ mod tests {
                 heavier: None,
                 cooled: Some(cooled),
                 came_back: false,
+                glimpsed: false,
                 stayed: false,
                 fell_again_to_stay: false,
                 rested: None,

@@ -23,7 +23,7 @@ mod words;
 use crate::readings::{InquiryReading, Readings};
 use crate::record::{ArmKind, Experiment, Fall, InquiryEnd, Turns};
 
-pub use apply::{Decision, Seen, ToldArm, apply};
+pub use apply::{Decision, Seen, ToldArm, apply, carry_over};
 pub use effects::{Arm, Cooled, Effects, KEEPS, LIGHTER, LogRate, Stretched};
 use hypotheses::SAME;
 pub use hypotheses::{COOLS_K, Hypothesis, Shares};
