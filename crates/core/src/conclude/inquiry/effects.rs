@@ -320,8 +320,10 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
 }
 
 /// How often a lighter load fell after as many bytes as the full one is fast for, within about as many, and how often it did not fall.
-fn falls_when_lighter(arms: &[Arm], turns: Turns) -> [u32; 3] {
+fn falls_when_lighter(arms: &[Arm], turns: Turns, half: f64) -> [u32; 3] {
     let mut seen = [0; 3];
+    // A load that was held to its pace is as slow as that in a moment in which the machine stands still. What fell is low for a while.
+    let was_low = |a: Option<&Arm>| a.and_then(|a| a.rate).is_some_and(|r| r.value < half.ln());
     let back = |a: Option<&Arm>| a.is_some_and(|a| a.kind == ArmKind::ToBack && !a.fell);
     let began_fast = |at: usize| {
         let read = arms[at - 1].kind == ArmKind::ReadCool;
@@ -340,7 +342,7 @@ fn falls_when_lighter(arms: &[Arm], turns: Turns) -> [u32; 3] {
         let soon = bytes.max(seconds) < TOO_SOON;
         let just = JUST.max(1.5 * turns.uneven);
         // One that does not come back was the end of something else.
-        if arm.fell && !late && !soon && back(arms.get(at + 1)) {
+        if arm.fell && !late && !soon && back(arms.get(at + 1)) && was_low(arms.get(at + 1)) {
             let as_many = (bytes - 1.0).abs() < just || (seconds - 1.0).abs() < just;
             seen[usize::from(!as_many)] += 1;
         } else if !arm.fell && bytes >= ENOUGH {
@@ -442,7 +444,7 @@ impl Effects {
             fell_again_to_stay,
             rested: stretched(inquiry, &over, &arms, ArmKind::Rest),
             read_between: stretched(inquiry, &over, &arms, ArmKind::Read),
-            lighter: inquiry.fall.turns.map_or([0; 3], |turns| falls_when_lighter(&arms, turns)),
+            lighter: inquiry.fall.turns.map_or([0; 3], |turns| falls_when_lighter(&arms, turns, half)),
             arms,
             here,
             lost,

@@ -289,17 +289,32 @@ fn how_a_rate_comes_and_goes_is_known_before_it_is_looked_into() {
 
 /// A lighter load for so long, then so much as it fell to, if it did; then what came after it.
 fn lighter(seconds: f64, fell: bool, back: bool, reads: [f64; 2]) -> (Effects, Hypothesis, f64) {
+    lighter_low_for(seconds, fell.then_some(8.0), back, reads)
+}
+
+/// The same, with how long it was low after the lighter load fell.
+fn lighter_low_for(
+    seconds: f64,
+    fell: Option<f64>,
+    back: bool,
+    reads: [f64; 2],
+) -> (Effects, Hypothesis, f64) {
     let turns = Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven: 0.02 };
     let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cycle, kind, s, rate);
     let b = of(turning(5.0).ask_of(Some(turns)), ArmKind::ReadHot, 2.0, reads[0]);
     let b = of(b, ArmKind::ToBack, 1.0, 1000.0);
     let b = of(b, ArmKind::ReadCool, 2.0, reads[1]);
     let mut b = of(b, ArmKind::Lighter, seconds, LIGHT_MB_S);
-    if fell {
-        let over = b.events.pop();
-        b = b.write(0.6, 400.0);
-        b.events.extend(over.map(|_| Event::ArmEnded { at: b.now(), leg: 0 }));
-        b = of(b, ArmKind::ToBack, 2.0, if back { 1000.0 } else { 150.0 });
+    if let Some(low_s) = fell {
+        let and_then = |mut b: Bench, s: f64, rate: f64| {
+            let over = b.events.pop();
+            b = b.write(s, rate);
+            b.events.extend(over.map(|_| Event::ArmEnded { at: b.now(), leg: 0 }));
+            b
+        };
+        b = and_then(b, 0.6, 400.0);
+        b = of(b, ArmKind::ToBack, low_s.max(0.2), if low_s > 0.0 { 400.0 } else { 1000.0 });
+        b = and_then(b, 1.5, if back { 1000.0 } else { 150.0 });
     }
     let readings = b.end(InquiryEnd::NothingLeft).readings();
     let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
@@ -319,6 +334,8 @@ fn what_falls_under_a_lighter_load_after_as_many_bytes_is_not_heat() {
     assert_eq!(effects.lighter, [0; 3], "it was about to fall");
     let (effects, ..) = lighter(39.0 / 0.7, true, false, [1000.0, 2000.0]);
     assert_eq!(effects.lighter, [0; 3], "what does not come back is something else");
+    let (effects, ..) = lighter_low_for(39.0 / 0.7, Some(0.0), true, [1000.0, 2000.0]);
+    assert_eq!(effects.lighter, [0; 3], "a moment in which the machine stood still is no fall");
 }
 
 #[test]
