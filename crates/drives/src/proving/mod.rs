@@ -25,7 +25,7 @@ pub use cache::{CacheScore, SHAPES, prove_cache};
 pub use forecast::{ForecastScore, prove_forecast};
 pub use freight::{FreightScore, prove_freight};
 pub use ground::{GroundScore, prove_ground};
-pub use inquiry::{InquiryCount, InquiryScore, Riddle, debug_riddle, prove_inquiry};
+pub use inquiry::{InquiryCount, InquiryScore, Riddle, prove_inquiry};
 pub use judge::{Score, judge};
 pub(crate) use make::Dice;
 pub use make::{Case, TrueEnd, TrueThrottle, make};
