@@ -182,11 +182,11 @@ find_out() {
     wait_for_mb "${1:-0}"
     if [ "$1" = 0 ]; then
         # What comes and goes is looked into by itself once it did so twice.
-        for i in $(seq 600); do
+        for i in $(seq 200); do
             hollow-mile ledger --json >/tmp/rows 2>/dev/null || true
             haul=$(sed -n 's/.*"haul": "\([0-9a-f]*\)".*/\1/p' /tmp/rows | head -n 1)
             hollow-mile findings "$haul" --json >/tmp/found 2>/dev/null || true
-            grep -qE '"ended": "[a-z]' /tmp/found && break
+            grep -qE '"ended": "decided' /tmp/found && break
             kill -0 $write 2>/dev/null || break
             sleep 2
         done

@@ -32,6 +32,9 @@ const PLAIN_LOSS: f64 = 0.3;
 /// A fast stretch into which something was put is as long as usual within this share of it, and plainly is not from so many times that on.
 const EVENLY: f64 = 0.04;
 const PLAINLY: f64 = 2.5;
+const MOST_JUST: f64 = 0.1;
+/// It ended in the fall that is asked about when it is as slow as that, within this of the logarithm.
+const SAME_LOW: f64 = 0.15;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -188,6 +191,8 @@ impl Stretched {
         let off = self.share - 1.0;
         let plainly = PLAINLY * self.just;
         match off {
+            // Stretches that are not even say nothing of one.
+            _ if self.just > MOST_JUST => None,
             o if o > plainly => Some(1),
             _ if !self.fell => None,
             o if o.abs() < self.just => Some(0),
@@ -355,13 +360,22 @@ fn falls_when_lighter(arms: &[Arm], turns: Turns, half: f64) -> [u32; 3] {
 /// The fast stretch into which an arm of this kind was put.
 fn stretched(
     inquiry: &InquiryReading,
+    series: &Series,
     over: &[ArmReading],
     arms: &[Arm],
     kind: ArmKind,
 ) -> Option<Stretched> {
     let (turns, so_far) = inquiry.fall.turns.zip(inquiry.fall.fast_so_far)?;
     let put = |a: &ArmReading| a.arm.experiment == Experiment::Cycle && a.arm.kind == kind;
-    let to_fall = arms.get(over.iter().position(put)? + 1).filter(|a| a.kind == ArmKind::ToFall)?;
+    let at = over.iter().position(put)? + 1;
+    let to_fall = arms.get(at).filter(|a| a.kind == ArmKind::ToFall)?;
+    // What ends it is the fall that is asked about, and not another: it is as slow.
+    let samples = over.get(at)?.samples(series.len());
+    let last = rate_over(series, samples.end.saturating_sub(3).max(samples.start)..samples.end);
+    let as_slow = (last.max(1.0) / inquiry.fall.after.get().max(1.0)).ln().abs() < SAME_LOW;
+    if to_fall.fell && !as_slow {
+        return None;
+    }
     let share = (so_far.as_f64() + to_fall.fast_bytes as f64) / turns.fast_bytes.as_f64().max(1.0);
     Some(Stretched { share, fell: to_fall.fell, just: EVENLY.max(2.0 * turns.uneven) })
 }
@@ -442,8 +456,8 @@ impl Effects {
             glimpsed,
             stayed,
             fell_again_to_stay,
-            rested: stretched(inquiry, &over, &arms, ArmKind::Rest),
-            read_between: stretched(inquiry, &over, &arms, ArmKind::Read),
+            rested: stretched(inquiry, series, &over, &arms, ArmKind::Rest),
+            read_between: stretched(inquiry, series, &over, &arms, ArmKind::Read),
             lighter: inquiry.fall.turns.map_or([0; 3], |turns| falls_when_lighter(&arms, turns, half)),
             arms,
             here,

@@ -449,6 +449,11 @@ fn what_fell_to_stay_in_the_middle_of_an_inquiry_is_asked_about_as_a_fall_of_its
 
 /// Into the newest of three fast stretches of 40 s a rest and then, in the next, reads were put; so many bytes of each were written, GB.
 fn put_into_turns(with_rest: f64, with_reads: f64) -> (Shares, Result<Trial, InquiryEnd>) {
+    put_in_and_fell_to(with_rest, with_reads, 400.0)
+}
+
+/// The same, with how low they fell, MB/s.
+fn put_in_and_fell_to(with_rest: f64, with_reads: f64, low: f64) -> (Shares, Result<Trial, InquiryEnd>) {
     let turns = Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven: 0.02 };
     let ask = |mut b: Bench| {
         let last = b.ask_of(Some(turns));
@@ -463,7 +468,7 @@ fn put_into_turns(with_rest: f64, with_reads: f64) -> (Shares, Result<Trial, Inq
     let to_fall = |b: Bench, gb: f64| {
         let mut b = of(b, ArmKind::ToFall, gb - 28.0, 1000.0);
         let over = b.events.pop();
-        b = b.write(1.0, 400.0);
+        b = b.write(1.0, low);
         b.events.extend(over.map(|_| Event::ArmEnded { at: b.now(), leg: 0 }));
         b
     };
@@ -486,6 +491,8 @@ fn a_rest_and_reads_in_a_fast_stretch_tell_heat_from_what_comes_by_bytes() {
     assert!(heat.causes()[0].0 == FindingKind::Throttle && heat.causes()[0].1 > 0.98, "{:?}", heat.causes());
     let (by_bytes, _) = put_into_turns(40.0, 40.5);
     assert!(by_bytes.causes()[0].0 == FindingKind::Background && by_bytes.causes()[0].1 > 0.99);
+    let (another, _) = put_in_and_fell_to(40.0, 40.5, 150.0);
+    assert!(another.causes()[0].1 < 0.6, "another fall ended it: {:?}", another.causes());
     // What is done when the drive is left alone is done in a rest; what comes by the clock comes in either.
     let (alone, _) = put_into_turns(49.0, 40.0);
     let (clock, _) = put_into_turns(31.0, 31.0);
