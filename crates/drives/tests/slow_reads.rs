@@ -21,8 +21,8 @@ const TTL: Duration = Duration::from_secs(60);
 
 /// What reads take: most the first, one in forty the second.
 /// Long beside what waking takes on a machine whose processors are all busy.
-const USUAL: Duration = Duration::from_millis(10);
-const SELDOM: Duration = Duration::from_millis(60);
+const USUAL: Duration = Duration::from_millis(30);
+const SELDOM: Duration = Duration::from_millis(120);
 const ONE_IN: u64 = 40;
 
 #[derive(Default)]
@@ -182,11 +182,11 @@ fn a_lookout_tells_the_delay_of_reads_that_is_known_to_three_percent() {
         ..Load::sequential(LoadKind::Write, Bytes::ZERO, size, Bytes::new(128 << 10), 4)
     };
     run(&mut drive, &write, Duration::from_secs(60));
-    let rest = Load { lookout: Some(Duration::from_millis(25)), ..Load::rest() };
-    let seen = run(&mut drive, &rest, Duration::from_secs(12));
+    let rest = Load { lookout: Some(Duration::from_millis(60)), ..Load::rest() };
+    let seen = run(&mut drive, &rest, Duration::from_secs(16));
     let told = |q: f64| seen.told_bin(q).unwrap().middle_ns() / 1e6;
     println!("{} reads: p50 {:.3} ms, p99 {:.3} ms", seen.total(), told(0.5), told(0.99));
-    assert!(seen.total() > 400, "{}", seen.total());
+    assert!(seen.total() > 200, "{}", seen.total());
     let close = |ms: f64, truth: Duration| (ms / (truth.as_secs_f64() * 1e3) - 1.0).abs() < 0.03;
     assert!(close(told(0.5), USUAL), "p50 {:.3} ms", told(0.5));
     assert!(close(told(0.99), SELDOM), "p99 {:.3} ms", told(0.99));
