@@ -306,7 +306,13 @@ impl Inquiry<'_> {
         if !possible || all().any(|f| f.kind != kind) {
             return;
         }
-        for f in findings.iter_mut().filter(|f| alike(f) && f.kind == FindingKind::Unexplained) {
+        // One that stays may be the end of something else, and what an inquiry all but excluded is not put in its place.
+        let open = |f: &Finding| {
+            let left = |m: &Candidate| m.kind == kind && m.share >= LEFT_OPEN;
+            (f.end_elapsed.is_some() || f.decided.is_some())
+                && (f.may_be.is_empty() || f.may_be.iter().any(left))
+        };
+        for f in findings.iter_mut().filter(|f| alike(f) && open(f) && f.kind == FindingKind::Unexplained) {
             (f.kind, f.confidence) = (kind, sure);
             f.may_be.clear();
             // Of many that are one, what happened, and nothing that the cause answers.

@@ -32,7 +32,8 @@ const PLAIN_LOSS: f64 = 0.3;
 /// A fast stretch into which something was put is as long as usual within this share of it, and plainly is not from so many times that on.
 const EVENLY: f64 = 0.04;
 const PLAINLY: f64 = 2.5;
-const MOST_JUST: f64 = 0.1;
+/// Twice as much as the stretches before it differ by is the same; where that is more than this share, they say nothing of one.
+pub(super) const MOST_JUST: f64 = 0.1;
 /// It ended in the fall that is asked about when it is as slow as that, within this of the logarithm.
 const SAME_LOW: f64 = 0.15;
 /// A paced load keeps its rate as long as it has this share of it.

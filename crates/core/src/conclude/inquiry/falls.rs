@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use super::RECURS_S;
+use super::effects::MOST_JUST;
 use crate::conclude::Finding;
 use crate::conclude::verdict::changes_the_rate;
 use crate::quantity::FindingKind;
@@ -26,8 +27,8 @@ const ALIKE: f64 = 0.35;
 const MOST_UNEVEN: f64 = 0.75;
 /// What is put into a fast stretch begins when so much of its bytes is written, as a share of the usual.
 const WELL_INTO: std::ops::Range<f64> = 0.65..0.85;
-/// Stretches that differ by more do not show what was put into one.
-const EVEN: f64 = 0.1;
+/// Stretches that differ by more do not show what was put into one: nothing is tried that could not tell.
+const EVEN: f64 = 0.5 * MOST_JUST;
 /// So many of the newest fast stretches tell how a rate comes and goes.
 const NEWEST: usize = 7;
 
