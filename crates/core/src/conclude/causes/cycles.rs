@@ -4,13 +4,14 @@ use std::ops::Range;
 
 use super::Judge;
 use super::numbers::{
-    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K,
-    MOVES_ON_S, RARELY,
+    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_COOLING_K, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K,
+    MOVES_ON_S, RARELY, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::stats;
 use crate::quantity::units::{Bytes, Celsius, Rate, clock, span_words};
+use crate::readings::Series;
 
 impl Judge<'_> {
     /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and
@@ -62,12 +63,17 @@ impl Judge<'_> {
                 _ => {}
             }
         }
+        let last = rises.last().copied();
+        let falls = without_stalls(series, falls, &rises);
         let most = |hits: usize, of: usize| hits * 5 >= of * 4;
         let hot = falls.iter().filter(|i| peak(**i).is_some_and(at_limit)).count();
-        // Each comes back cooler than it fell.
-        let cooler = falls.iter().zip(rises.iter().skip_while(|r| **r < falls[0]));
-        let cooler = cooler
-            .filter(|(f, r)| peak(**f).zip(self.cx.degrees(**r)).is_some_and(|(a, b)| b < a - 1.4))
+        // Each is cooler before the next than it fell, by a step of its sensor: a late one is coldest after the speed is back.
+        let least_k = (0.6 * self.cx.resolution).max(LEAST_COOLING_K);
+        let cooler = falls
+            .windows(2)
+            .filter(|w| {
+                peak(w[0]).zip(self.cx.coldest(w[0]..w[1])).is_some_and(|(a, b)| b < a - least_k)
+            })
             .count();
         let counts = |i: &&usize| self.cx.counters_moved(series.end(**i)) == Some(true);
         let counted = most(falls.iter().filter(counts).count(), falls.len());
@@ -78,7 +84,7 @@ impl Judge<'_> {
         {
             return None;
         }
-        let (first, last) = (falls[0], rises.last().copied().unwrap_or(falls[0]));
+        let (first, last) = (falls[0], last.unwrap_or(falls[0]));
         let place = Bytes::new(series.written_before(first));
         let here = Bytes::new(series.written(first) - series.written_before(first));
         let t = peak(first).map(Celsius::new);
@@ -236,4 +242,13 @@ impl Judge<'_> {
         let rates = self.rates(samples);
         rates.windows(2).filter(|w| w[1] > 1.1 * w[0]).count()
     }
+}
+
+/// Falls that last: one from which the speed is back in a quarter of the usual time is a stall, no tooth.
+fn without_stalls(series: &Series, falls: Vec<usize>, rises: &[usize]) -> Vec<usize> {
+    let back = |fall: usize| rises.get(rises.partition_point(|r| *r <= fall));
+    let lasts = |fall: usize| back(fall).map(|r| series.end_s(*r) - series.end_s(fall));
+    let usual = stats::median(&mut falls.iter().filter_map(|f| lasts(*f)).collect::<Vec<f64>>());
+    let stall = usual.map_or(0.0, |u| STALL * u);
+    falls.into_iter().filter(|f| lasts(*f).is_none_or(|s| s >= stall)).collect()
 }

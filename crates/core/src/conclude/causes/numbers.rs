@@ -101,6 +101,11 @@ pub(super) const COOLED: f64 = 12.0;
 pub(super) const LOOK_S: u64 = 600;
 /// The foot of a slope is looked for in means of so long, s. Chosen.
 pub(super) const FOOT_S: f64 = 2.0;
+/// Between two falls of a quick sawtooth of heat it is cooler by this at least, or by a step of its sensor, K. Habit: a third of a narrow
+/// hysteresis.
+pub(super) const LEAST_COOLING_K: f64 = 0.6;
+/// A fall that is over in this share of the usual time is a stall, and no tooth of a sawtooth. Chosen.
+pub(super) const STALL: f64 = 0.25;
 /// Falls of a quick sawtooth that tell one. Chosen.
 pub(super) const LEAST_FALLS: usize = 4;
 /// Coming back to less than this share of what it was is not coming back. Chosen; noise is a few hundredths.

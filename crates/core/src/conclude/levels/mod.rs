@@ -233,6 +233,7 @@ impl Weigher<'_> {
         self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
         self.merge_alike(&mut levels);
+        self.drop_slope_from_start(&mut levels);
         levels
     }
 

@@ -8,6 +8,10 @@ use crate::readings::run::LEAST_SIGMA;
 
 /// A slope shorter than this is a step, s.
 const LEAST_SLOPE_S: f64 = 0.8;
+/// The level before a slope down lasts one part in so many of it at least. Chosen.
+const LEVEL_BEFORE: f64 = 8.0;
+/// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
+const AS_STEEP: f64 = 0.4;
 
 impl Weigher<'_> {
     fn fit(&self, whole: Range<usize>) -> Option<Ramp> {
@@ -142,6 +146,37 @@ impl Weigher<'_> {
                 i += 1;
             }
         }
+    }
+
+    /// A slope down that a run begins with parts no levels: there is none before it. A drive whose spare blocks run out goes down so, from
+    /// the first byte on.
+    pub(super) fn drop_slope_from_start(&self, levels: &mut Vec<Level>) {
+        let [first, second, ..] = levels.as_slice() else { return };
+        let falls = first.log_rate > second.log_rate;
+        let Some(slope) = second.ramp.clone().filter(|_| falls) else { return };
+        let before = first.points.start..slope.start.min(first.points.end).max(first.points.start);
+        if self.lasts(before.clone()) * LEVEL_BEFORE >= self.lasts(slope.clone())
+            && !self.slopes_like(before, first.log_rate, second, &slope)
+        {
+            return;
+        }
+        levels[0] = self.level(levels[0].points.start..levels[1].points.end);
+        levels.remove(1);
+    }
+
+    /// The stretch before a slope goes down as well, nearly as steeply, and by more than its noise.
+    fn slopes_like(&self, before: Range<usize>, log_rate: f64, after: &Level, slope: &Range<usize>) -> bool {
+        let third = before.len() / 3;
+        if third < 3 {
+            return false;
+        }
+        let ends = [before.start..before.start + third, before.end - third..before.end];
+        let [from, to] = ends.clone().map(|r| self.local(r, log_rate));
+        let error = self.noise.around(self.points, before.start).max(LEAST_SIGMA)
+            * (2.0 / self.noise.worth(third as f64)).sqrt();
+        let between = self.lasts(before.clone()) * 2.0 / 3.0;
+        let steep = (to.exp() - after.log_rate.exp()) / self.lasts(slope.clone());
+        from - to > LEAST_SIGMAS * error && (from.exp() - to.exp()) / between > AS_STEEP * steep
     }
 
     /// What looks like one level may be two with a slope between them, which has no place to be cut at.
