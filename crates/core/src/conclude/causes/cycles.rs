@@ -67,14 +67,16 @@ impl Judge<'_> {
         let falls = without_stalls(series, falls, &rises);
         let most = |hits: usize, of: usize| hits * 5 >= of * 4;
         let hot = falls.iter().filter(|i| peak(**i).is_some_and(at_limit)).count();
-        // Each is cooler before the next than it fell, by a step of its sensor: a late one is coldest after the speed is back.
+        // Each is cooler before the next than when it fell, by a step of its sensor: a late one is hottest after the fall, and coldest after
+        // the speed is back.
         let least_k = (0.6 * self.cx.resolution).max(LEAST_COOLING_K);
-        let cooler = falls
-            .windows(2)
-            .filter(|w| {
-                peak(w[0]).zip(self.cx.coldest(w[0]..w[1])).is_some_and(|(a, b)| b < a - least_k)
-            })
-            .count();
+        let cools = |w: &&[usize]| {
+            let back = rises[rises.partition_point(|r| *r <= w[0]).min(rises.len() - 1)].clamp(w[0], w[1]);
+            let middle = w[0].midpoint(back) + 1;
+            let hot = self.cx.hottest(w[0].saturating_sub(2)..middle);
+            hot.zip(self.cx.coldest(middle..w[1])).is_some_and(|(a, b)| b < a - least_k)
+        };
+        let cooler = if rises.is_empty() { 0 } else { falls.windows(2).filter(cools).count() };
         let counts = |i: &&usize| self.cx.counters_moved(series.end(**i)) == Some(true);
         let counted = most(falls.iter().filter(counts).count(), falls.len());
         if falls.len() < LEAST_FALLS

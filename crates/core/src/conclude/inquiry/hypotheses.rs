@@ -220,6 +220,18 @@ const STILL_HEAT: f64 = 0.35;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.
 pub const COOLS_S: f64 = 50.0;
 
+/// No drive throttles below this, °C, as a rule; where another sensor than the one that is told is the hottest, that tells so much less.
+const HOT_C: f64 = 60.0;
+const HOTTEST_ELSEWHERE_K: f64 = 16.0;
+/// What is left of heat on a drive that is cooler than both say. A sensor may be wrong.
+const HEAT_WHEN_COOL: f64 = 0.02;
+
+/// What is left of heat on a drive that fell at so many degrees.
+fn warm_enough(degrees: f64) -> f64 {
+    let below = (HOT_C - degrees).clamp(0.0, HOTTEST_ELSEWHERE_K) / HOTTEST_ELSEWHERE_K;
+    HEAT_WHEN_COOL.powf(below)
+}
+
 /// The share of a normal that lies below x.
 fn below(x: f64, at: LogRate) -> f64 {
     let z = (x - at.value) / at.error.max(1e-6);
@@ -303,11 +315,15 @@ impl Shares {
         let passes = told(FindingKind::OtherTraffic);
         let one =
             |h: Hypothesis| 0.2 * told(h.causes()[0]) + if h == Passing { 0.2 * passes + 0.06 } else { 0.15 };
-        Self::normal(Hypothesis::ALL.map(|h| match h.causes() {
-            // Of what this program asks a drive feels little as a rule.
-            [_] if h == Ours => 0.03,
-            [_] => one(h),
-            pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
+        let warm = fall.temperature.map_or(1.0, |t| warm_enough(t.degrees()));
+        Self::normal(Hypothesis::ALL.map(|h| {
+            let share = match h.causes() {
+                // Of what this program asks a drive feels little as a rule.
+                [_] if h == Ours => 0.03,
+                [_] => one(h),
+                pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
+            };
+            if h.causes().contains(&FindingKind::Throttle) { share * warm } else { share }
         }))
     }
 
