@@ -4,8 +4,8 @@ use std::ops::Range;
 
 use super::Judge;
 use super::numbers::{
-    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_COOLING_K, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K,
-    MOVES_ON_S, RARELY, STALL,
+    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_COOLING_K, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S,
+    MOVES_ON_K, MOVES_ON_S, RARELY, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;

@@ -7,7 +7,7 @@ use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 
-use super::{Judge, Pinned, Step, cut};
+use super::{Judge, Level, Pinned, Step, cut};
 
 impl Judge<'_> {
     /// Cache ends between two levels at which heat did not hold the drive, where none was found yet.
@@ -29,7 +29,9 @@ impl Judge<'_> {
             // `steps[i]` lies between levels i and i + 1.
             let between = &steps[a..b];
             let (Some(first), Some(last)) = (between.first(), between.last()) else { continue };
-            let stays = |i: &usize| self.levels[*i].rate().get() <= 0.5 * (before + after);
+            // What swings is fast again at an end of a level.
+            let fastest = |l: &Level| l.rate().get().max(l.entry_rate().get()).max(l.exit_rate().get());
+            let stays = |i: &usize| fastest(&self.levels[*i]) <= 0.5 * (before + after);
             let inside = |f: &&Finding| f.elapsed >= first.place.elapsed && f.elapsed <= last.place.elapsed;
             let heat = found.iter().any(|f| {
                 f.kind == FindingKind::Throttle

@@ -6,7 +6,7 @@
 
 use numbers::{
     ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_LIKE, MODEST, MOMENT_UP_S,
-    ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, WELL_BELOW,
+    MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -91,7 +91,10 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             let most = at_once.zip(before).map(|(now, was)| now + (now - was).max(0.0));
             // One that is known to be late is taken as it would be.
             let peak = if cx.late.is_some() { at_once } else { peak };
-            let temperature = peak.map(|p| most.map_or(p, |m| p.min(m)));
+            // What gives way slowly goes on warming.
+            let slowly = (place.elapsed.saturating_sub(place.begins).as_secs() > PEAK_S)
+                .then(|| cx.hottest(cx.series.index_at(place.begins)..cx.series.index_at(place.elapsed) + 1));
+            let temperature = slowly.unwrap_or_else(|| peak.map(|p| most.map_or(p, |m| p.min(m))));
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
         })
         .collect();
@@ -332,6 +335,16 @@ impl Judge<'_> {
             .iter()
             .filter(|l| self.run.seconds(self.cx.series, &l.points) >= 2.0)
             .all(|l| l.rate().get().max(l.entry_rate().get()) <= half)
+            && self.fast_share(step.place.sample + 1..self.run.past(), half) < STAYS
+    }
+
+    /// The share of the time in these samples in which the rate is above this one. Swings that are too quick for levels are no level.
+    fn fast_share(&self, samples: Range<usize>, rate: f64) -> f64 {
+        let series = self.cx.series;
+        let stride = (samples.len() / MOST_LOOKED_AT).max(1);
+        let some: Vec<usize> = samples.clone().step_by(stride).collect();
+        let fast = some.iter().filter(|i| series.rate(**i) > rate).count();
+        fast as f64 / some.len().max(1) as f64
     }
 
     /// Stretches as long as this one are as slow now and then in this run: noise that remembers for seconds makes them.

@@ -101,17 +101,28 @@ pub(super) const COOLED: f64 = 12.0;
 pub(super) const LOOK_S: u64 = 600;
 /// The foot of a slope is looked for in means of so long, s. Chosen.
 pub(super) const FOOT_S: f64 = 2.0;
-/// Between two falls of a quick sawtooth of heat it is cooler by this at least, or by a step of its sensor, K. Habit: a third of a narrow
-/// hysteresis.
-pub(super) const LEAST_COOLING_K: f64 = 0.6;
+/// Between two falls of a quick sawtooth of heat it is cooler by this at least, or by a step of its sensor, K. Chosen: two steps of a fine
+/// sensor, since one that follows late shows little of a hysteresis.
+pub(super) const LEAST_COOLING_K: f64 = 0.15;
 /// A fall that is over in this share of the usual time is a stall, and no tooth of a sawtooth. Chosen.
 pub(super) const STALL: f64 = 0.25;
+/// What is above the half of what was lost for this share of the time after a fall did not stay down. Chosen: a cache that frees a little
+/// now and then is fast for less.
+pub(super) const STAYS: f64 = 0.3;
+/// So many samples tell such a share.
+pub(super) const MOST_LOOKED_AT: usize = 4000;
 /// Falls of a quick sawtooth that tell one. Chosen.
 pub(super) const LEAST_FALLS: usize = 4;
 /// Coming back to less than this share of what it was is not coming back. Chosen; noise is a few hundredths.
 pub(super) const BACK: f64 = 0.9;
 /// A drop explained by heat's usual cut may differ from it so much, in ln. Chosen.
 pub(super) const ALIKE: f64 = 0.2;
+/// Dips at fewer samples than this are the grain of the record, not a rhythm of the drive. Chosen.
+pub(super) const GRAIN: f64 = 4.0;
+/// Dips that first come after so many of their periods may be heat: from the air to the limit is many times a hysteresis.
+pub(super) const LATE_PERIODS: f64 = 3.0;
+/// Then so often. Judged.
+pub(super) const HEAT_IN_DIPS: f64 = 0.5;
 /// A sample this far below its level is in a dip. Chosen.
 pub(super) const DIP: f64 = 0.6;
 /// So many dips show whether they are regular. Derived: of seven distances, four in five lie within

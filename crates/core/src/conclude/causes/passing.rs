@@ -1,9 +1,12 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
-use super::numbers::{AT_CEILING, AT_LIMIT, DIP, LEAST_DIPS, REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED};
+use super::numbers::{
+    AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_PERIODS, LEAST_DIPS, REGULAR, RISES,
+    RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
+};
 use std::time::Duration;
 
-use crate::conclude::Finding;
+use crate::conclude::{Candidate, Finding};
 use crate::drive::{Link, LoadKind};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Celsius, Rate, latency, span_words};
@@ -59,11 +62,42 @@ impl Judge<'_> {
         let interval = series.loaded_s(self.run.samples(&(0..self.run.len()))) / self.run.len().max(1) as f64;
         let close = REGULAR.max(1.2 * interval / period);
         let regular = gaps.iter().filter(|g| (**g / period - 1.0).abs() < close).count();
-        // Dips at every few samples are the grain of the record, not a rhythm of the drive.
-        if (regular as f64) < 0.8 * gaps.len() as f64 || period < 8.0 * interval {
+        if (regular as f64) < 0.8 * gaps.len() as f64 || period < GRAIN * interval {
             return None;
         }
-        Some(self.dips(&dips, period, spread))
+        let mut f = self.dips(&dips, period, spread);
+        self.weigh_heat(&mut f, &dips, period);
+        Some(f)
+    }
+
+    /// Dips that begin long after the load did: so does heat, and where no thermometer tells, either may be it.
+    fn weigh_heat(&self, f: &mut Finding, dips: &[Dip], period: f64) {
+        let first_s = self.cx.series.end_s(dips[0].first) - self.cx.series.end_s(self.run.first);
+        let top = self.cx.hottest(self.run.samples(&(0..self.run.len())));
+        let at_top = |d: &&Dip| {
+            let then = self.cx.hottest(d.first.saturating_sub(2)..d.last + 1);
+            then.zip(top).is_some_and(|(t, top)| t >= top - AT_LIMIT - 0.5 * self.cx.resolution)
+        };
+        let hot = top.is_none_or(|t| t >= HOT && self.limit.is_none())
+            && (top.is_none() || dips.iter().filter(at_top).count() * 5 >= dips.len() * 4);
+        if first_s < LATE_PERIODS * period || !hot {
+            return;
+        }
+        f.kind = FindingKind::Unexplained;
+        f.evidence.pop();
+        f.evidence.push(format!(
+            "The first came after {}: heat comes so, once the drive is warm, and the drive's own housekeeping, once something is full.",
+            span_words(first_s)
+        ));
+        f.evidence.push(match top {
+            None => "A thermometer would decide (--thermometer, temperature_c in a CSV file); so would the same write with a fan.".into(),
+            Some(_) => "The drive's limit would decide (throttle_c in a CSV file); so would the same write with a fan.".into(),
+        });
+        f.may_be = vec![
+            Candidate { kind: FindingKind::Throttle, share: HEAT_IN_DIPS },
+            Candidate { kind: FindingKind::Background, share: 1.0 - HEAT_IN_DIPS },
+        ];
+        f.confidence = UNDECIDED;
     }
 
     /// No slower than the pace that was asked for: an interval in which few operations are due has one more or one less.

@@ -233,7 +233,7 @@ impl Weigher<'_> {
         self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
         self.merge_alike(&mut levels);
-        self.drop_slope_from_start(&mut levels);
+        self.drop_slopes_without_level(&mut levels);
         levels
     }
 

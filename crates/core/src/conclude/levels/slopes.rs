@@ -150,18 +150,26 @@ impl Weigher<'_> {
 
     /// A slope down that a run begins with parts no levels: there is none before it. A drive whose spare blocks run out goes down so, from
     /// the first byte on.
-    pub(super) fn drop_slope_from_start(&self, levels: &mut Vec<Level>) {
-        let [first, second, ..] = levels.as_slice() else { return };
-        let falls = first.log_rate > second.log_rate;
-        let Some(slope) = second.ramp.clone().filter(|_| falls) else { return };
-        let before = first.points.start..slope.start.min(first.points.end).max(first.points.start);
-        if self.lasts(before.clone()) * LEVEL_BEFORE >= self.lasts(slope.clone())
-            && !self.slopes_like(before, first.log_rate, second, &slope)
-        {
-            return;
+    pub(super) fn drop_slopes_without_level(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i < levels.len() {
+            let (first, second) = (&levels[i - 1], &levels[i]);
+            let falls = first.log_rate > second.log_rate;
+            let slope = second.ramp.clone().filter(|_| falls).unwrap_or_default();
+            let begins = first.ramp.as_ref().map_or(first.points.start, |r| r.end);
+            let before = begins..slope.start.min(first.points.end).max(begins);
+            if !slope.is_empty()
+                && (self.lasts(before.clone()) * LEVEL_BEFORE < self.lasts(slope.clone())
+                    || i == 1 && self.slopes_like(before, first.log_rate, second, &slope))
+            {
+                let carried = levels[i - 1].ramp.take();
+                let whole = levels[i - 1].points.start..levels[i].points.end;
+                levels[i - 1] = Level { ramp: carried, ..self.level(whole) };
+                levels.remove(i);
+            } else {
+                i += 1;
+            }
         }
-        levels[0] = self.level(levels[0].points.start..levels[1].points.end);
-        levels.remove(1);
     }
 
     /// The stretch before a slope goes down as well, nearly as steeply, and by more than its noise.

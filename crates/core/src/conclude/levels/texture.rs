@@ -17,6 +17,8 @@ const STALL: f64 = 1.6;
 /// Their highs, and their lows, resemble each other to this share of the way between.
 const ALIKE: f64 = 0.35;
 
+/// So many times the usual swing is none. Chosen: a swing that noise cut short is followed by one of twice the usual size at most.
+const BEYOND: f64 = 3.0;
 /// At either end of the band lies this share of the points of a piece that swings. Chosen.
 const END_SHARE: f64 = 0.12;
 
@@ -98,6 +100,10 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
         let usual = n >= 2
             && (next.middle - swings[n - 1].middle).abs()
                 < 0.4 * (swings[n - 1].middle - swings[n - 2].middle).abs();
+        // A fall beyond what it swings by is no swing: it swings at another level from there on.
+        if n > 3 && (next.middle - swings[n - 1].middle).abs() > BEYOND * usual_swing(&swings) {
+            break;
+        }
         if usual {
             let last = &mut swings[n - 1];
             let (a, b) = (last.points.len() as f64, next.points.len() as f64);
@@ -111,6 +117,12 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
         j += 1;
     }
     (swings, j)
+}
+
+/// By how much it goes up or down as a rule.
+fn usual_swing(swings: &[Piece]) -> f64 {
+    let mut all: Vec<f64> = swings.windows(2).map(|w| (w[1].middle - w[0].middle).abs()).collect();
+    stats::median(&mut all).unwrap_or(f64::INFINITY)
 }
 
 /// A long piece that the segmenter did not cut any more, used to swings by then: its points lie in the band, many at either end.
