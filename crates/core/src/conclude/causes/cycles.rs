@@ -160,8 +160,7 @@ impl Judge<'_> {
             None if top >= HOT => top,
             None => return None,
         };
-        let slack = if mean_s > MOVES_ON_S { MOVES_ON_K } else { AT_LIMIT };
-        let near = |i: usize| self.cx.degrees(i).is_some_and(|t| t >= cap - slack - 0.5 * self.cx.resolution);
+        let near = |i: usize| self.is_near(i, cap);
         let least = if stated { 1 } else { 2 };
         // The first that is slower, at the limit.
         let start = (all.start + least..all.end).find(|i| {
@@ -169,10 +168,21 @@ impl Judge<'_> {
                 stats::median(&mut self.rates(all.start..*i)).is_some_and(|r| series.rate(*i) < 0.92 * r);
             slower && (near(*i) || near(i - 1))
         })?;
-        // The end of a cache is another story.
+        // The end of a cache is another story: what was before it is looked at alone first.
         let ended = found.iter().filter(|f| f.kind == FindingKind::CacheEnd);
-        let ended = ended.map(|f| series.index_at(f.elapsed)).find(|i| *i > start + LEAST_LONG);
-        let end = ended.unwrap_or(all.end).min(all.end);
+        let ended =
+            ended.map(|f| series.index_at(f.elapsed)).find(|i| *i > start + LEAST_LONG && *i < all.end);
+        let around = |end: usize| self.long_cycles(all.start, start, end, cap);
+        ended.and_then(around).or_else(|| around(all.end))
+    }
+
+    /// Cycles from one sample to another, of which none is told by itself; `cap` is the temperature below which they go up and down.
+    fn long_cycles(&self, first: usize, start: usize, end: usize, cap: f64) -> Option<Finding> {
+        let series = self.cx.series;
+        let stated = self.cx.limit.is_some();
+        let all = first..end;
+        let near = |i: usize| self.is_near(i, cap);
+        let mean_s = series.loaded_s(all.clone()) / all.len().max(1) as f64;
         let (before, after) = (self.rates(all.start..start), self.rates(start + 1..end));
         if after.len() < LEAST_LONG {
             return None;
@@ -233,6 +243,14 @@ impl Judge<'_> {
             ],
             ..Finding::new(FindingKind::Throttle)
         })
+    }
+
+    /// As warm as this, as far as so long a sample tells.
+    fn is_near(&self, sample: usize, cap: f64) -> bool {
+        let all = self.run.samples(&(0..self.run.len()));
+        let mean_s = self.cx.series.loaded_s(all.clone()) / all.len().max(1) as f64;
+        let slack = if mean_s > MOVES_ON_S { MOVES_ON_K } else { AT_LIMIT };
+        self.cx.degrees(sample).is_some_and(|t| t >= cap - slack - 0.5 * self.cx.resolution)
     }
 
     fn rates(&self, samples: Range<usize>) -> Vec<f64> {

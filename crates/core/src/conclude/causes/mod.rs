@@ -226,7 +226,7 @@ impl Judge<'_> {
             }
             let one_of_many = self.is_one_of_many(steps, i);
             if self.stays_down(step, base) && write && !self.is_traffic(step) && !one_of_many {
-                if cut(step) > -SMALL && self.is_chance(step, None) {
+                if cut(step) > -SMALL && self.is_chance(step, None) || self.is_chance_before(step) {
                     continue;
                 }
                 let doubt = self.may_be_heat(step);
@@ -289,11 +289,12 @@ impl Judge<'_> {
         }
         found.extend(self.quick_sawtooth(&found));
         if let Some(cycles) = self.cycles_in_long_samples(&found) {
-            // The first of them is no fall of its own.
+            // The first of them is no fall of its own, nor is one in their midst.
             let last = self.cx.series.index_at(cycles.elapsed) + 2;
+            let first_over = self.cx.series.end(last.min(self.cx.series.len() - 1));
             found.retain(|f| {
                 !matches!(f.kind, FindingKind::CacheEnd | FindingKind::Unexplained)
-                    || f.elapsed > self.cx.series.end(last.min(self.cx.series.len() - 1))
+                    || f.elapsed > first_over && cycles.end_elapsed.is_some_and(|end| f.elapsed >= end)
             });
             found.push(cycles);
         }
@@ -345,6 +346,21 @@ impl Judge<'_> {
         let some: Vec<usize> = samples.clone().step_by(stride).collect();
         let fast = some.iter().filter(|i| series.rate(**i) > rate).count();
         fast as f64 / some.len().max(1) as f64
+    }
+
+    /// What was before a fall was short, and no faster than stretches of its length are now and then in this run.
+    fn is_chance_before(&self, step: &Step<'_>) -> bool {
+        let series = self.cx.series;
+        let high = self.samples_of(step.left);
+        let after = step.place.sample + 1..self.run.past();
+        if cut(step) < -MODEST || high.start > self.run.first || high.len() * 10 > after.len() {
+            return false;
+        }
+        let log_mean = |r: Range<usize>| series.mean_rate(r).max(1.0).ln();
+        let starts = (after.start..after.end - high.len()).step_by(high.len());
+        let mut means: Vec<f64> = starts.map(|a| log_mean(a..a + high.len())).collect();
+        let spread = crate::quantity::stats::median_and_spread(&mut means);
+        spread.is_some_and(|(middle, spread)| log_mean(high.clone()) - middle < BY_CHANCE * spread)
     }
 
     /// Stretches as long as this one are as slow now and then in this run: noise that remembers for seconds makes them.

@@ -35,6 +35,10 @@ const PRIOR: f64 = 6.0;
 const FAR: f64 = 1.0;
 /// A step that two points are enough for, in ln: 22 %.
 const PLAIN_STEP: f64 = 0.2;
+/// A piece of no more points may hold a step. Chosen: the segmenter finds one that has a dozen points on either side.
+const SHORT_PIECE: usize = 24;
+/// It does where its points are off its two neighbours by less than this share of what they are off its own rate. Chosen.
+const PARTED: f64 = 0.5;
 /// Medians that differ by less than this share of the smallest step are the same.
 const ALIKE: f64 = 0.6;
 /// Fewer points than this are a short level.
@@ -220,6 +224,7 @@ impl Weigher<'_> {
             .enumerate()
             .map(|(i, s)| self.level(*s..starts.get(i + 1).copied().unwrap_or(self.points.len())))
             .collect();
+        self.part_at_steps(&mut levels);
         self.split_start(&mut levels);
         self.drop_dips(&mut levels);
         self.merge_weak(&mut levels);
@@ -278,6 +283,38 @@ impl Weigher<'_> {
             let rest = start + leading..first.points.end;
             levels[0] = self.level(start..start + leading);
             levels.insert(1, self.level(rest));
+        }
+    }
+
+    /// A step may lie within a short piece: where the rate swings, the segmenter cuts at the turn of the swing. What of the piece is like the one
+    /// before belongs to that, and the rest to the one behind.
+    fn part_at_steps(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i + 1 < levels.len() {
+            let (a, b, c) = (&levels[i - 1], &levels[i], &levels[i + 1]);
+            let apart = (a.log_rate - c.log_rate).abs();
+            let piece = b.points.clone();
+            if piece.len() > SHORT_PIECE || apart < PLAIN_STEP {
+                i += 1;
+                continue;
+            }
+            let off = |from: usize, to: usize, rate: f64| -> f64 {
+                self.points[from..to].iter().map(|v| (f64::from(*v) - rate).abs().min(FAR)).sum()
+            };
+            let parted = |at: usize| off(piece.start, at, a.log_rate) + off(at, piece.end, c.log_rate);
+            let best = (piece.start..=piece.end).min_by(|x, y| parted(*x).total_cmp(&parted(*y)));
+            let Some(at) = best.filter(|at| {
+                // Two points of either kind at least: one alone lies on the step itself.
+                at - piece.start >= 2
+                    && piece.end - at >= 2
+                    && parted(*at) < PARTED * off(piece.start, piece.end, b.log_rate)
+            }) else {
+                i += 1;
+                continue;
+            };
+            levels[i - 1] = self.level(levels[i - 1].points.start..at);
+            levels[i + 1] = self.level(at..levels[i + 1].points.end);
+            levels.remove(i);
         }
     }
 

@@ -9,7 +9,7 @@ use crate::readings::run::LEAST_SIGMA;
 /// A slope shorter than this is a step, s.
 const LEAST_SLOPE_S: f64 = 0.8;
 /// The level before a slope down lasts one part in so many of it at least. Chosen.
-const LEVEL_BEFORE: f64 = 8.0;
+const LEVEL_BEFORE: f64 = 5.0;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
 
