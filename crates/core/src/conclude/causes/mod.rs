@@ -352,7 +352,7 @@ impl Judge<'_> {
     fn is_chance_before(&self, step: &Step<'_>) -> bool {
         let series = self.cx.series;
         let high = self.samples_of(step.left);
-        let after = step.place.sample + 1..self.run.past();
+        let after = step.place.sample + 1..self.samples_of(step.right).end;
         if cut(step) < -MODEST || high.start > self.run.first || high.len() * 10 > after.len() {
             return false;
         }
