@@ -7,7 +7,7 @@ use std::ops::Range;
 
 use crate::drive::LoadKind;
 
-use super::segment::Segmenter;
+use super::segment::{BIWEIGHT, Segmenter};
 use super::series::Series;
 
 /// ln of the slowest rate told from a stall, 1 kB/s, and of the fastest that occurs.
@@ -20,6 +20,10 @@ const MANY_POINTS: usize = 280_000;
 const POINT_S: f64 = 1.0;
 /// No noise is taken to be smaller than 0.5 %: the clock and the last operation of an interval cost about that.
 pub const LEAST_SIGMA: f64 = 0.005;
+/// What is off for less than this is a stall, s: of long samples a few are a level. Chosen.
+const STALLS_S: f64 = 12.0;
+/// A single sample, however long, is no level on its own.
+const MOST_REACH: f64 = 6.0;
 
 /// The typical size of the noise so far, from the median of differences between neighbours (median |Δ| of a normal
 /// pair is 0.954 σ). A running median: moves by a factor up or down at each point, ever less.
@@ -121,12 +125,15 @@ impl Run {
         if series.loaded_s(open.clone()) < least * 0.999 {
             return;
         }
+        let seconds = series.loaded_s(open.clone());
         let value = series.mean_rate(open).max(1.0).ln().clamp(LOG_LOW, LOG_HIGH);
         let sigma = self.noise.push(value);
         // A change costs more the more places it could be at: the usual logarithmic penalty, doubled for the robust
         // loss, and a constant that keeps the first points together.
         let penalty = 10.0 + 3.0 * ((self.points.len() + 8) as f64).ln();
-        self.segmenter.push(value, sigma, penalty);
+        // Two changes cost as much as what is off for so long, so that no stall is a level and what lasts is one.
+        let reach = (2.0 * penalty * seconds / STALLS_S).sqrt().clamp(BIWEIGHT, MOST_REACH);
+        self.segmenter.push(value, sigma, penalty, reach);
         self.points.push(value as f32);
         self.point_ends.push(series.len() as u32);
     }

@@ -9,7 +9,7 @@
 //! bounded ([`MOST_PIECES`]); beyond it the worst pieces are dropped, which can only cost optimality, never order.
 
 /// A residual beyond this many standard deviations costs no more than one at it, so that a single stall is no level.
-const BIWEIGHT: f64 = 3.0;
+pub const BIWEIGHT: f64 = 3.0;
 const MOST_PIECES: usize = 300;
 
 #[derive(Debug, Clone, Copy)]
@@ -70,15 +70,16 @@ impl Segmenter {
         self.since.is_empty()
     }
 
-    /// Takes the next point: its value, the standard deviation of its noise, and what a change of level costs here.
-    pub fn push(&mut self, value: f64, sigma: f64, penalty: f64) {
+    /// Takes the next point: its value, the standard deviation of its noise, what a change of level costs here, and beyond how many standard
+    /// deviations a residual costs no more ([`BIWEIGHT`] of points that a stall may fill).
+    pub fn push(&mut self, value: f64, sigma: f64, penalty: f64, reach: f64) {
         let n = self.since.len() as u32;
         let value = value.clamp(self.lowest_level, self.highest_level);
         let weight = 1.0 / (sigma * sigma);
         if n > 0 {
             self.cap(penalty, n);
         }
-        self.add_loss(value, weight);
+        self.add_loss(value, weight, reach);
         self.normalise(n);
     }
 
@@ -127,10 +128,10 @@ impl Segmenter {
         std::mem::swap(&mut self.pieces, &mut self.scratch);
     }
 
-    fn add_loss(&mut self, value: f64, weight: f64) {
-        let reach = BIWEIGHT / weight.sqrt();
+    fn add_loss(&mut self, value: f64, weight: f64, sigmas: f64) {
+        let reach = sigmas / weight.sqrt();
         let (low, high) = (value - reach, value + reach);
-        let most = BIWEIGHT * BIWEIGHT;
+        let most = sigmas * sigmas;
         self.scratch.clear();
         for i in 0..self.pieces.len() {
             let piece = self.pieces[i];
@@ -249,7 +250,7 @@ mod tests {
             values in proptest::collection::vec(0.0f64..20.0, 1..25), penalty in 2.0f64..30.0
         ) {
             let mut s = Segmenter::new(0.0, 20.0);
-            values.iter().for_each(|v| s.push(*v, 1.0, penalty));
+            values.iter().for_each(|v| s.push(*v, 1.0, penalty, BIWEIGHT));
             let found = cost_of(&values, &s.starts(), 1.0, penalty);
             let best = by_force(&values, 1.0, penalty);
             prop_assert!(found <= best + 0.05, "found {found}, best {best}");
@@ -262,7 +263,7 @@ mod tests {
         for i in 0..400 {
             let wobble = if i % 2 == 0 { 0.5 } else { -0.5 };
             let level = if i < 250 { 12.0 } else { 8.0 };
-            s.push(if i == 100 || i == 101 { 0.0 } else { level + wobble }, 1.0, 25.0);
+            s.push(if i == 100 || i == 101 { 0.0 } else { level + wobble }, 1.0, 25.0, BIWEIGHT);
         }
         assert_eq!(s.starts(), [0, 250]);
     }

@@ -4,8 +4,8 @@ use std::ops::Range;
 
 use super::Judge;
 use super::numbers::{
-    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LEAST_COOLING_K, LEAST_FALLS, LEAST_LONG, LONG_SAMPLE_S,
-    MOVES_ON_K, MOVES_ON_S, RARELY, STALL,
+    AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LATE_PERIODS, LEAST_COOLING_K, LEAST_DIPS, LEAST_FALLS,
+    LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K, MOVES_ON_S, RARELY, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
@@ -81,7 +81,7 @@ impl Judge<'_> {
         let counted = most(falls.iter().filter(counts).count(), falls.len());
         if falls.len() < LEAST_FALLS
             || !most(hot, falls.len())
-            || !counted && !most(cooler, falls.len() - 1)
+            || !counted && !most(cooler, falls.len() - 1) && !self.stands_at_top(&falls, top)
             || self.limit.is_none() && !self.fell_as_it_came_to(falls[0], top)
         {
             return None;
@@ -129,6 +129,19 @@ impl Judge<'_> {
                 },
             ],
         })
+    }
+
+    /// It took long to the first fall, and from there on the temperature stood while the rate went up and down: what a late sensor in whole
+    /// degrees shows of narrow cycles.
+    fn stands_at_top(&self, falls: &[usize], top: f64) -> bool {
+        let series = self.cx.series;
+        let (first, last) = (falls[0], falls[falls.len() - 1]);
+        let mut gaps: Vec<f64> = falls.windows(2).map(|w| series.end_s(w[1]) - series.end_s(w[0])).collect();
+        let usual = stats::median(&mut gaps).unwrap_or(f64::INFINITY);
+        let first_s = series.end_s(first) - series.end_s(self.run.first);
+        let stood =
+            self.cx.coldest(first..last).is_some_and(|t| t > top - AT_LIMIT - 0.5 * self.cx.resolution);
+        falls.len() >= LEAST_DIPS && first_s > LATE_PERIODS * usual && stood
     }
 
     /// With no limit stated: the first time it fell it had just come to where it falls each time. What falls by the clock does so while the

@@ -287,7 +287,15 @@ impl Judge<'_> {
                 found.push(self.held_finding(p));
             }
         }
-        found.extend(self.quick_sawtooth(&found));
+        if let Some(cycles) = self.quick_sawtooth(&found) {
+            // What fell and came back among them is one of them.
+            found.retain(|f| {
+                f.kind != FindingKind::Unexplained
+                    || f.elapsed < cycles.elapsed
+                    || cycles.end_elapsed.is_some_and(|end| f.elapsed > end)
+            });
+            found.push(cycles);
+        }
         if let Some(cycles) = self.cycles_in_long_samples(&found) {
             // The first of them is no fall of its own, nor is one in their midst.
             let last = self.cx.series.index_at(cycles.elapsed) + 2;

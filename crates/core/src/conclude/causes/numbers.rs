@@ -106,6 +106,8 @@ pub(super) const FOOT_S: f64 = 2.0;
 pub(super) const LEAST_COOLING_K: f64 = 0.15;
 /// A fall that is over in this share of the usual time is a stall, and no tooth of a sawtooth. Chosen.
 pub(super) const STALL: f64 = 0.25;
+/// A fall that is placed a little late is past the peak by so much, K. Chosen.
+pub(super) const PAST_PEAK_K: f64 = 0.6;
 /// What is above the half of what was lost for this share of the time after a fall did not stay down. Chosen: a cache that frees a little
 /// now and then is fast for less.
 pub(super) const STAYS: f64 = 0.3;

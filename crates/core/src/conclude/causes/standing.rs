@@ -3,8 +3,9 @@
 
 use super::numbers::{
     AT_LIMIT, COOLED, GIVEN_BACK, HEAT_BLIND, HEAT_ELSEWHERE, HEAT_HOT, HEAT_STANDS, HOT, HOTTEST_ELSEWHERE,
-    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PLATEAU_S, RECKONED_K, STAGES_APART, STANDS_AT_LIMIT_S,
-    STANDS_S, STAYS_WARM, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMS_UP_S, WELL_BELOW, WORKS_HARD_MB_S,
+    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PAST_PEAK_K, PLATEAU_S, RECKONED_K, STAGES_APART,
+    STANDS_AT_LIMIT_S, STANDS_S, STAYS_WARM, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMS_UP_S, WELL_BELOW,
+    WORKS_HARD_MB_S,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -94,7 +95,8 @@ impl Judge<'_> {
             return None;
         }
         let low = self.samples_of(step.right);
-        let hottest = self.cx.at_its_hottest(self.run.first, step.place.begins, t);
+        // A fall that is placed a little late is past the peak.
+        let hottest = self.cx.at_its_hottest(self.run.first, step.place.begins, t + PAST_PEAK_K);
         let hot = self.cx.coldest(low.clone()).is_some_and(|c| c > t - COOLED);
         if !hottest || !hot {
             return None;

@@ -8,7 +8,7 @@ use crate::conclude::Finding;
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
 
-use super::{Episode, Judge, Pinned, Step};
+use super::{Episode, Judge, Pinned, Step, cut};
 
 impl Judge<'_> {
     pub(super) fn held_finding(&self, p: &Pinned) -> Finding {
@@ -143,7 +143,8 @@ impl Judge<'_> {
                 f.evidence.push("Nobody else used the drive.".into());
             }
         }
-        let step_size = step.left.log_rate - step.right.log_rate;
+        // Of levels that slope, what is lost at the fall itself.
+        let step_size = (step.left.log_rate - step.right.log_rate).min(-cut(step));
         if step_size < SMALL {
             doubt += SMALL_STEP;
         }

@@ -45,6 +45,12 @@ const ALIKE: f64 = 0.6;
 const SHORT: usize = 60;
 /// Stalls up to so long are left out where slopes are sought, s.
 const STALL_S: f64 = 3.0;
+/// What takes fewer than four points is a dip up to so long, s: of long samples two or three are a level.
+const DIP_S: f64 = 8.0;
+/// A step that is plain to the eye, in ln, and how much of it lies between what nearly all points before it are above and nearly all after
+/// it below. Chosen.
+const SEEN_STEP: f64 = 0.4;
+const SEEN_GAP: f64 = 0.4;
 /// More points than this say nothing new of a level's median, since noise is correlated.
 const MOST_INDEPENDENT: f64 = 40.0;
 
@@ -208,14 +214,31 @@ impl Weigher<'_> {
         let before =
             self.local(before_to.saturating_sub(window).max(left.points.start)..before_to, left.log_rate);
         let after = self.local(edge + gap..(edge + gap + window).min(right.points.end), right.log_rate);
-        let abrupt = (before - after).abs() / (0.5 * step).max(1e-9);
+        // Of few points one or two lie on the step itself.
+        let most = if fewest < 12 { 0.4 } else { 0.5 };
+        let abrupt = (before - after).abs() / (most * step).max(1e-9);
         let abrupt =
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
         // Where little is independent, the segmenter has found the largest of many chances.
         let few = left.independent.min(right.independent).min(FEW) / FEW;
         let small = if step < PLAIN_STEP { SMALL_SIGMAS } else { 0.0 };
         let sigmas = LEAST_SIGMAS + MORE_SIGMAS * (1.0 - few) + small;
-        (step / LEAST_STEP).min(step / (sigmas * error)).min(abrupt)
+        let seen = if self.is_seen(left, right, step) { 1.0 } else { 0.0 };
+        (step / LEAST_STEP).min((step / (sigmas * error)).max(seen)).min(abrupt)
+    }
+
+    /// Nearly all points before lie above nearly all after, with a gap between them: whatever the noise remembers, nobody overlooks it.
+    fn is_seen(&self, left: &Level, right: &Level, step: f64) -> bool {
+        let fewest = left.points.len().min(right.points.len());
+        if step < SEEN_STEP || fewest < 9 {
+            return false;
+        }
+        let (high, low) = if left.centre > right.centre { (left, right) } else { (right, left) };
+        let at = |level: &Level, share: f64| {
+            let mut some = stats::spaced(&self.points[level.points.clone()], 513);
+            stats::quantile(&mut some, share)
+        };
+        at(high, 0.08).zip(at(low, 0.92)).is_some_and(|(above, below)| above - below > SEEN_GAP * step)
     }
 
     fn weigh(&self, starts: &[usize]) -> Vec<Level> {
@@ -381,7 +404,9 @@ impl Weigher<'_> {
             if returns
                 && same_side
                 && !up
-                && (middle.points.len() <= 3 || seconds < 3.0 || seconds < 0.02 * around)
+                && (middle.points.len() <= 3 && (seconds < DIP_S || middle.points.len() < 2)
+                    || seconds < 3.0
+                    || seconds < 0.02 * around)
             {
                 // A stall may fall on the very place where one level gives way to the next.
                 if self.strength(left, right) >= 1.0 {

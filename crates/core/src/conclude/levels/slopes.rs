@@ -54,7 +54,8 @@ impl Weigher<'_> {
                 let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
                 inside.len() * 4 > b.points.len() * 3
             };
-            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r)) {
+            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r))
+            {
                 let carried = levels[i].ramp.take();
                 let (mut left, right) =
                     self.around_slope(levels[i].points.start..levels[i + 2].points.end, r.points);
@@ -65,6 +66,23 @@ impl Weigher<'_> {
                 i += 1;
             }
         }
+    }
+
+    /// The middle of a level does not go down as a slope through it would: it stands between two slopes.
+    fn is_level_between(&self, level: &Level, r: &Ramp) -> bool {
+        let n = level.points.len();
+        let at = |tenth: usize| level.points.start + n * tenth / 10;
+        if n < 20 {
+            return false;
+        }
+        let local = |points: Range<usize>| self.local(points, level.log_rate).exp();
+        let (first, last) = (local(at(3)..at(5)), local(at(5)..at(7)));
+        let expected =
+            (r.before.exp() - r.after.exp()) / self.lasts(r.points.clone()) * self.lasts(at(4)..at(6));
+        let error = self.noise.around(self.points, at(5)).max(LEAST_SIGMA)
+            * first
+            * (2.0 / self.noise.worth((n / 5) as f64)).sqrt();
+        expected.abs() > LEAST_SIGMAS * error && (first - last) / expected < AS_STEEP
     }
 
     /// Steps that are slopes, looked at closely.
@@ -213,8 +231,11 @@ impl Weigher<'_> {
             // The whole, or parts of it, where one slope hides another.
             let tenth = |n: usize| from + (to - from) * n / 10;
             let parts = [(0, 10), (0, 6), (4, 10), (2, 8)].map(|(a, b)| tenth(a)..tenth(b));
+            // A record begins with its shortest levels.
+            let begins = [4, 8, 16, 32, 64].map(|n| from..from + (to - from) / n);
+            let parts = parts.into_iter().chain(begins.into_iter().filter(|p| p.len() >= 40));
             let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
-            let found = parts.into_iter().filter(|_| long).find_map(|p| self.fit(p).filter(stands));
+            let found = parts.filter(|_| long).find_map(|p| self.fit(p).filter(stands));
             if let Some(r) = found {
                 let carried = levels[i].ramp.take();
                 let (mut left, right) = self.around_slope(all, r.points);
