@@ -21,7 +21,13 @@ pub(super) fn limit_from_twins(steps: &[Step<'_>], cx: &Context<'_>) -> Option<f
         let same_rate = (b.before().get() / a.before().get().max(1.0)).ln().abs() < 0.08;
         let same_cut = (cut(a) - cut(b)).abs() < 0.1 && cut(a) < -0.2;
         let cooler = back.temperature.is_some_and(|t| t < ta.min(tb) - 1.5);
-        (same_rate && same_cut && cooler && (ta - tb).abs() <= 1.2 && ta.min(tb) >= HOT).then_some(ta.max(tb))
+        // What falls by the clock did so before the drive was as warm.
+        let before = |s: &Step<'_>| {
+            s.is_drop() && alike(s, a) && s.temperature.is_some_and(|t| t < ta.min(tb) - APART)
+        };
+        let by_the_clock = steps[..pair[0]].iter().any(before);
+        (same_rate && same_cut && cooler && !by_the_clock && (ta - tb).abs() <= 1.2 && ta.min(tb) >= HOT)
+            .then_some(ta.max(tb))
     })
 }
 

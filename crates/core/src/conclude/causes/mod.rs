@@ -5,8 +5,8 @@
 //! record does not say.
 
 use numbers::{
-    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_LIKE, MODEST, MOMENT_UP_S,
-    MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS, WELL_BELOW,
+    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_FALL, LEAST_LIKE, MODEST,
+    MOMENT_UP_S, MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS, WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -20,6 +20,8 @@ mod confidence;
 mod context;
 mod cycles;
 mod earlier;
+#[cfg(test)]
+mod eye_tests;
 #[cfg(test)]
 mod hard_tests;
 mod heat;
@@ -221,7 +223,8 @@ impl Judge<'_> {
             }
             let base = self.unthrottled(steps, i, episode.as_ref());
             let write = self.run.kind == LoadKind::Write;
-            if self.undoes_a_rise(steps, i) {
+            // Where the rate swings a boundary may lie beside its fall.
+            if self.undoes_a_rise(steps, i) || cut(step) > -LEAST_FALL {
                 continue;
             }
             let one_of_many = self.is_one_of_many(steps, i);

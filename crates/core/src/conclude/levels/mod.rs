@@ -47,6 +47,8 @@ const SHORT: usize = 60;
 const STALL_S: f64 = 3.0;
 /// What takes fewer than four points is a dip up to so long, s: of long samples two or three are a level.
 const DIP_S: f64 = 8.0;
+/// Points that go on by this share of the way each are on their way, and no level. Chosen.
+const ON_THE_WAY: f64 = 0.12;
 /// A step that is plain to the eye, in ln, and how much of it lies between what nearly all points before it are above and nearly all after
 /// it below. Chosen.
 const SEEN_STEP: f64 = 0.4;
@@ -435,6 +437,13 @@ impl Weigher<'_> {
         }
     }
 
+    /// Each point goes on from the one before by a good part of the whole way, in one direction; one alone between two levels does.
+    fn goes_on(&self, points: &Range<usize>, whole: f64) -> bool {
+        let steps: Vec<f64> =
+            self.points[points.clone()].windows(2).map(|w| f64::from(w[0] - w[1]) / whole).collect();
+        steps.iter().all(|s| *s > ON_THE_WAY) || steps.iter().all(|s| *s < -ON_THE_WAY)
+    }
+
     /// A short level on the way from one to the next is part of the transition.
     fn absorb_transitions(&self, levels: &mut Vec<Level>) {
         let mut i = 1;
@@ -447,7 +456,8 @@ impl Weigher<'_> {
             let whole = (left.log_rate - right.log_rate).abs();
             let slopes = middle.sigma > 0.12 * whole || middle.points.len() < 6;
             let few = middle.points.len() <= 3 && seconds < 0.3 * around;
-            if between && (few || seconds < 0.03 * around && slopes) {
+            let on_the_way = middle.points.len() <= 4 && self.goes_on(&middle.points, whole);
+            if between && (few || on_the_way || seconds < 0.03 * around && slopes) {
                 let nearer_left =
                     (middle.log_rate - left.log_rate).abs() < (middle.log_rate - right.log_rate).abs();
                 if nearer_left {

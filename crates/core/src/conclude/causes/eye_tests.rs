@@ -1,0 +1,220 @@
+//! What nobody who looks at the curve overlooks: each was missed, or told as something else, in records of a generator that the analysis had
+//! never seen.
+
+use std::time::Duration;
+
+use super::tests::{Story, kinds};
+use crate::quantity::FindingKind::{self, Background, CacheEnd, Throttle, Unexplained};
+use crate::quantity::units::{Bytes, Celsius};
+use crate::record::{Event, Sample};
+
+/// Samples of so many seconds, with the mean rate in MB/s and a temperature of each from its time; the noise is even, and a little of it
+/// remembers.
+fn record(
+    limit: Option<f64>,
+    seconds: f64,
+    each_s: f64,
+    noise: f64,
+    made: impl Fn(f64) -> (f64, Option<f64>),
+) -> Story {
+    let (mut seed, mut kept) = (7u64, 0.0);
+    let mut story = Story::with_limit(limit);
+    for i in 0..(seconds / each_s) as u64 {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        kept = 0.5 * kept + (seed >> 40) as f64 / f64::from(1 << 24) - 0.5;
+        // A sample is the mean of twenty moments.
+        let moments = (0..20).map(|k| made((i as f64 + f64::from(k) / 20.0) * each_s));
+        let (sum, last) = moments.fold((0.0, None), |(sum, _), (r, t)| (sum + r, t));
+        let span = Duration::from_secs_f64(each_s);
+        story.end += span;
+        story.readings.push(&Event::Sample(Sample {
+            end: story.end,
+            span,
+            written: Bytes::new((sum / 20.0 * (1.0 + noise * kept) * 1e6 * each_s) as u64),
+            temperature: last.map(Celsius::new),
+            ..Sample::default()
+        }));
+    }
+    story
+}
+
+/// Far from any limit, and alive.
+fn cool(t: f64) -> Option<f64> {
+    Some(38.0 + (t / 50.0).floor() % 2.0)
+}
+
+fn found(story: Story) -> Vec<FindingKind> {
+    kinds(&story.found())
+}
+
+/// Heat that comes late and then goes in and out, told in whole degrees by a sensor that hardly follows: the first time after `from`, then
+/// every `every` seconds for half of that.
+fn cycles(t: f64, from: f64, every: f64) -> bool {
+    t >= from && (t - from) % every < 0.5 * every
+}
+
+#[test]
+fn a_slope_that_begins_with_the_write_is_no_cache_end() {
+    // Down to three fifths over five minutes, then even; and over half a minute in samples of two seconds.
+    for (over, each_s) in [(300.0, 0.5), (30.0, 2.0)] {
+        let slope = |t: f64| (2000.0 * (1.0 - 0.4 * (t / over).min(1.0)), cool(t));
+        assert_eq!(found(record(Some(85.0), 900.0, each_s, 0.02, slope)), [], "{over} s");
+    }
+    // A level before it makes it one.
+    let end = |t: f64| (2000.0 * (1.0 - 0.4 * ((t - 100.0) / 100.0).clamp(0.0, 1.0)), cool(t));
+    assert_eq!(found(record(Some(85.0), 900.0, 0.5, 0.02, end)), [CacheEnd]);
+}
+
+#[test]
+fn narrow_cycles_of_heat_are_told_in_whole_degrees() {
+    let degrees = |t: f64| (40.0 + 37.0 * (1.0 - (-t / 30.0).exp()) / (1.0 - f64::exp(-3.5))).min(77.0);
+    let heat = |t: f64| {
+        let low = cycles(t, 105.0, 10.0);
+        // One stall while it is cold.
+        let rate = if (30.0..30.4).contains(&t) { 200.0 } else { 5000.0 };
+        // It reads a degree less at the end of the fall and until it is warm again.
+        let cooler = t >= 105.0 && (4.0..8.0).contains(&((t - 105.0) % 10.0));
+        (if low { 3250.0 } else { rate }, Some((degrees(t) - if cooler { 1.0 } else { 0.0 }).round()))
+    };
+    assert_eq!(found(record(None, 600.0, 0.1, 0.05, heat)), [Throttle]);
+    // The sensor shows nothing of the cycles, and stands from the first on.
+    let late = |t: f64| (if cycles(t, 105.0, 10.0) { 1500.0 } else { 5000.0 }, Some(degrees(t).round()));
+    assert_eq!(found(record(None, 600.0, 0.1, 0.05, late)), [Throttle]);
+    // The same clock from the beginning, while the drive still warms.
+    let clock = |t: f64| (if cycles(t, 5.0, 10.0) { 3250.0 } else { 5000.0 }, Some(degrees(t).round()));
+    let told = record(None, 600.0, 0.1, 0.05, clock).found();
+    assert!(!kinds(&told).contains(&Throttle), "{told:#?}");
+}
+
+#[test]
+fn a_level_that_swings_ends_where_it_ends() {
+    // 3 % up and down every three seconds, and a fall to a thirtieth.
+    let swings = |t: f64| 1.0 + 0.03 * (std::f64::consts::TAU * t / 3.1).sin();
+    let ends = |t: f64| (if t < 23.0 { 6800.0 } else { 219.0 } * swings(t), cool(t));
+    let told = record(Some(70.0), 460.0, 0.1, 0.01, ends).found();
+    assert_eq!(kinds(&told), [CacheEnd], "{told:#?}");
+    assert!((told[0].elapsed.as_secs_f64() - 23.0).abs() < 0.5, "{told:#?}");
+    // Slow swings, which the segmenter cuts at their turns.
+    let slow = |t: f64| 1.0 + 0.1 * (std::f64::consts::TAU * t / 19.0).sin();
+    let ends = |t: f64| (if t < 113.7 { 475.0 } else { 167.0 } * slow(t), cool(t));
+    let told = record(Some(70.0), 700.0, 0.25, 0.01, ends).found();
+    assert_eq!(kinds(&told), [CacheEnd], "{told:#?}");
+    assert!((told[0].elapsed.as_secs_f64() - 113.7).abs() < 2.0, "{told:#?}");
+    // One swing and a half before the fall: the noise remembers for longer than that, and still everybody sees it.
+    let ends = |t: f64| (if t < 30.0 { 4900.0 } else { 2450.0 } * slow(t), cool(t));
+    assert_eq!(found(record(Some(70.0), 480.0, 2.0, 0.02, ends)), [CacheEnd]);
+}
+
+#[test]
+fn what_is_fast_half_of_the_time_did_not_stay_down() {
+    // Two slow swings in three from the middle on, and one in three before.
+    let swings = |t: f64| {
+        let share = if t < 300.0 { 0.42 } else { 0.58 };
+        (if t > 100.0 && t % 13.0 < 13.0 * share { 720.0 } else { 1880.0 }, cool(t))
+    };
+    assert!(!found(record(Some(85.0), 640.0, 1.0, 0.04, swings)).contains(&CacheEnd));
+}
+
+#[test]
+fn dips_that_begin_late_may_be_heat_where_no_thermometer_tells() {
+    let dips = |from: f64| {
+        let made = move |t: f64| {
+            (if cycles(t, from, 14.0) && (t - from) % 14.0 < 5.0 { 450.0 } else { 1740.0 }, None)
+        };
+        record(None, 950.0, 2.0, 0.01, made).found()
+    };
+    let late = dips(212.0);
+    assert_eq!(kinds(&late), [Unexplained], "{late:#?}");
+    let causes: Vec<FindingKind> = late[0].may_be.iter().map(|c| c.kind).collect();
+    assert_eq!(causes, [Throttle, Background]);
+    assert_eq!(kinds(&dips(14.0)), [Background]);
+}
+
+#[test]
+fn of_long_samples_a_few_are_a_fall() {
+    // Thirty seconds at half the rate, three times, at 72 °C and cooler by the end, in samples of five seconds.
+    let held = |t: f64| [400.0, 530.0, 660.0].into_iter().find(|at| (*at..*at + 30.0).contains(&t));
+    let made = |t: f64| {
+        let warm = 40.0 + 32.0 * (t / 380.0).min(1.0);
+        let before = [430.0, 560.0, 690.0].into_iter().rev().find(|at| t >= *at);
+        let degrees = match (held(t), before) {
+            (Some(at), _) => 72.0 - (t - at) / 10.0,
+            (None, Some(over)) => (69.0 + (t - over) / 30.0).min(72.0),
+            _ => warm,
+        };
+        (if held(t).is_some() { 670.0 } else { 1260.0 }, Some(degrees.round()))
+    };
+    assert_eq!(found(record(None, 800.0, 5.0, 0.01, made)), [Throttle]);
+    // One sample alone is none, however long.
+    let stall = |t: f64| (if (400.0..405.0).contains(&t) { 670.0 } else { 1260.0 }, cool(t));
+    assert_eq!(found(record(None, 800.0, 5.0, 0.01, stall)), []);
+}
+
+#[test]
+fn two_slopes_with_a_level_between_them_are_two_ends() {
+    let two = |t: f64| {
+        let first = ((t - 10.8) / 17.0).clamp(0.0, 1.0);
+        let second = ((t - 76.0) / 17.0).clamp(0.0, 1.0);
+        (6571.0 - first * 2284.0 - second * 2631.0, cool(t))
+    };
+    assert_eq!(found(record(Some(85.0), 490.0, 0.1, 0.03, two)), [CacheEnd, CacheEnd]);
+    // With five samples before the first.
+    let few = |t: f64| {
+        let first = ((t - 48.0) / 29.0).clamp(0.0, 1.0);
+        let second = ((t - 152.0) / 29.0).clamp(0.0, 1.0);
+        (2977.0 - first * 1754.0 - second * 844.0, cool(t))
+    };
+    let told = record(Some(67.0), 2000.0, 10.0, 0.005, few).found();
+    assert_eq!(kinds(&told), [CacheEnd, CacheEnd], "{told:#?}");
+}
+
+#[test]
+fn an_end_within_heat_is_none_where_the_speed_is_back_later() {
+    // A drive that swings by a tenth and throttles: where heat lets go it is now at the top of a swing, now at the bottom.
+    let mut held = false;
+    let mut degrees = 35.0;
+    let mut states = Vec::new();
+    for i in 0..9000 {
+        let t = f64::from(i) / 10.0;
+        held = if held { degrees > 63.0 } else { degrees >= 70.8 };
+        let rate =
+            if held { 1000.0 } else { 1650.0 } * (1.0 + 0.1 * (std::f64::consts::TAU * t / 32.5).sin());
+        let goal = 35.0 + 45.0 * rate / 1650.0;
+        degrees = goal + (degrees - goal) * f64::exp(-0.1 / 60.0);
+        states.push((rate, degrees));
+    }
+    let made = |t: f64| {
+        let (rate, degrees) = states[((t * 10.0) as usize).min(states.len() - 1)];
+        (rate, Some(f64::round(degrees)))
+    };
+    assert_eq!(found(record(Some(71.0), 860.0, 0.25, 0.01, made)), [Throttle]);
+}
+
+#[test]
+fn what_gives_way_at_the_temperature_that_is_held_is_heat() {
+    // A controller: down over two minutes while the temperature stands, in samples of ten seconds.
+    let made = |t: f64| {
+        let rate = 1100.0 + 700.0 * (-((t - 225.0).max(0.0)) / 70.0).exp();
+        (rate, Some((35.0 + 28.0 * (t / 215.0).min(1.0)).round()))
+    };
+    assert_eq!(found(record(None, 2800.0, 10.0, 0.005, made)), [Throttle]);
+}
+
+#[test]
+fn a_short_fast_beginning_that_noise_makes_is_no_level() {
+    // Noise that remembers for five seconds, as large as the fall.
+    let noise =
+        |t: f64| 0.12 * (t / 4.3).sin() * (t / 7.9).cos() + 0.1 * (std::f64::consts::TAU * t / 33.0).cos();
+    let made = |t: f64| (200.0 * (1.0 + noise(t) + if t < 12.0 { 0.08 } else { 0.0 }), cool(t));
+    assert!(!found(record(Some(85.0), 700.0, 0.25, 0.02, made)).contains(&CacheEnd));
+}
+
+#[test]
+fn at_its_limit_within_what_is_rounded_it_is_heat() {
+    // It falls at 72.4 °C, which reads 72, with a limit of 72.5 that is stated as 73; and it stays down, three kelvin cooler.
+    let made = |t: f64| {
+        let degrees = if t < 247.0 { 40.0 + 32.4 * t / 247.0 } else { (72.4 - (t - 247.0) / 10.0).max(69.0) };
+        (if t < 247.0 { 3070.0 } else { 1990.0 }, Some(degrees.round()))
+    };
+    assert_eq!(found(record(Some(73.0), 800.0, 1.0, 0.01, made)), [Throttle]);
+}
