@@ -206,8 +206,6 @@ impl Judge<'_> {
         }
         // Where it fell before it falls again, within a step of the sensor.
         let step_of_sensor = if again { self.cx.resolution } else { 0.0 };
-        // As it comes to its limit for the first time chance is small: what is read and what is stated may both be off by half a kelvin.
-        let step_of_sensor = step_of_sensor.max(if self.reaches_the_limit(step) { 0.5 } else { 0.0 });
         if t + self.cx.unread(step.place.elapsed) + step_of_sensor < limit {
             return false;
         }

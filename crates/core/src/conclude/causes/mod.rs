@@ -55,6 +55,8 @@ struct Step<'a> {
     temperature: Option<f64>,
     /// The highest at the fall itself.
     at_once: Option<f64>,
+    /// The highest from where it begins to its middle: what gives way slowly goes on warming.
+    on_its_way: Option<f64>,
 }
 
 impl Step<'_> {
@@ -93,11 +95,10 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             let most = at_once.zip(before).map(|(now, was)| now + (now - was).max(0.0));
             // One that is known to be late is taken as it would be.
             let peak = if cx.late.is_some() { at_once } else { peak };
-            // What gives way slowly goes on warming.
-            let slowly = (place.elapsed.saturating_sub(place.begins).as_secs() > PEAK_S)
-                .then(|| cx.hottest(cx.series.index_at(place.begins)..cx.series.index_at(place.elapsed) + 1));
-            let temperature = slowly.unwrap_or_else(|| peak.map(|p| most.map_or(p, |m| p.min(m))));
-            Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once }
+            let temperature = peak.map(|p| most.map_or(p, |m| p.min(m)));
+            let on_its_way =
+                cx.hottest(cx.series.index_at(place.begins)..cx.series.index_at(place.elapsed) + 1);
+            Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once, on_its_way }
         })
         .collect();
     // Where it fell each time, when that is below what is stated: another sensor than the one that is told is the hottest, or the one
@@ -282,7 +283,7 @@ impl Judge<'_> {
     ) -> Vec<Finding> {
         for p in pinned {
             let told = found.iter().any(|f: &Finding| {
-                f.kind == FindingKind::Throttle
+                (f.kind == FindingKind::Throttle || f.may_be.iter().any(|c| c.kind == FindingKind::Throttle))
                     && f.elapsed <= p.to
                     && f.end_elapsed.is_none_or(|e| e >= p.from)
             });

@@ -122,7 +122,9 @@ pub(super) const BACK: f64 = 0.9;
 /// A drop explained by heat's usual cut may differ from it so much, in ln. Chosen.
 pub(super) const ALIKE: f64 = 0.2;
 /// Dips at fewer samples than this are the grain of the record, not a rhythm of the drive. Chosen.
-pub(super) const GRAIN: f64 = 4.0;
+pub(super) const GRAIN: f64 = 8.0;
+/// The same of dips that begin late. Chosen.
+pub(super) const LATE_GRAIN: f64 = 4.0;
 /// Dips that first come after so many of their periods may be heat: from the air to the limit is many times a hysteresis.
 pub(super) const LATE_PERIODS: f64 = 3.0;
 /// Then so often. Judged.

@@ -1,8 +1,8 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
 use super::numbers::{
-    AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_PERIODS, LEAST_DIPS, REGULAR, RISES,
-    RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
+    AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_GRAIN, LATE_PERIODS, LEAST_DIPS, REGULAR,
+    RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
 };
 use std::time::Duration;
 
@@ -62,17 +62,22 @@ impl Judge<'_> {
         let interval = series.loaded_s(self.run.samples(&(0..self.run.len()))) / self.run.len().max(1) as f64;
         let close = REGULAR.max(1.2 * interval / period);
         let regular = gaps.iter().filter(|g| (**g / period - 1.0).abs() < close).count();
-        if (regular as f64) < 0.8 * gaps.len() as f64 || period < GRAIN * interval {
+        // Dips at every few samples are the grain of the record, if they were there from the beginning.
+        let first_s = series.end_s(dips[0].first) - series.end_s(self.run.first);
+        let late = first_s > LATE_PERIODS * period;
+        let grain = if late { LATE_GRAIN } else { GRAIN };
+        if (regular as f64) < 0.8 * gaps.len() as f64 || period < grain * interval {
             return None;
         }
         let mut f = self.dips(&dips, period, spread);
-        self.weigh_heat(&mut f, &dips, period);
+        if late {
+            self.weigh_heat(&mut f, &dips, first_s);
+        }
         Some(f)
     }
 
     /// Dips that begin long after the load did: so does heat, and where no thermometer tells, either may be it.
-    fn weigh_heat(&self, f: &mut Finding, dips: &[Dip], period: f64) {
-        let first_s = self.cx.series.end_s(dips[0].first) - self.cx.series.end_s(self.run.first);
+    fn weigh_heat(&self, f: &mut Finding, dips: &[Dip], first_s: f64) {
         let top = self.cx.hottest(self.run.samples(&(0..self.run.len())));
         let at_top = |d: &&Dip| {
             let then = self.cx.hottest(d.first.saturating_sub(2)..d.last + 1);
@@ -80,7 +85,7 @@ impl Judge<'_> {
         };
         let hot = top.is_none_or(|t| t >= HOT && self.limit.is_none())
             && (top.is_none() || dips.iter().filter(at_top).count() * 5 >= dips.len() * 4);
-        if first_s < LATE_PERIODS * period || !hot {
+        if !hot {
             return;
         }
         f.kind = FindingKind::Unexplained;

@@ -70,7 +70,7 @@ impl Judge<'_> {
 
     /// After a large drop that stayed, the temperature stood at the limit: the lower rate is what heat lets through.
     pub(super) fn stands_at_limit(&self, step: &Step<'_>, limit: f64) -> bool {
-        let at = step.temperature.is_some_and(|t| t >= limit - AT_LIMIT);
+        let at = step.temperature.into_iter().chain(step.on_its_way).any(|t| t >= limit - AT_LIMIT);
         at && self.cx.counters_moved_in(&step.place) != Some(false)
             && self.cx.stands(self.looked_at(step), limit, STANDS_AT_LIMIT_S)
     }
@@ -88,7 +88,13 @@ impl Judge<'_> {
         }
         let stated = self.cx.limit.map(Celsius::degrees);
         let from = stated.map_or(LIMITS_FROM, |l| (l - HOTTEST_ELSEWHERE).max(WARM));
-        let t = step.temperature.filter(|t| *t >= from && stated.is_none_or(|l| *t < l - AT_LIMIT))?;
+        // What is read and what is stated may both be off by half a kelvin.
+        let rounded = |t: f64, l: f64| {
+            let reach = t + self.cx.unread(step.place.elapsed);
+            reach < l && reach + 0.5 >= l
+        };
+        let near = |t: &f64| stated.is_none_or(|l| *t < l - AT_LIMIT || rounded(*t, l));
+        let t = step.temperature.filter(|t| *t >= from && near(t))?;
         if stated.is_none() && self.limit.is_some_and(|l| t < l - STAGES_APART)
             || !(0.2..0.92).contains(&left)
         {

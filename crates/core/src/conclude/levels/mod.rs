@@ -49,6 +49,8 @@ const STALL_S: f64 = 3.0;
 const DIP_S: f64 = 8.0;
 /// Points that go on by this share of the way each are on their way, and no level. Chosen.
 const ON_THE_WAY: f64 = 0.12;
+/// Points from here on are long, s.
+const LONG_POINT_S: f64 = 4.0;
 /// A step that is plain to the eye, in ln, and how much of it lies between what nearly all points before it are above and nearly all after
 /// it below. Chosen.
 const SEEN_STEP: f64 = 0.4;
@@ -216,8 +218,9 @@ impl Weigher<'_> {
         let before =
             self.local(before_to.saturating_sub(window).max(left.points.start)..before_to, left.log_rate);
         let after = self.local(edge + gap..(edge + gap + window).min(right.points.end), right.log_rate);
-        // Of few points one or two lie on the step itself.
-        let most = if fewest < 12 { 0.4 } else { 0.5 };
+        // Of a few long points one or two lie on the step itself.
+        let long = self.seconds(left) > LONG_POINT_S * left.points.len() as f64;
+        let most = if long && fewest < 12 { 0.4 } else { 0.5 };
         let abrupt = (before - after).abs() / (most * step).max(1e-9);
         let abrupt =
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
