@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::Judge;
 use super::numbers::{
     AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LATE_PERIODS, LEAST_COOLING_K, LEAST_DIPS, LEAST_FALLS,
-    LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K, MOVES_ON_S, RARELY, STALL,
+    LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K, MOVES_ON_S, NOW_AND_THEN, RARELY, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
@@ -186,6 +186,9 @@ impl Judge<'_> {
         let ended =
             ended.map(|f| series.index_at(f.elapsed)).find(|i| *i > start + LEAST_LONG && *i < all.end);
         let around = |end: usize| self.long_cycles(all.start, start, end, cap);
+        // It is none where the rate is as high as before it now and then.
+        let free = stats::median(&mut self.rates(all.start..start))?;
+        let ended = ended.filter(|i| self.fast_share(i + 1..all.end, 0.92 * free) < NOW_AND_THEN);
         ended.and_then(around).or_else(|| around(all.end))
     }
 

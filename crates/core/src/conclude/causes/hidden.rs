@@ -29,9 +29,13 @@ impl Judge<'_> {
             // `steps[i]` lies between levels i and i + 1.
             let between = &steps[a..b];
             let (Some(first), Some(last)) = (between.first(), between.last()) else { continue };
-            // What swings is fast again at an end of a level.
+            // What swings is fast again later, at an end of a level.
             let fastest = |l: &Level| l.rate().get().max(l.entry_rate().get()).max(l.exit_rate().get());
-            let stays = |i: &usize| fastest(&self.levels[*i]) <= 0.5 * (before + after);
+            let stays = |i: &usize| {
+                let level = &self.levels[*i];
+                let most = if *i == b { level.rate().get() } else { fastest(level) };
+                most <= 0.5 * (before + after)
+            };
             let inside = |f: &&Finding| f.elapsed >= first.place.elapsed && f.elapsed <= last.place.elapsed;
             let heat = found.iter().any(|f| {
                 f.kind == FindingKind::Throttle

@@ -55,7 +55,7 @@ struct Step<'a> {
     temperature: Option<f64>,
     /// The highest at the fall itself.
     at_once: Option<f64>,
-    /// The highest from where it begins to its middle: what gives way slowly goes on warming.
+    /// The highest from where it begins to its middle, of what gives way slowly: it goes on warming.
     on_its_way: Option<f64>,
 }
 
@@ -96,8 +96,10 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             // One that is known to be late is taken as it would be.
             let peak = if cx.late.is_some() { at_once } else { peak };
             let temperature = peak.map(|p| most.map_or(p, |m| p.min(m)));
-            let on_its_way =
-                cx.hottest(cx.series.index_at(place.begins)..cx.series.index_at(place.elapsed) + 1);
+            let slowly = place.elapsed.saturating_sub(place.begins).as_secs() > PEAK_S;
+            let on_its_way = slowly
+                .then(|| cx.hottest(cx.series.index_at(place.begins)..cx.series.index_at(place.elapsed) + 1))
+                .flatten();
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once, on_its_way }
         })
         .collect();
@@ -300,7 +302,10 @@ impl Judge<'_> {
             });
             found.push(cycles);
         }
-        if let Some(cycles) = self.cycles_in_long_samples(&found) {
+        let in_long_samples = self.cycles_in_long_samples(&found);
+        // Levels of samples that hold whole cycles say nothing of what heat hides.
+        let told_apart = in_long_samples.is_none();
+        if let Some(cycles) = in_long_samples {
             // The first of them is no fall of its own, nor is one in their midst.
             let last = self.cx.series.index_at(cycles.elapsed) + 2;
             let first_over = self.cx.series.end(last.min(self.cx.series.len() - 1));
@@ -310,7 +315,7 @@ impl Judge<'_> {
             });
             found.push(cycles);
         }
-        let hidden = self.hidden_ends(steps, &found, pinned, usual);
+        let hidden = if told_apart { self.hidden_ends(steps, &found, pinned, usual) } else { Vec::new() };
         // What was without an explanation has one.
         let explains =
             |f: &Finding| f.kind == FindingKind::Unexplained && hidden.iter().any(|h| h.elapsed == f.elapsed);
@@ -352,7 +357,7 @@ impl Judge<'_> {
     }
 
     /// The share of the time in these samples in which the rate is above this one. Swings that are too quick for levels are no level.
-    fn fast_share(&self, samples: Range<usize>, rate: f64) -> f64 {
+    pub(super) fn fast_share(&self, samples: Range<usize>, rate: f64) -> f64 {
         let series = self.cx.series;
         let stride = (samples.len() / MOST_LOOKED_AT).max(1);
         let some: Vec<usize> = samples.clone().step_by(stride).collect();

@@ -113,6 +113,8 @@ pub(super) const LEAST_FALL: f64 = 0.08;
 /// What is above the half of what was lost for this share of the time after a fall did not stay down. Chosen: a cache that frees a little
 /// now and then is fast for less.
 pub(super) const STAYS: f64 = 0.3;
+/// Fast again for this share of the time is fast now and then. Chosen.
+pub(super) const NOW_AND_THEN: f64 = 0.08;
 /// So many samples tell such a share.
 pub(super) const MOST_LOOKED_AT: usize = 4000;
 /// Falls of a quick sawtooth that tell one. Chosen.

@@ -95,7 +95,12 @@ mod tests {
             case.events.iter().for_each(|e| readings.push(e));
             let found = readings.conclude().findings;
             let of = |kind: FindingKind| found.iter().filter(|f| f.kind == kind).count();
-            assert_eq!((of(FindingKind::Throttle), of(FindingKind::CacheEnd)), (1, 0), "{}", case.words);
+            assert_eq!(
+                (of(FindingKind::Throttle), of(FindingKind::CacheEnd)),
+                (1, 0),
+                "{}: {found:#?}",
+                case.words
+            );
         }
     }
 
