@@ -111,14 +111,10 @@ impl Weigher<'_> {
     /// Nearly all of the step lies between three points and the three after the next: that is no slope, and need not be fitted.
     fn is_sharp(&self, left: &Level, right: &Level) -> bool {
         let edge = right.points.start;
-        let mean = |points: Range<usize>| {
-            let all = &self.filled[points];
-            all.iter().map(|v| f64::from(*v)).sum::<f64>() / all.len().max(1) as f64
-        };
         if left.points.len() < 5 || right.points.len() < 5 {
             return false;
         }
-        let (before, after) = (mean(edge - 4..edge - 1), mean(edge + 1..edge + 4));
+        let (before, after) = (self.mean(edge - 4..edge - 1), self.mean(edge + 1..edge + 4));
         let step = left.log_rate - right.log_rate;
         (before - after) / step > 0.85
     }
@@ -166,14 +162,13 @@ impl Weigher<'_> {
         }
     }
 
-    /// A slope down that a run begins with parts no levels: there is none before it. A drive whose spare blocks run out goes down so, from
-    /// the first byte on.
+    /// A slope down with no level before it that is worth one parts none: a drive whose spare blocks run out goes down so from the first byte
+    /// on.
     pub(super) fn drop_slopes_without_level(&self, levels: &mut Vec<Level>) {
         let mut i = 1;
         while i < levels.len() {
             let (first, second) = (&levels[i - 1], &levels[i]);
-            let falls = first.log_rate > second.log_rate;
-            let slope = second.ramp.clone().filter(|_| falls).unwrap_or_default();
+            let slope = second.ramp.clone().filter(|r| self.goes_down(r)).unwrap_or_default();
             let begins = first.ramp.as_ref().map_or(first.points.start, |r| r.end);
             let before = begins..slope.start.min(first.points.end).max(begins);
             if !slope.is_empty()
@@ -188,6 +183,19 @@ impl Weigher<'_> {
                 i += 1;
             }
         }
+    }
+
+    /// Mean ln(rate) of points without their stalls.
+    fn mean(&self, points: Range<usize>) -> f64 {
+        let all = &self.filled[points];
+        all.iter().map(|v| f64::from(*v)).sum::<f64>() / all.len().max(1) as f64
+    }
+
+    /// By its own ends: what is beside it may hold another slope.
+    fn goes_down(&self, slope: &Range<usize>) -> bool {
+        let part = (slope.len() / 4).max(1);
+        self.mean(slope.start..(slope.start + part).min(slope.end))
+            > self.mean(slope.end.saturating_sub(part)..slope.end)
     }
 
     /// The stretch before a slope goes down as well, nearly as steeply, and by more than its noise.
