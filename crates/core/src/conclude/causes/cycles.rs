@@ -173,7 +173,10 @@ impl Judge<'_> {
             None if top >= HOT => top,
             None => return None,
         };
-        let near = |i: usize| self.is_near(i, cap);
+        // As warm as that, as far as so long a sample tells.
+        let slack = if mean_s > MOVES_ON_S { MOVES_ON_K } else { AT_LIMIT };
+        let from = cap - slack - 0.5 * self.cx.resolution;
+        let near = |i: usize| self.cx.degrees(i).is_some_and(|t| t >= from);
         let least = if stated { 1 } else { 2 };
         // The first that is slower, at the limit.
         let start = (all.start + least..all.end).find(|i| {
@@ -185,7 +188,7 @@ impl Judge<'_> {
         let ended = found.iter().filter(|f| f.kind == FindingKind::CacheEnd);
         let ended =
             ended.map(|f| series.index_at(f.elapsed)).find(|i| *i > start + LEAST_LONG && *i < all.end);
-        let around = |end: usize| self.long_cycles(all.start, start, end, cap);
+        let around = |end: usize| self.long_cycles(all.start, start, end, cap, &near);
         // It is none where the rate is as high as before it now and then.
         let free = stats::median(&mut self.rates(all.start..start))?;
         let ended = ended.filter(|i| self.fast_share(i + 1..all.end, 0.92 * free) < NOW_AND_THEN);
@@ -193,11 +196,17 @@ impl Judge<'_> {
     }
 
     /// Cycles from one sample to another, of which none is told by itself; `cap` is the temperature below which they go up and down.
-    fn long_cycles(&self, first: usize, start: usize, end: usize, cap: f64) -> Option<Finding> {
+    fn long_cycles(
+        &self,
+        first: usize,
+        start: usize,
+        end: usize,
+        cap: f64,
+        near: &dyn Fn(usize) -> bool,
+    ) -> Option<Finding> {
         let series = self.cx.series;
         let stated = self.cx.limit.is_some();
         let all = first..end;
-        let near = |i: usize| self.is_near(i, cap);
         let mean_s = series.loaded_s(all.clone()) / all.len().max(1) as f64;
         let (before, after) = (self.rates(all.start..start), self.rates(start + 1..end));
         if after.len() < LEAST_LONG {
@@ -259,14 +268,6 @@ impl Judge<'_> {
             ],
             ..Finding::new(FindingKind::Throttle)
         })
-    }
-
-    /// As warm as this, as far as so long a sample tells.
-    fn is_near(&self, sample: usize, cap: f64) -> bool {
-        let all = self.run.samples(&(0..self.run.len()));
-        let mean_s = self.cx.series.loaded_s(all.clone()) / all.len().max(1) as f64;
-        let slack = if mean_s > MOVES_ON_S { MOVES_ON_K } else { AT_LIMIT };
-        self.cx.degrees(sample).is_some_and(|t| t >= cap - slack - 0.5 * self.cx.resolution)
     }
 
     fn rates(&self, samples: Range<usize>) -> Vec<f64> {

@@ -108,8 +108,8 @@ pub(super) const LEAST_COOLING_K: f64 = 0.15;
 pub(super) const STALL: f64 = 0.25;
 /// A fall that is placed a little late is past the peak by so much, K. Chosen.
 pub(super) const PAST_PEAK_K: f64 = 0.6;
-/// A fall of less, in ln, is none by itself: the smallest step between levels. See [`crate::conclude::levels`].
-pub(super) const LEAST_FALL: f64 = 0.08;
+/// A fall of less, in ln, is none by itself.
+pub(super) const LEAST_FALL: f64 = crate::conclude::levels::LEAST_STEP;
 /// What is above the half of what was lost for this share of the time after a fall did not stay down. Chosen: a cache that frees a little
 /// now and then is fast for less.
 pub(super) const STAYS: f64 = 0.3;

@@ -18,7 +18,7 @@ use crate::readings::run::{LEAST_SIGMA, LOG_LOW, Run};
 use noise::Noise;
 
 /// The smallest step that is a change of level: 8 %.
-const LEAST_STEP: f64 = 0.08;
+pub(super) const LEAST_STEP: f64 = 0.08;
 /// A step must exceed this many standard errors of the difference of the means.
 const LEAST_SIGMAS: f64 = 4.5;
 /// With very few independent points it must exceed so many more.

@@ -19,6 +19,8 @@ const ALIKE: f64 = 0.35;
 
 /// So many times the usual swing is none. Chosen: a swing that noise cut short is followed by one of twice the usual size at most.
 const BEYOND: f64 = 3.0;
+/// So many swings tell the usual one.
+const OF_LATE: usize = 32;
 /// At either end of the band lies this share of the points of a piece that swings. Chosen.
 const END_SHARE: f64 = 0.12;
 
@@ -119,9 +121,10 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
     (swings, j)
 }
 
-/// By how much it goes up or down as a rule.
+/// By how much it went up or down as a rule, of late: a record may swing ten thousand times.
 fn usual_swing(swings: &[Piece]) -> f64 {
-    let mut all: Vec<f64> = swings.windows(2).map(|w| (w[1].middle - w[0].middle).abs()).collect();
+    let late = &swings[swings.len().saturating_sub(OF_LATE)..];
+    let mut all: Vec<f64> = late.windows(2).map(|w| (w[1].middle - w[0].middle).abs()).collect();
     stats::median(&mut all).unwrap_or(f64::INFINITY)
 }
 
