@@ -121,13 +121,17 @@ impl Orders {
             // Two simulated drives of one kind are two drives.
             let number = seat.number + u64::from(repeat) * self.seats.len() as u64;
             let seat = Seat { number, ..seat.clone() };
-            let opened = targets::open(&target, &seat.wish(&self.route, &ledger, &target, cargo))?;
+            let haul = ledger.new_haul_id()?;
+            let announce =
+                |path: &Path, mark: &str| ledger.announce_file(path, &haul, mark).map_err(|e| e.to_string());
+            let wish = seat.wish(&self.route, &ledger, &target, cargo);
+            let opened = targets::open_announced(&target, &wish, &announce)?;
             let identity = opened.drive.identity();
             targets::fits(&self.route, identity, seat.conditions.source.as_deref())?;
             ready.doubts.extend(opened.said.iter().map(|s| format!("{}: {s}", seat.drive)));
             let doubts = targets::doubts(&self.route, identity);
             ready.doubts.extend(doubts.into_iter().map(|d| format!("{}: {d}", seat.drive)));
-            let setup = self.setup(&seat, &ledger, identity, trees.clone())?;
+            let setup = self.setup(haul, &seat, &ledger, identity, trees.clone())?;
             ready.seats.push((seat.drive.clone(), opened, setup));
         }
         Ok(ready)
@@ -135,6 +139,7 @@ impl Orders {
 
     fn setup(
         &self,
+        haul: String,
         seat: &Seat,
         ledger: &Ledger,
         identity: &DriveIdentity,
@@ -161,7 +166,7 @@ impl Orders {
             false => held_to(ledger, identity, &route, &conditions)?,
         };
         Ok(Setup {
-            haul: ledger.new_haul_id()?,
+            haul,
             route,
             conditions,
             started_unix_ms: jiff::Timestamp::now().as_millisecond(),

@@ -12,7 +12,7 @@ use hollow_mile_core::quantity::units::{Bytes, ParseUnitError};
 use hollow_mile_core::record::Conditions;
 use hollow_mile_core::route;
 use hollow_mile_core::route::{Amount, Leg, LegKind, Route};
-use hollow_mile_drives::linux::guard::{Consent, remove_own_folder};
+use hollow_mile_drives::linux::guard::{Announce, Consent, remove_own_folder, to_nobody};
 use hollow_mile_drives::linux::{
     BlockDrive, EngineChoice, FileDrive, FolderDrive, FolderError, Meter, WithMeters, filler_path,
     room_for_level,
@@ -133,7 +133,15 @@ pub fn lived(ledger: &Ledger, target: &Target) -> Option<Bytes> {
 /// # Errors
 /// When there is no such drive, the file cannot be made, or the guard refuses.
 pub fn open(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
-    let opened = open_drive(target, wish)?;
+    open_announced(target, wish, &to_nobody)
+}
+
+/// Opens a drive as [`open`] does; each file and folder is announced before it is made.
+///
+/// # Errors
+/// As [`open`], and when it cannot be announced.
+pub fn open_announced(target: &Target, wish: &Wish, announce: Announce) -> Result<Opened, AppError> {
+    let opened = open_drive(target, wish, announce)?;
     if wish.meters.is_empty() {
         return Ok(opened);
     }
@@ -154,7 +162,7 @@ fn engine_choice() -> EngineChoice {
     }
 }
 
-fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
+fn open_drive(target: &Target, wish: &Wish, announce: Announce) -> Result<Opened, AppError> {
     let Wish { size, conditions, repeat, .. } = wish;
     if size.is_some() && !matches!(target, Target::File(_)) {
         return Err(AppError::usage("--size goes with file:PATH; every other drive has its own capacity"));
@@ -184,7 +192,8 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         }
         Target::Folder(path) => {
             let usage = |e: FolderError| AppError::usage(e.to_string());
-            let mut drive = FolderDrive::create(path, rand_seed(*repeat)).map_err(usage)?;
+            let mut drive =
+                FolderDrive::create_announced(path, rand_seed(*repeat), announce).map_err(usage)?;
             match conditions.source.as_deref() {
                 Some(sim) if sim.starts_with("sim:") => {
                     return Err(AppError::usage(
@@ -193,7 +202,7 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
                 }
                 Some(source) => {
                     let source = source.strip_prefix("folder:").unwrap_or(source);
-                    drive.set_source(Path::new(source)).map_err(usage)?;
+                    drive.set_source(Path::new(source), announce).map_err(usage)?;
                 }
                 None => {}
             }
@@ -207,7 +216,8 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
         Target::File(path) => {
             let size = size
                 .ok_or_else(|| AppError::usage("file:PATH needs a size: add --size, such as --size 20GB"))?;
-            let mut drive = FileDrive::create(path, size, engine_choice(), rand_seed(*repeat))?;
+            let mut drive =
+                FileDrive::create_announced(path, size, engine_choice(), rand_seed(*repeat), announce)?;
             let mut files = vec![drive.path().to_owned()];
             if let Some(level) = wish.fills {
                 // The file of the haul takes its own part of the level, or goes beyond it.
@@ -216,7 +226,7 @@ fn open_drive(target: &Target, wish: &Wish) -> Result<Opened, AppError> {
                 room_for_level(folder, ppm).map_err(|why| {
                     AppError::usage(format!("the file system cannot be brought so far: {why}"))
                 })?;
-                drive.make_filler().map_err(|e| AppError::usage(e.to_string()))?;
+                drive.make_filler(announce).map_err(|e| AppError::usage(e.to_string()))?;
                 files.push(filler_path(drive.path()));
             }
             Ok(Opened { drive: Box::new(drive), files, said: Vec::new() })

@@ -168,6 +168,24 @@ fn killed(case: &mut Case, seed: u64) {
     tidy(case, &home(&bench), &target);
 }
 
+/// Killed as soon as the file of the haul is there: before a byte lies in it, and before the haul is in the ledger.
+fn killed_at_birth(case: &mut Case) {
+    let bench = Bench::new();
+    let target = bench.dir.path().join("born.hm");
+    let file = route(&bench, "file", FILE_WRITE);
+    let on = format!("file:{}", target.display());
+    let mut child = begin(&bench, &["haul", &file, "--on", &on, "--size", "64MiB"]);
+    let began = Instant::now();
+    while !target.exists() {
+        assert!(began.elapsed() < Duration::from_secs(60), "the file is never made");
+        std::hint::spin_loop();
+    }
+    let _ = child.kill();
+    child.wait().unwrap();
+    case.times += 1;
+    tidy(case, &home(&bench), &target);
+}
+
 fn signalled(case: &mut Case, signal: &str) {
     let bench = Bench::new();
     let target = bench.dir.path().join("signalled.hm");
@@ -369,6 +387,9 @@ fn nothing_committed_is_lost_and_every_state_is_true() {
     let mut table = Vec::new();
     let mut case = Case::new("killed (SIGKILL) at a random moment");
     (0..kills as u64).for_each(|seed| killed(&mut case, seed));
+    table.push(case);
+    let mut case = Case::new("killed (SIGKILL) as its file is made");
+    (0..kills).for_each(|_| killed_at_birth(&mut case));
     table.push(case);
     for (name, signal) in [
         ("told to end (SIGTERM)", "-TERM"),

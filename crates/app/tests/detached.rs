@@ -12,6 +12,7 @@ use hollow_mile::command::{Command, Speed};
 use hollow_mile::orders::{Orders, Seat};
 use hollow_mile::session::Session;
 use hollow_mile::watch::watching::{self, Watching};
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::record::{Conditions, Event};
 use hollow_mile_core::route::Route;
 use hollow_mile_ledger::Ledger;
@@ -162,11 +163,10 @@ fn a_killed_keeper_leaves_a_true_state_and_a_known_file() {
     assert_eq!((left[0]["haul"].as_str(), exists(&target)), (Some(haul.as_str()), false));
 }
 
-/// A simulated haul in this process, which others can watch.
-fn simulated(home: &Path, legs: &str, speed: Speed) -> Session {
+fn orders(home: &Path, drive: &str, size: Option<Bytes>, legs: &str, speed: Speed) -> Orders {
     let seat = Seat {
-        drive: "sim:corrie-2t".into(),
-        size: None,
+        drive: drive.into(),
+        size,
         conditions: Conditions::default(),
         erase: None,
         give_up: Vec::new(),
@@ -174,7 +174,7 @@ fn simulated(home: &Path, legs: &str, speed: Speed) -> Session {
         meters: Vec::new(),
         number: 0,
     };
-    let orders = Orders {
+    Orders {
         home: home.to_owned(),
         route: Route::from_toml(&format!("name='x'\n{legs}")).unwrap(),
         seats: vec![seat],
@@ -183,11 +183,40 @@ fn simulated(home: &Path, legs: &str, speed: Speed) -> Session {
         speed,
         metrics: None,
         ends_with_starter: false,
-    };
+    }
+}
+
+/// A simulated haul in this process, which others can watch.
+fn simulated(home: &Path, legs: &str, speed: Speed) -> Session {
+    let orders = orders(home, "sim:corrie-2t", None, legs, speed);
     let ready = orders.open(0).unwrap();
     let mut session = orders.begin(ready, None).unwrap().remove(0).1;
     session.look_away();
     session
+}
+
+#[test]
+fn what_is_made_for_a_haul_is_known_before_the_haul_begins() {
+    let dir = tempfile::tempdir().unwrap();
+    let (home, place) = (dir.path().join("home"), dir.path().join("place"));
+    std::fs::create_dir(&place).unwrap();
+    let ledger = Ledger::open(&home).unwrap();
+    let write = "[[leg]]\nkind='write'\nuntil={duration='1 s'}";
+    let fill = format!("{write}\n[[leg]]\nkind='fill'\nlevel='1 %'\n");
+    let tree = "[[leg]]\nkind='freight'\ncarry='write'\ncount=3\nfiles=[{size='4 KiB',share='100 %'}]\n";
+    let file = format!("file:{}", place.join("a.hm").display());
+    let folder = format!("folder:{}", place.display());
+    let size = Some(Bytes::new(1 << 20));
+    for (drive, size, legs, made) in
+        [(&file, size, write, 1), (&file, size, &*fill, 2), (&folder, None, tree, 1)]
+    {
+        // Killed between here and its beginning, it would leave these.
+        let ready = orders(&home, drive, size, legs, Speed::Most).open(0).unwrap();
+        let left = ledger.leftovers().unwrap();
+        assert!(left.len() == made && left.iter().all(|l| l.certain && l.path.exists()), "{drive}: {left:?}");
+        drop(ready);
+        assert!(ledger.leftovers().unwrap().is_empty() && std::fs::read_dir(&place).unwrap().count() == 0);
+    }
 }
 
 fn all_of(watching: &Watching, pause: Duration) -> Vec<Event> {

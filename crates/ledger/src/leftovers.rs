@@ -1,7 +1,7 @@
 //! Files of our own that a killed program could not remove.
 //!
-//! A file target is written down here before its first byte is written and struck off when it is removed. What is
-//! still here and belongs to no running haul was left behind. Device and inode do not tell a file: file systems hand the
+//! A file target is announced here with its mark before it is made, written down with all that it is known by before its
+//! first byte, and struck off when it is removed. What is still here and belongs to no running haul was left behind. Device and inode do not tell a file: file systems hand the
 //! number of a removed file to the next one. It is removed only when it also carries the random mark that it was made with
 //! or, where the file system keeps no attributes, has the same time of birth and begins with data of ours or none. All
 //! else is left alone, and said.
@@ -48,9 +48,25 @@ impl Known {
         Ok((Self { device: meta.dev() as i64, inode: meta.ino() as i64, mark, born_ns }, meta))
     }
 
+    /// Announced, and not yet made or not yet seen.
+    const fn announced(mark: String) -> Self {
+        Self { device: 0, inode: 0, mark: Some(mark), born_ns: None }
+    }
+
+    /// It may be the file that was written down. Of one that was only announced, the mark alone tells; of a folder, which
+    /// has a name that nothing else has, also that nothing is in it.
+    fn is_maybe(&self, noted: &Self, path: &Path) -> bool {
+        if (noted.device, noted.inode) == (0, 0) {
+            return self.mark == noted.mark || is_empty_folder(path);
+        }
+        (self.device, self.inode) == (noted.device, noted.inode)
+    }
+
     /// It is the file that was written down, beyond doubt.
     fn is_surely(&self, noted: &Self, path: &Path) -> bool {
         match &noted.mark {
+            // Killed before its mark lay in it, or after that was removed as the last.
+            _ if is_empty_folder(path) => true,
             Some(mark) => self.mark.as_ref() == Some(mark),
             None => noted.born_ns.is_some() && self.born_ns == noted.born_ns && begins_like_ours(path),
         }
@@ -88,6 +104,12 @@ fn size_below(folder: &Path) -> u64 {
     sum
 }
 
+/// A folder, and no link to one, with nothing in it.
+fn is_empty_folder(path: &Path) -> bool {
+    std::fs::symlink_metadata(path).is_ok_and(|m| m.is_dir())
+        && std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none())
+}
+
 /// Its first 4 KiB are of ours, or were never written.
 fn begins_like_ours(path: &Path) -> bool {
     let mut head = Vec::new();
@@ -103,6 +125,19 @@ impl Ledger {
     pub fn note_file(&self, path: &Path, haul: &str) -> Result<(), LedgerError> {
         let (known, _) = Known::of(path)
             .map_err(|e| LedgerError::NotWritable { home: path.display().to_string(), why: e.to_string() })?;
+        self.keep(path, haul, &known)
+    }
+
+    /// Writes down that `haul` is about to make this file or folder, with this mark: whenever the program is killed from
+    /// here on, the file is known. [`Self::note_file`] follows when it is there.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn announce_file(&self, path: &Path, haul: &str, mark: &str) -> Result<(), LedgerError> {
+        self.keep(path, haul, &Known::announced(mark.to_owned()))
+    }
+
+    fn keep(&self, path: &Path, haul: &str, known: &Known) -> Result<(), LedgerError> {
         self.db.execute(
             "INSERT OR REPLACE INTO leftovers (path, device, inode, haul, mark, born_ns)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
@@ -140,10 +175,7 @@ impl Ledger {
         for (path, haul, noted) in rows {
             let path = PathBuf::from(path);
             match Known::of(&path) {
-                Ok((now, meta))
-                    if (meta.is_file() || meta.is_dir())
-                        && (now.device, now.inode) == (noted.device, noted.inode) =>
-                {
+                Ok((now, meta)) if (meta.is_file() || meta.is_dir()) && now.is_maybe(&noted, &path) => {
                     let certain = now.is_surely(&noted, &path);
                     let size = if meta.is_dir() { size_below(&path) } else { meta.blocks() * 512 };
                     found.push(Leftover { path, size: Bytes::new(size), haul, certain });
@@ -172,7 +204,8 @@ impl Ledger {
         };
         if now.certain {
             let removed = if leftover.path.is_dir() {
-                clear(&leftover.path)
+                // Where anything is in it, this does nothing.
+                std::fs::remove_dir(&leftover.path).or_else(|_| clear(&leftover.path))
             } else {
                 std::fs::remove_file(&leftover.path).map_err(|e| e.to_string())
             };

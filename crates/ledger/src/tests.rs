@@ -194,6 +194,40 @@ fn a_folder_of_ours_is_known_by_the_mark_in_it() {
 }
 
 #[test]
+fn what_was_announced_and_made_is_known_without_more() {
+    let dir = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(dir.path()).unwrap();
+    let path = dir.path().join("try.hm");
+    let announce = || ledger.announce_file(&path, "file0001", "5ea5").unwrap();
+    // The program was killed before it was made, or another's file lies there by now.
+    announce();
+    assert_eq!(ledger.leftovers().unwrap(), []);
+    for mark in [None, Some("0ther")] {
+        announce();
+        made(&path, mark);
+        assert_eq!(ledger.leftovers().unwrap(), [], "{mark:?}");
+        std::fs::remove_file(&path).unwrap();
+    }
+    announce();
+    made(&path, Some("5ea5"));
+    let left = ledger.leftovers().unwrap();
+    assert!(left.len() == 1 && left[0].certain && left[0].haul == "file0001", "{left:?}");
+    assert!(ledger.remove_leftover(&left[0], no_folder).unwrap() && !path.exists());
+    // A folder has a name that nothing else has: an empty one was killed before its mark lay in it.
+    let refuse = |_: &std::path::Path| Err("not ours".to_owned());
+    for (inside, known) in [(None, true), (Some("thesis"), false)] {
+        let folder = dir.path().join("hollow-mile-5ea5");
+        ledger.announce_file(&folder, "file0001", "5ea5").unwrap();
+        std::fs::create_dir(&folder).unwrap();
+        inside.iter().for_each(|name| std::fs::write(folder.join(name), "mine").unwrap());
+        let left = ledger.leftovers().unwrap();
+        assert_eq!(left.iter().filter(|l| l.certain).count(), usize::from(known), "{left:?}");
+        left.iter().for_each(|l| assert!(ledger.remove_leftover(l, refuse).unwrap()));
+        assert_eq!(folder.exists(), !known);
+    }
+}
+
+#[test]
 fn a_file_that_got_the_inode_of_ours_is_never_removed() {
     let dir = tempfile::tempdir().unwrap();
     write(Ledger::open(dir.path()).unwrap(), "file0001", false);

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 use super::crew::EngineChoice;
 use super::file_system::{FileSystem, Room, shown, whole_drive};
 use super::filler::Filler;
-use super::guard::{Access, Writable};
+use super::guard::{Access, Announce, NotMade, Writable, to_nobody};
 use super::members::Members;
 use super::mover::Mover;
 use super::sysfs::Sysfs;
@@ -126,12 +126,26 @@ impl FileDrive {
     /// # Errors
     /// When the place, the size or the room does not allow it.
     pub fn create(path: &Path, size: Bytes, choice: EngineChoice, seed: u64) -> Result<Self, FileError> {
+        Self::create_announced(path, size, choice, seed, &to_nobody)
+    }
+
+    /// Makes the file as [`Self::create`] does, after it was announced.
+    ///
+    /// # Errors
+    /// As [`Self::create`], and when it cannot be announced.
+    pub fn create_announced(
+        path: &Path,
+        size: Bytes,
+        choice: EngineChoice,
+        seed: u64,
+        announce: Announce,
+    ) -> Result<Self, FileError> {
         if size.get() < 4096 {
             return Err(FileError::Uneven { size: size.binary(), block: "4 KiB".into(), near: 4096 });
         }
         let (path, _) = check(path, size)?;
-        let (file, direct) = Writable::create_file(&path).map_err(|e| match e {
-            Errno::EXIST => FileError::Exists(shown(&path)),
+        let (file, direct) = Writable::create_file(&path, announce).map_err(|e| match e {
+            NotMade::Kernel(Errno::EXIST) => FileError::Exists(shown(&path)),
             e => system(&path, "made", e),
         })?;
         let access = Access::Write(Arc::new(file));
@@ -200,9 +214,10 @@ impl FileDrive {
     ///
     /// # Errors
     /// When it cannot be made.
-    pub fn make_filler(&mut self) -> Result<(), DriveError> {
+    pub fn make_filler(&mut self, announce: Announce) -> Result<(), DriveError> {
         if self.filler.is_none() {
-            self.filler = Some(Filler::create(&self.path, self.identity.block.get(), self.choice)?);
+            let block = self.identity.block.get();
+            self.filler = Some(Filler::create(&self.path, block, self.choice, announce)?);
         }
         Ok(())
     }
@@ -243,7 +258,7 @@ impl Drive for FileDrive {
         }
         self.filling = false;
         if let LoadKind::Fill { to_ppm } = load.kind {
-            self.make_filler()?;
+            self.make_filler(&to_nobody)?;
             self.mover.look_out(load)?;
             if let Some(filler) = &mut self.filler {
                 filler.begin(to_ppm)?;

@@ -11,7 +11,7 @@ use rustix::fs::{lstat, statvfs};
 
 use super::crew::EngineChoice;
 use super::file_system::Room;
-use super::guard::{Access, Writable};
+use super::guard::{Access, Announce, Writable};
 use super::mover::Mover;
 
 /// Operations of a filler: large ones, many at once.
@@ -71,12 +71,17 @@ impl Filler {
     ///
     /// # Errors
     /// When it cannot be made.
-    pub fn create(beside: &Path, block: u64, choice: EngineChoice) -> Result<Self, DriveError> {
+    pub fn create(
+        beside: &Path,
+        block: u64,
+        choice: EngineChoice,
+        announce: Announce,
+    ) -> Result<Self, DriveError> {
         let path = filler_path(beside);
         let target = format!("file:{}", path.display());
         let refused =
             |why: String| DriveError::Refused { target: target.clone(), doing: "making the filler", why };
-        let (file, direct) = Writable::create_file(&path).map_err(|e| refused(e.to_string()))?;
+        let (file, direct) = Writable::create_file(&path, announce).map_err(|e| refused(e.to_string()))?;
         let stat = lstat(&path).map_err(|e| refused(e.to_string()))?;
         let io = if direct { "direct I/O" } else { "page cache" };
         let mover = Mover::new(&target, Access::Write(Arc::new(file)), io, block, choice, None, 0x5eed);

@@ -23,7 +23,7 @@ use rustix::fs::{fstat, statvfs, syncfs};
 use rustix::io::Errno;
 
 use super::file_system::{FileSystem, Room, shown, whole_drive};
-use super::guard::{OwnFolder, open_for_reading};
+use super::guard::{Announce, OwnFolder, open_for_reading, to_nobody};
 use super::sysfs::Sysfs;
 use crate::account::{At, gather};
 use crate::latency::{histogram, points};
@@ -83,9 +83,17 @@ impl FolderDrive {
     /// # Errors
     /// When there is no such folder, or none can be made in it.
     pub fn create(folder: &Path, seed: u64) -> Result<Self, FolderError> {
+        Self::create_announced(folder, seed, &to_nobody)
+    }
+
+    /// Makes the folder as [`Self::create`] does, after it was announced.
+    ///
+    /// # Errors
+    /// As [`Self::create`], and when it cannot be announced.
+    pub fn create_announced(folder: &Path, seed: u64, announce: Announce) -> Result<Self, FolderError> {
         // The clock of the threads reads the processor's own counter, and takes a moment to learn how fast that is.
         let _ = quanta::Instant::now();
-        let (target, fs) = Place::make(folder)?;
+        let (target, fs) = Place::make(folder, announce)?;
         let (kind, source) = fs.map_or(("unknown".into(), "unknown".into()), |f| (f.kind, f.source));
         // The whole, and not what is free: that is another from haul to haul.
         let whole = statvfs(target.own.path())
@@ -113,7 +121,7 @@ impl FolderDrive {
     ///
     /// # Errors
     /// When it cannot be used so.
-    pub fn set_source(&mut self, source: &Path) -> Result<(), FolderError> {
+    pub fn set_source(&mut self, source: &Path, announce: Announce) -> Result<(), FolderError> {
         // There are folders below /dev too.
         self.source = Some(if source.starts_with("/dev") && !source.is_dir() {
             let device = Sysfs::default().by_path(source).map_err(FolderError::Source)?;
@@ -127,7 +135,7 @@ impl FolderDrive {
             }
             Source::Drive(Arc::new(Raw::new(access, capacity)), Below::of(Some(&device.folder)))
         } else {
-            Source::Folder(Place::make(source)?.0)
+            Source::Folder(Place::make(source, announce)?.0)
         });
         Ok(())
     }

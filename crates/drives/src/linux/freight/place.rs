@@ -11,7 +11,7 @@ use rustix::fs::statvfs;
 use rustix::io::Errno;
 
 use super::super::file_system::{FileSystem, Room, shown, whole_drive};
-use super::super::guard::{Inside, OwnFolder, Way};
+use super::super::guard::{Announce, Inside, NotMade, OwnFolder, Way};
 use super::super::thermometer::Thermometer;
 use super::super::traffic::{Counters, Moved};
 
@@ -87,15 +87,15 @@ pub(super) struct Place {
 }
 
 impl Place {
-    pub fn make(folder: &Path) -> Result<(Self, Option<FileSystem>), FolderError> {
+    pub fn make(folder: &Path, announce: Announce) -> Result<(Self, Option<FileSystem>), FolderError> {
         let shown = shown(folder);
         let path = folder.canonicalize().map_err(|_| FolderError::NotThere(shown.clone()))?;
         if !path.is_dir() {
             return Err(FolderError::NotThere(shown));
         }
         let fs = FileSystem::of(&path);
-        let why = |e: Errno| FolderError::System { path: shown.clone(), why: e.to_string() };
-        let own = OwnFolder::create(&path).map_err(why)?;
+        let why = |e: NotMade| FolderError::System { path: shown.clone(), why: e.to_string() };
+        let own = OwnFolder::create(&path, announce).map_err(why)?;
         let below = Below::of(fs.as_ref().and_then(|f| f.device.as_deref()));
         Ok((Self { own, laid: Vec::new(), made: 0, below }, fs))
     }

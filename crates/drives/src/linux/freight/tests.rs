@@ -126,7 +126,7 @@ fn a_tree_is_written_as_stated_read_back_and_deleted() {
 fn a_copy_goes_from_folder_to_folder_and_says_who_waits() {
     let (from, to) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let mut drive = FolderDrive::create(to.path(), 1).unwrap();
-    drive.set_source(from.path()).unwrap();
+    drive.set_source(from.path(), &to_nobody).unwrap();
     assert!(drive.shares_a_drive());
     let folders = drive.folders();
     let tree = tree(150);
@@ -178,7 +178,7 @@ fn a_pause_is_no_waiting_and_threads_are_told_of_all_the_time() {
     let here = std::env::current_dir().unwrap();
     let (from, to) = (tempfile::tempdir_in(&here).unwrap(), tempfile::tempdir_in(&here).unwrap());
     let mut drive = FolderDrive::create(to.path(), 1).unwrap();
-    drive.set_source(from.path()).unwrap();
+    drive.set_source(from.path(), &to_nobody).unwrap();
     let tree = of_empty_files(900, 0, 1);
     run(&mut drive, &load(Freight { side: Side::Source, ..freight(Carry::Write, &tree) }, 1));
     let copy = Freight { durable: Durable::Each, ..freight(Carry::Copy, &tree) };
@@ -235,7 +235,7 @@ fn threads_without_a_file_are_idle_while_another_has_one() {
 fn a_folder_in_memory_below_dev_is_a_source_like_any_other() {
     let (from, to) = (tempfile::tempdir_in("/dev/shm").unwrap(), tempfile::tempdir().unwrap());
     let mut drive = FolderDrive::create(to.path(), 1).unwrap();
-    drive.set_source(from.path()).unwrap();
+    drive.set_source(from.path(), &to_nobody).unwrap();
     assert_eq!(drive.folders().len(), 2);
 }
 

@@ -28,8 +28,8 @@ use hollow_mile_core::drive::protocol::sat::{
 use hollow_mile_core::drive::stamp;
 use hollow_mile_core::quantity::units::Bytes;
 use rustix::fs::{
-    FallocateFlags, FlockOperation, Mode, OFlags, XattrFlags, fallocate, flock, fsetxattr, fstat, major,
-    minor, open,
+    AtFlags, CWD, FallocateFlags, FlockOperation, Mode, OFlags, XattrFlags, fallocate, flock, fsetxattr,
+    fstat, linkat, major, minor, open,
 };
 use rustix::io::Errno;
 
@@ -94,21 +94,66 @@ const BLKRESETZONE: libc::c_ulong = 0x4010_1283;
 /// BLKZEROOUT of linux/fs.h: `_IO(0x12, 127)`; takes the same.
 const BLKZEROOUT: libc::c_ulong = 0x127f;
 
+/// Hears of a file or folder of ours before it is made: where, and the mark that it will carry. When it cannot write that
+/// down, in a sentence, nothing is made: no kill may leave behind what nobody knows.
+pub type Announce<'a> = &'a dyn Fn(&Path, &str) -> Result<(), String>;
+
+/// Nobody is told: for what ends with the program, whatever comes.
+///
+/// # Errors
+/// Never.
+pub fn to_nobody(_: &Path, _: &str) -> Result<(), String> {
+    Ok(())
+}
+
+/// Why something of our own was not made.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotMade {
+    /// The kernel refused.
+    #[error(transparent)]
+    Kernel(#[from] Errno),
+    /// It could not be written down before.
+    #[error("{0}")]
+    Unannounced(String),
+}
+
+/// By this a file or folder of ours is known again.
+fn new_mark() -> String {
+    format!("{:032x}", rand::random::<u128>())
+}
+
+/// Makes a new file that carries a mark: a device and inode number are soon another file's. Where the file system can, it
+/// gets its name with the mark on it, so that no kill falls between the two. One without attributes goes without.
+fn make_marked(path: &Path, mark: &str) -> Result<OwnedFd, Errno> {
+    let mode = Mode::from_bits_truncate(0o600);
+    let put = |file: &OwnedFd| fsetxattr(file, stamp::FILE_MARK, mark.as_bytes(), XattrFlags::CREATE);
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if let Ok(nameless) = open(folder, OFlags::RDWR | OFlags::TMPFILE | OFlags::CLOEXEC, mode) {
+        let _ = put(&nameless);
+        let itself = format!("/proc/self/fd/{}", nameless.as_raw_fd());
+        match linkat(CWD, itself, CWD, path, AtFlags::SYMLINK_FOLLOW) {
+            Ok(()) => return Ok(nameless),
+            Err(Errno::EXIST) => return Err(Errno::EXIST),
+            // No /proc, or no links there: as everywhere else.
+            Err(_) => {}
+        }
+    }
+    let file = open(path, OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC, mode)?;
+    let _ = put(&file);
+    Ok(file)
+}
+
 impl Writable {
     /// Makes a new file of our own; what exists is never touched. Direct I/O where the file system takes it.
     ///
     /// # Errors
-    /// What the kernel says; `EXIST` when something is there.
-    pub(super) fn create_file(path: &Path) -> Result<(Self, bool), Errno> {
-        let mode = Mode::from_bits_truncate(0o600);
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
-        // Made first and opened for direct I/O then: a file system may make the file and refuse the flag.
-        let plain = open(path, flags, mode)?;
-        // By this the file is known again after a kill: a device and inode number are soon another file's. A file system
-        // without attributes goes without.
-        let mark = format!("{:032x}", rand::random::<u128>());
-        let _ = fsetxattr(&plain, stamp::FILE_MARK, mark.as_bytes(), XattrFlags::CREATE);
+    /// What the kernel says, `EXIST` when something is there; and when it cannot be announced.
+    pub(super) fn create_file(path: &Path, announce: Announce) -> Result<(Self, bool), NotMade> {
+        let mark = new_mark();
+        announce(path, &mark).map_err(NotMade::Unannounced)?;
+        let plain = make_marked(path, &mark)?;
         let made = fstat(&plain)?;
+        // Made first and opened for direct I/O then: a file system may make the file and refuse the flag.
         let direct =
             open(path, OFlags::RDWR | OFlags::CLOEXEC | OFlags::DIRECT | OFlags::NOFOLLOW, Mode::empty());
         match direct {

@@ -14,6 +14,8 @@ use rustix::fs::{
 };
 use rustix::io::{Errno, write};
 
+use super::{Announce, NotMade, new_mark};
+
 /// A folder that this program made.
 pub struct OwnFolder {
     path: PathBuf,
@@ -28,31 +30,33 @@ impl OwnFolder {
     /// Makes a folder in another, with a name that nothing has, and puts its mark into it.
     ///
     /// # Errors
-    /// What the kernel says.
-    pub fn create(parent: &Path) -> Result<Self, Errno> {
+    /// What the kernel says, and when it cannot be announced.
+    pub fn create(parent: &Path, announce: Announce) -> Result<Self, NotMade> {
         let random = rand::random::<u64>();
         let path = parent.join(format!("hollow-mile-{random:016x}"));
+        let mark = new_mark();
+        announce(&path, &mark).map_err(NotMade::Unannounced)?;
         mkdirat(CWD, &path, Mode::from_bits_truncate(0o700))?;
         let root = openat(CWD, &path, FOLDER | OFlags::RDONLY, Mode::empty())?;
         let made = fstat(&root)?;
         let mut own =
             Self { path, root: Arc::new(root), identity: (made.st_dev, made.st_ino), removed: false };
-        match own.make_mark() {
+        match own.make_mark(&mark) {
             Ok(()) => Ok(own),
             Err(e) => {
                 // What has no mark is never removed later: now it is known as ours, and holds that mark at most.
                 own.removed = true;
                 let _ = unlinkat(&*own.root, FOLDER_MARK, AtFlags::empty());
                 let _ = unlinkat(CWD, &own.path, AtFlags::REMOVEDIR);
-                Err(e)
+                Err(e.into())
             }
         }
     }
 
-    fn make_mark(&self) -> Result<(), Errno> {
+    fn make_mark(&self, text: &str) -> Result<(), Errno> {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC | OFlags::NOFOLLOW;
         let mark = openat(&*self.root, FOLDER_MARK, flags, Mode::from_bits_truncate(0o600))?;
-        write(&mark, format!("{:032x}\n", rand::random::<u128>()).as_bytes())?;
+        write(&mark, format!("{text}\n").as_bytes())?;
         // By it the folder is known again, also after a loss of power. What a file system cannot do so, it goes without.
         let _ = fsync(&mark).and_then(|()| fsync(&*self.root));
         Ok(())
@@ -301,6 +305,7 @@ impl Name {
 
 #[cfg(test)]
 mod tests {
+    use super::super::to_nobody;
     use super::*;
     use std::fs;
     use std::os::unix::fs::symlink;
@@ -317,7 +322,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("mine")).unwrap();
         fs::write(dir.path().join("mine/f1"), "precious").unwrap();
-        let mut own = OwnFolder::create(dir.path()).unwrap();
+        let mut own = OwnFolder::create(dir.path(), &to_nobody).unwrap();
         let at = own.path().to_owned();
         own.make_inside("t1").unwrap();
         fs::create_dir(at.join("t1/d1")).unwrap();
@@ -341,7 +346,7 @@ mod tests {
     #[test]
     fn another_folder_by_this_name_and_one_without_our_mark_stay() {
         let dir = tempfile::tempdir().unwrap();
-        let mut own = OwnFolder::create(dir.path()).unwrap();
+        let mut own = OwnFolder::create(dir.path(), &to_nobody).unwrap();
         let at = own.path().to_owned();
         fs::rename(&at, dir.path().join("elsewhere")).unwrap();
         fs::create_dir(&at).unwrap();
@@ -357,7 +362,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("mine")).unwrap();
         fs::write(dir.path().join("mine/f0"), "precious").unwrap();
-        let own = OwnFolder::create(dir.path()).unwrap();
+        let own = OwnFolder::create(dir.path(), &to_nobody).unwrap();
         let inside = own.make_inside("t1").unwrap();
         symlink(dir.path().join("mine"), own.path().join("t1/d1")).unwrap();
         let class = hollow_mile_core::drive::freight::FileClass {

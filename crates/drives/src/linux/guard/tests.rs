@@ -49,7 +49,7 @@ fn what_nothing_stops_is_agreed_to_by_its_word() {
 #[test]
 fn a_right_to_write_is_none_to_erase_the_whole() {
     let dir = tempfile::tempdir().unwrap();
-    let (file, _) = Writable::create_file(&dir.path().join("f")).unwrap();
+    let (file, _) = Writable::create_file(&dir.path().join("f"), &to_nobody).unwrap();
     let refused = file.erase_whole(Erasure::Format, &EraseCommand::Nvme((0x80, 1, 0, 0)), 1).unwrap_err();
     assert_eq!(refused.kind(), std::io::ErrorKind::PermissionDenied);
 }
@@ -91,10 +91,18 @@ fn a_file_that_exists_is_never_opened() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("thesis");
     std::fs::write(&path, "precious").unwrap();
-    assert_eq!(Writable::create_file(&path).err(), Some(Errno::EXIST));
+    assert_eq!(Writable::create_file(&path, &to_nobody).err(), Some(Errno::EXIST.into()));
     let link = dir.path().join("link");
     std::os::unix::fs::symlink(dir.path().join("new"), &link).unwrap();
-    assert_eq!(Writable::create_file(&link).err(), Some(Errno::EXIST));
+    assert_eq!(Writable::create_file(&link, &to_nobody).err(), Some(Errno::EXIST.into()));
+    // What is told comes before what is made, and what cannot be told is not made.
+    let new = dir.path().join("new");
+    let unheard = |at: &Path, mark: &str| {
+        assert!(at == new && !at.exists() && mark.len() == 32);
+        Err("the ledger is full".to_owned())
+    };
+    assert_eq!(Writable::create_file(&new, &unheard).err().unwrap().to_string(), "the ledger is full");
+    assert!(!new.exists());
 }
 
 const MIB: u64 = 1 << 20;
