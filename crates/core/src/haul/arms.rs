@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::inquiry::Inquiring;
-use crate::conclude::inquiry::{ARM_S, CycleForm, LIGHTER, Possible, Trial};
+use crate::conclude::inquiry::{ARM_S, CycleForm, Possible, Trial};
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::units::Bytes;
 use crate::record::{ArmKind, Experiment, Turns};
@@ -87,6 +87,8 @@ pub(super) fn arms(
             read(ArmKind::ReadHot),
             Some(planned(ArmKind::Rest, Load::rest(), trial.rest_s())),
             read(ArmKind::ReadCool),
+            // Its rate and length are known once it is put on.
+            trial.light_first.then(|| planned(ArmKind::Lighter, bare.clone(), AGAIN_S)),
             Some(planned(ArmKind::Again, bare.clone(), AGAIN_S)),
         ]
         .into_iter()
@@ -109,7 +111,8 @@ pub(super) fn arms(
         let most = |usual: f64| (2.5 * usual).clamp(ARM_S, CYCLE_S);
         // It begins where the rate has just come back. Its rate and length are known once it is put on.
         let back = to(ArmKind::ToBack, most(turns.slow_s));
-        let lighter = to(ArmKind::Lighter, 2.5 * LIGHTER * turns.fast_s.max(ARM_S));
+        let lasts = inquiring.fall.lighter_s().unwrap_or(turns.fast_s);
+        let lighter = to(ArmKind::Lighter, 1.5 * lasts.max(ARM_S));
         // Reads while it is low and when it is back tell the first time whether they are slowed too.
         let read = |kind: ArmKind| {
             (possible.reads && trial.round == 0).then(|| planned(kind, read(inquiring), ARM_S))

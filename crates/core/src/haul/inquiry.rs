@@ -6,12 +6,12 @@ use std::time::Duration;
 
 use super::Haul;
 use super::arms::{Planned, arms, fits, goes_on, heavier, in_blocks, stretch};
-use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, LIGHTER, Possible, STANDS};
+use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, STANDS};
 use crate::drive::permutation::spread;
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
-use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::{InquiryReading, Readings};
-use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd, Turns};
+use crate::record::{Arm, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd};
 use crate::route::Leg;
 
 /// Share of the leg's time and bytes that an inquiry may take when nothing else is stated.
@@ -87,14 +87,9 @@ impl Inquiring {
         bytes / seconds.max(1e-9)
     }
 
-    /// The rate of a lighter load, and how many bytes of it: less than the drive keeps in the mean of a fast and a slow stretch, and more than
-    /// the slow one has, so that a fall is seen.
-    fn lighter(&self) -> Option<(Rate, Bytes)> {
-        let Turns { fast_bytes, fast_s, slow_s, .. } = self.fall.turns?;
-        let (fast, low) = (fast_bytes.as_f64(), self.fall.after.get());
-        let mean = (fast + low * slow_s) / (fast_s + slow_s).max(1e-9);
-        let rate = (low + 0.7 * (mean - low)).max(1.2 * low);
-        (rate < 0.97 * mean).then(|| (Rate::new(rate), Bytes::new((LIGHTER * fast) as u64)))
+    /// Of the arm under way.
+    fn experiment(&self) -> Option<Experiment> {
+        self.arm.as_ref().map(|(a, _)| a.experiment)
     }
 
     /// What an arm waited for did not come, or need not be waited for: those that build on it are not made.
@@ -102,7 +97,7 @@ impl Inquiring {
         match self.arm.as_ref().map(|(a, _)| a.kind) {
             Some(ArmKind::ToFall) => !self.is_slow(),
             Some(ArmKind::ToBack) => self.is_slow(),
-            Some(ArmKind::Lighter) => !self.lighter_fell(),
+            Some(ArmKind::Lighter) if self.experiment() == Some(Experiment::Cycle) => !self.lighter_fell(),
             _ => false,
         }
     }
@@ -298,8 +293,14 @@ impl<D: Drive> Haul<D> {
         if goes_on(arm.kind) {
             in_blocks(&mut arm.load, inquiring.here);
         }
-        if arm.kind == ArmKind::Lighter {
-            let Some((rate, bytes)) = inquiring.lighter() else {
+        if arm.experiment == Experiment::Cool && !self.prepare_light(&mut inquiring, &mut arm) {
+            // Nothing could be set beside it.
+            inquiring.next.clear();
+            self.running.inquiry = Some(inquiring);
+            return self.next_arm(out, index, leg);
+        }
+        if arm.experiment == Experiment::Cycle && arm.kind == ArmKind::Lighter {
+            let Some((rate, bytes)) = inquiring.fall.lighter() else {
                 self.running.inquiry = Some(inquiring);
                 return self.end_inquiry(out, index, leg, InquiryEnd::NothingLeft);
             };
@@ -321,6 +322,30 @@ impl<D: Drive> Haul<D> {
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::ArmStarted { at, leg, arm: told });
         begun
+    }
+
+    /// Gives the light load after a second rest its rate and length, and the full one behind it its time. False where the rest need not be
+    /// begun, since what came after the first tells nothing.
+    fn prepare_light(&self, inquiring: &mut Inquiring, arm: &mut Planned) -> bool {
+        let comes = |kind: ArmKind| inquiring.next.iter().any(|a| a.kind == kind);
+        let before_it = arm.kind == ArmKind::Rest && comes(ArmKind::Lighter);
+        if !before_it && arm.kind != ArmKind::Lighter {
+            return true;
+        }
+        let readings = self.readings.as_ref();
+        let light = readings.and_then(|r| Inquiry::of(r.inquiries().last()?, r).light_load());
+        let Some((rate, bytes, then_s)) = light else { return false };
+        if arm.kind == ArmKind::Lighter {
+            (arm.load.rate, arm.load.limit) = (Some(rate), Some(bytes));
+            arm.most = Duration::from_secs_f64(1.5 * bytes.as_f64() / rate.get().max(1.0) + SEEN_S);
+            let then = Duration::from_secs_f64(then_s);
+            inquiring
+                .next
+                .iter_mut()
+                .filter(|a| a.kind == ArmKind::Again)
+                .for_each(|a| a.most = a.most.max(then));
+        }
+        true
     }
 
     fn came_back(&self) -> bool {

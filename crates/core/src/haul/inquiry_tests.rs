@@ -191,7 +191,14 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, gb(100), Bytes::from_mib(1), 32);
     let kinds = |reads: bool| -> Vec<ArmKind> {
         let mut inquiring = inquiring(fall());
-        let trial = Trial { experiment: Experiment::Cool, round: 0, form: CycleForm::Lighter, seconds: 60.0 };
+        let trial = Trial {
+            experiment: Experiment::Cool,
+            round: 0,
+            form: CycleForm::Lighter,
+            light_first: false,
+            around_s: 14.0,
+            seconds: 60.0,
+        };
         let possible = Possible {
             elsewhere: false,
             reads,
@@ -228,7 +235,14 @@ fn trial(experiment: Experiment, fall: Fall) -> Vec<Planned> {
     let load = Load::sequential(LoadKind::Write, Bytes::ZERO, Bytes::from_gb(100), Bytes::from_mib(1), 32);
     let mut inquiring = inquiring(fall);
     let possible = Possible::ALL;
-    let trial = Trial { experiment, round: 0, form: CycleForm::Lighter, seconds: 60.0 };
+    let trial = Trial {
+        experiment,
+        round: 0,
+        form: CycleForm::Lighter,
+        light_first: false,
+        around_s: 14.0,
+        seconds: 60.0,
+    };
     arms(&mut inquiring, trial, possible, &load, Bytes::from_gb(20)).into()
 }
 

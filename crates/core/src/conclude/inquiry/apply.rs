@@ -76,6 +76,9 @@ pub struct Decision {
     /// Bytes written in a fast stretch with reads in it, against those of one without.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with_reads: Option<f64>,
+    /// Bytes until it fell after a rest, the first of them at a light load, against those after a rest with the full load alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_light: Option<f64>,
     /// The load before the address of the fall, against behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stretch: Option<Seen>,
@@ -93,8 +96,8 @@ pub struct Decision {
     pub arms: Vec<ToldArm>,
 }
 
-/// A finding and an inquiry are of one fall when they lie no further apart than this, s.
-const SAME_FALL_S: f64 = 5.0;
+/// A finding and an inquiry are of one fall when they lie no further apart than this.
+pub(super) const SAME_FALL: Duration = Duration::from_secs(5);
 
 /// Lets every inquiry of a record say what it found of its fall.
 pub fn apply(readings: &Readings, findings: &mut Vec<Finding>) {
@@ -135,6 +138,7 @@ impl Inquiry<'_> {
             reads_back: seen(e.reads_back),
             with_rest: e.rested.map(|s| s.share),
             with_reads: e.read_between.map(|s| s.share),
+            with_light: e.light_first.map(|s| s.share),
             stretch: beside(e.stretch),
             quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),
@@ -198,18 +202,15 @@ impl Inquiry<'_> {
         let (hypothesis, share) = self.answer();
         let stands = !decision.causes.is_empty();
         let evidence = self.sentences(&decision);
-        let seconds = |f: &Finding| (f.elapsed.as_secs_f64() - fall.elapsed.as_secs_f64()).abs();
+        let off = |f: &Finding| f.elapsed.abs_diff(fall.elapsed);
         let near = |f: &&mut Finding| {
-            f.before.is_some()
-                && f.after.is_some()
-                && f.elapsed < self.reading.from
-                && seconds(f) < SAME_FALL_S
+            f.before.is_some() && f.after.is_some() && f.elapsed < self.reading.from && off(f) < SAME_FALL
         };
-        let told = findings.iter_mut().filter(near).min_by(|a, b| seconds(a).total_cmp(&seconds(b)));
+        let told = findings.iter_mut().filter(near).min_by_key(|f| off(f));
         let finding = match told {
             Some(finding) => finding,
-            // Without an answer nothing is told that the record does not tell by now.
-            None if !stands => return,
+            // Without an answer nothing is told that the record does not tell by now; but what fell within an inquiry it cannot tell.
+            None if !stands && (!fall.may_be.is_empty() || self.effects.came_back) => return,
             None => {
                 findings.push(Finding {
                     elapsed: fall.elapsed,
@@ -232,6 +233,9 @@ impl Inquiry<'_> {
             finding.confidence = share;
             finding.may_be.clear();
         } else if !decision.arms.is_empty() {
+            if share >= TOLD_FROM {
+                (finding.kind, finding.confidence) = (self.main_cause(hypothesis), share);
+            }
             let of =
                 |kind: FindingKind| decision.shares.iter().find(|c| c.kind == kind).map_or(0.0, |c| c.share);
             if finding.kind != FindingKind::Unexplained && of(finding.kind) < 0.5 {
@@ -239,7 +243,7 @@ impl Inquiry<'_> {
             }
             if finding.kind == FindingKind::Unexplained {
                 finding.may_be = decision.shares.iter().copied().filter(|c| c.share >= 0.02).collect();
-            } else {
+            } else if share < TOLD_FROM {
                 // Experiments that speak for it leave it as sure as the record is.
                 let (now, then) = (of(finding.kind), share_of(&Shares::prior(fall).causes(), finding.kind));
                 if now < then {
@@ -271,6 +275,8 @@ impl Inquiry<'_> {
     }
 }
 
+/// What does not stand, and is as likely as this by experiment, is told as the cause, no surer than so.
+const TOLD_FROM: f64 = 0.95;
 /// A cause with a smaller share is not left open.
 const LEFT_OPEN: f64 = 0.1;
 /// Rates whose logarithms differ by less are the same.

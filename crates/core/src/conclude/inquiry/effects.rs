@@ -18,10 +18,6 @@ const ENDS_WITH: usize = 8;
 const PART_S: f64 = 0.25;
 /// Parts beside each other are alike: their spread says less than it would of independent ones.
 const ALIKE: f64 = 1.5;
-/// A lighter load goes on for so many times the bytes of a full one.
-pub const LIGHTER: f64 = 1.5;
-/// One that did not fall within so many times its bytes does not fall; one that fell later than that tells nothing.
-const ENOUGH: f64 = 1.35;
 /// Nor does one that fell within less than this share of its bytes and its time: it was about to fall.
 const TOO_SOON: f64 = 0.55;
 /// It fell after just as many when it did within this share of them.
@@ -36,6 +32,8 @@ const PLAINLY: f64 = 2.5;
 pub(super) const MOST_JUST: f64 = 0.1;
 /// It ended in the fall that is asked about when it is as slow as that, within this of the logarithm.
 const SAME_LOW: f64 = 0.15;
+/// What is fast for less than this after a rest cannot be set beside another, s.
+const LEAST_LASTS_S: f64 = 1.5;
 /// A paced load keeps its rate as long as it has this share of it.
 pub const KEEPS: f64 = 0.88;
 /// No arm tells a rate better than this, as a share.
@@ -220,6 +218,10 @@ pub struct Effects {
     pub heavier: Option<LogRate>,
     /// Of the newest rest that tells.
     pub cooled: Option<Cooled>,
+    /// Bytes of the load that were fast after a rest until it fell once more, and how long that rest was, s.
+    pub until_lost: Option<(f64, f64)>,
+    /// The same after a second rest, of which the first part was written by a light load, against that.
+    pub light_first: Option<LightFirst>,
     /// The load got back most of what it had lost, with nothing done.
     pub came_back: bool,
     /// It was fast for a moment in one arm of the load as it is: it may have come back, or something was ready to be written fast by then.
@@ -281,9 +283,19 @@ fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: f64) -> Opt
         let first = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ToFall);
         first.is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost)).fell)
     };
-    let mut rests = (0..arms.len()).rev().filter(|i| {
-        arms[*i].arm.kind == ArmKind::Rest && arms[*i].arm.experiment == Experiment::Cool && fell_before(*i)
-    });
+    let behind =
+        |rest: usize, kind: ArmKind| arms[rest..arms.len().min(rest + 3)].iter().any(|a| a.arm.kind == kind);
+    // What a light load comes before tells nothing of the load at once.
+    let rests: Vec<usize> = (0..arms.len())
+        .rev()
+        .filter(|i| {
+            let is_rest = arms[*i].arm.kind == ArmKind::Rest && arms[*i].arm.experiment == Experiment::Cool;
+            is_rest && fell_before(*i) && !behind(*i, ArmKind::Lighter)
+        })
+        .collect();
+    // One that was cut tells less than the one before it.
+    let newest = rests.iter().position(|r| behind(*r, ArmKind::Again)).unwrap_or(0);
+    let mut rests = rests.into_iter().skip(newest);
     let rest = rests.next()?;
     let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0));
     let rest_s = arm(series, &arms[rest], 0.0).seconds;
@@ -344,18 +356,96 @@ fn falls_when_lighter(arms: &[Arm], turns: Turns, half: f64) -> [u32; 3] {
         let all = turns.fast_bytes.as_f64().max(1.0);
         let bytes = (arm.bytes as f64 + bytes_before) / all;
         let seconds = arm.seconds / turns.fast_s.max(0.1) + bytes_before / all;
-        let late = bytes > ENOUGH.max(1.0 + turns.uneven);
+        let late = bytes > turns.enough().max(1.0 + turns.uneven);
         let soon = bytes.max(seconds) < TOO_SOON;
         let just = JUST.max(1.5 * turns.uneven);
         // One that does not come back was the end of something else.
         if arm.fell && !late && !soon && back(arms.get(at + 1)) && was_low(arms.get(at + 1)) {
             let as_many = (bytes - 1.0).abs() < just || (seconds - 1.0).abs() < just;
             seen[usize::from(!as_many)] += 1;
-        } else if !arm.fell && bytes >= ENOUGH {
+        } else if !arm.fell && bytes >= turns.enough() {
             seen[2] += 1;
         }
     }
     seen
+}
+
+/// How the load went after a rest: the arms behind it, up to the next.
+struct AfterRest {
+    rest_s: f64,
+    /// Bytes of a light load before the full one.
+    light: Option<u64>,
+    /// Bytes of the full one that were fast.
+    fast: u64,
+    fell: bool,
+}
+
+fn after_rests(over: &[ArmReading], arms: &[Arm]) -> Vec<AfterRest> {
+    let is_rest = |i: &usize| over[*i].arm.experiment == Experiment::Cool && arms[*i].kind == ArmKind::Rest;
+    let after = |rest: usize| {
+        let mut behind = arms[rest + 1..].iter().skip_while(|a| a.kind == ArmKind::ReadCool).peekable();
+        let light = behind.next_if(|a| a.kind == ArmKind::Lighter).map(|a| a.bytes);
+        let again = behind.next().filter(|a| a.kind == ArmKind::Again)?;
+        // Where it did not fall in its own time, it was waited for.
+        let to_fall = behind.next().filter(|a| a.kind == ArmKind::ToFall && !again.fell);
+        let fast = again.fast_bytes + to_fall.map_or(0, |a| a.fast_bytes);
+        let fell = again.fell || to_fall.is_some_and(|a| a.fell);
+        Some(AfterRest { rest_s: arms[rest].seconds, light, fast, fell })
+    };
+    (0..arms.len()).filter(is_rest).filter_map(after).collect()
+}
+
+/// A second rest is no longer than the first, within a part in ten, and no shorter than a share of it.
+const REST_AGAIN: std::ops::RangeInclusive<f64> = LEAST_REST_AGAIN..=1.1;
+pub(super) const LEAST_REST_AGAIN: f64 = 0.55;
+/// A cache begins to come back so long after a rest began, at the latest, s.
+const COMES_BACK_AFTER_S: f64 = 20.0;
+/// Bytes after two rests are the same within this share, and plainly are more from here on.
+const SAME_BYTES: f64 = 0.1;
+const PLAINLY_MORE: f64 = 1.25;
+
+/// The load after a second rest, the first part of it light, against that after the first.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LightFirst {
+    /// Bytes until it fell, as a share of those after the first rest.
+    pub share: f64,
+    /// It fell; else it took so many at least.
+    pub fell: bool,
+    /// How long the second rest was, as a share of the first.
+    pub rest: f64,
+    /// How long the first was, s.
+    pub first_s: f64,
+}
+
+impl LightFirst {
+    /// As many bytes as come back in a rest of that length (0), more (1), fewer (2); `None` where that is not plain.
+    pub(super) fn outcome(self) -> Option<usize> {
+        // What comes back in a rest does so evenly, from its beginning or from a while later on.
+        let late = COMES_BACK_AFTER_S.min(0.5 * self.rest * self.first_s);
+        let least = (self.rest * self.first_s - late) / (self.first_s - late).max(1e-9);
+        let most = self.rest;
+        match self.share {
+            s if s > PLAINLY_MORE * most => Some(1),
+            _ if !self.fell => None,
+            s if s < (1.0 - SAME_BYTES) * least - SAME_BYTES => Some(2),
+            s if s >= (1.0 - SAME_BYTES) * least && s <= (1.0 + SAME_BYTES) * most => Some(0),
+            _ => None,
+        }
+    }
+}
+
+/// Bytes until it fell after the first rest, and after one as long with a light load first against that.
+fn until_lost(over: &[ArmReading], arms: &[Arm], before: f64) -> (Option<(f64, f64)>, Option<LightFirst>) {
+    let all = after_rests(over, arms);
+    let plain =
+        all.first().filter(|a| a.light.is_none() && a.fell && a.fast as f64 >= LEAST_LASTS_S * before);
+    let second = all.get(1).and_then(|a| Some((a, a.light?)));
+    let light_first = plain.zip(second).and_then(|(plain, (second, light))| {
+        let (rest, first_s) = (second.rest_s / plain.rest_s, plain.rest_s);
+        let share = (light + second.fast) as f64 / plain.fast as f64;
+        REST_AGAIN.contains(&rest).then_some(LightFirst { share, fell: second.fell, rest, first_s })
+    });
+    (plain.map(|p| (p.fast as f64, p.rest_s)), light_first)
 }
 
 /// The fast stretch into which an arm of this kind was put.
@@ -413,6 +503,7 @@ impl Effects {
         let before = inquiry.fall.before.get().max(1.0).ln();
         let stated = before - inquiry.fall.after.get().max(1.0).ln();
         let lost = here.map_or(stated, |h| before - h.value);
+        let (until_lost, light_first) = until_lost(&over, &arms, before.exp());
         let faster =
             |kind: ArmKind| LogRate::mean(&rates(kind)).zip(here).map(|(there, here)| there.over(here));
         let between = |a: ArmKind, b: ArmKind| {
@@ -422,7 +513,8 @@ impl Effects {
         let rested = arms.iter().position(|a| a.kind == ArmKind::Rest).unwrap_or(arms.len());
         let by_itself: Vec<LogRate> =
             arms[..rested].iter().filter(|a| a.kind == ArmKind::Here).filter_map(|a| a.rate).collect();
-        let back = by_itself.iter().filter(|h| h.value > before - 0.4 * stated).count();
+        let most_of = if stated >= PLAIN_LOSS { 0.4 } else { 0.2 };
+        let back = by_itself.iter().filter(|h| h.value > before - most_of * stated).count();
         let fast_s = |a: &Arm| a.fast_bytes as f64 / before.exp();
         let as_it_is = |a: &&Arm| matches!(a.kind, ArmKind::Here | ArmKind::Quiet | ArmKind::Asked);
         let glimpsed =
@@ -433,8 +525,9 @@ impl Effects {
             .filter(|a| matches!(a.kind, ArmKind::Read | ArmKind::ReadHot))
             .filter_map(|a| a.rate.map(|r| r.value))
             .collect();
-        let rose = |i: usize| reads[i..].iter().map(|r| r - reads[i]).fold(0.0, f64::max);
-        let reads_rose = (0..reads.len()).map(rose).fold(0.0, f64::max) > (0.4 * stated).max(0.12);
+        // What rises little by little, or back to what it was before a moment of standstill, is no sudden end of anything.
+        let rose = |i: usize| reads[i] - reads[..i].iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let reads_rose = (1..reads.len()).map(rose).fold(0.0, f64::max) > (0.4 * stated).max(0.12);
         // What had come and gone was waited for, and did not come; or it did, and not once more. Where reads are faster by then, what slowed them
         // has gone, and something else keeps the load low.
         let waited = || arms.iter().filter(|a| a.kind == ArmKind::ToBack);
@@ -451,6 +544,8 @@ impl Effects {
             stretch: between(ArmKind::Before, ArmKind::Behind),
             quiet: between(ArmKind::Quiet, ArmKind::Asked),
             cooled: here.and_then(|here| cooled(series, &over, here, lost)),
+            until_lost,
+            light_first,
             came_back: inquiry.fall.recurs && !stayed
                 || by_itself.len() >= 2 && back >= 1
                 || reads_rose && !stayed,

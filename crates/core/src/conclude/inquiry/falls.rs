@@ -1,8 +1,10 @@
 //! Which fall of a record is worth looking into, and what is known of it.
 
+use std::ops::Range;
 use std::time::Duration;
 
 use super::RECURS_S;
+use super::apply::SAME_FALL;
 use super::effects::MOST_JUST;
 use crate::conclude::Finding;
 use crate::conclude::verdict::changes_the_rate;
@@ -26,7 +28,7 @@ const ALIKE: f64 = 0.35;
 /// Stretches that differ by more, as a share of their median, do not come and go by a rule.
 const MOST_UNEVEN: f64 = 0.75;
 /// What is put into a fast stretch begins when so much of its bytes is written, as a share of the usual.
-const WELL_INTO: std::ops::Range<f64> = 0.65..0.85;
+const WELL_INTO: Range<f64> = 0.65..0.85;
 /// Stretches that differ by more do not show what was put into one: nothing is tried that could not tell.
 const EVEN: f64 = 0.5 * MOST_JUST;
 /// So many of the newest fast stretches tell how a rate comes and goes.
@@ -84,15 +86,52 @@ impl Readings {
     pub fn standing_fall(&self, leg: u16, sure: f64) -> Option<Fall> {
         let from = self.legs().iter().rev().find(|l| l.leg == leg)?.from;
         let series = self.series();
-        let now = series.len().checked_sub(1)?;
         let newest = self.run_samples()?;
-        let seconds = |at: Duration| series.end_s(now) - at.as_secs_f64();
         let findings = self.conclude_apart().findings;
-        let here = |f: &&Finding| f.can_be_asked() && f.elapsed >= from.max(series.end(newest.start));
+        let begun = from.max(series.end(newest.start));
+        let here = |f: &&Finding| f.can_be_asked() && f.elapsed >= begun;
         let stands = |f: &&Finding| here(f) && (f.end_elapsed.is_none() || f.came_and_went());
-        let Some(fall) = findings.iter().rev().find(stands) else { return self.fell_within_inquiry(leg) };
+        let mut standing = findings.iter().rev().filter(stands).peekable();
+        if standing.peek().is_none() {
+            return self.fell_within_inquiry(leg);
+        }
+        for fall in standing {
+            let (before, after) = fall.before.zip(fall.after)?;
+            let turns = self.turns(before, after);
+            let swings = turns.is_some();
+            if let Some(due) = self.is_due(fall, turns, leg, sure, &newest) {
+                return Some(due);
+            }
+            // A step at the bottom of a fall is another fall.
+            if !swings {
+                return None;
+            }
+        }
+        // What swings there is newer than that, and says nothing of it.
+        let was_asked =
+            |f: &Finding| self.inquiries().iter().any(|i| i.fall.elapsed.abs_diff(f.elapsed) < SAME_FALL);
+        let before_those = |f: &&Finding| {
+            let stands = f.can_be_asked() && f.end_elapsed.is_none();
+            stands && (from..begun).contains(&f.elapsed) && !was_asked(f)
+        };
+        let fall = findings.iter().rev().find(before_those)?;
+        self.is_due(fall, None, leg, sure, &newest)
+    }
+
+    /// A fall that stands, or comes and goes, if now is the time to look into it. `newest` are the samples of the run under way.
+    fn is_due(
+        &self,
+        fall: &Finding,
+        turns: Option<(Turns, Option<Bytes>)>,
+        leg: u16,
+        sure: f64,
+        newest: &Range<usize>,
+    ) -> Option<Fall> {
+        let series = self.series();
+        let now = newest.end.checked_sub(1)?;
+        let seconds = |at: Duration| series.end_s(now) - at.as_secs_f64();
         let (before, after) = fall.before.zip(fall.after)?;
-        let (turns, fast_so_far) = self.turns(before, after).unzip();
+        let (turns, fast_so_far) = turns.unzip();
         let fast_so_far = fast_so_far.flatten();
         if turns.is_none() && fall.end_elapsed.is_some() {
             return None;
@@ -165,7 +204,7 @@ impl Readings {
     }
 
     /// Samples of the run under way.
-    fn run_samples(&self) -> Option<std::ops::Range<usize>> {
+    fn run_samples(&self) -> Option<Range<usize>> {
         let run = self.runs.last().filter(|r| r.len() > 0)?;
         Some(run.samples(&(0..run.len())))
     }

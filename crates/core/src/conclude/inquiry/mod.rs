@@ -20,11 +20,13 @@ mod falls;
 mod hypotheses;
 mod words;
 
+use crate::quantity::units::{Bytes, Rate};
 use crate::readings::{InquiryReading, Readings};
 use crate::record::{ArmKind, Experiment, Fall, InquiryEnd, Turns};
 
 pub use apply::{Decision, Seen, ToldArm, apply, carry_over};
-pub use effects::{Arm, Cooled, Effects, KEEPS, LIGHTER, LogRate, Stretched};
+use effects::LEAST_REST_AGAIN;
+pub use effects::{Arm, Cooled, Effects, KEEPS, LightFirst, LogRate, Stretched};
 use hypotheses::SAME;
 pub use hypotheses::{COOLS_K, Hypothesis, Shares};
 pub use words::cause_words;
@@ -43,6 +45,18 @@ const BLIND_REST_S: f64 = 60.0;
 const LEAST_REST_S: f64 = 25.0;
 /// What comes with a rest: the load before it, reads on both sides, the load after it, s.
 const AROUND_REST_S: f64 = 14.0;
+/// The same where a light load comes first, s, and what the light load and the full one take then, in times of how long the load was fast after
+/// the first rest.
+const BEFORE_LIGHT_S: f64 = 6.0;
+const LIGHT_TAKES: f64 = LIGHT_PART / LIGHT_RATE + THEN_FULL;
+const THEN_FULL: f64 = 1.3;
+/// A drive that is fast for longer after a rest is not asked so, s.
+const LIGHT_FOR_S: f64 = 12.0;
+/// The rate of a light load, as a share of the one before the fall, and its bytes, as a share of those that were fast after a rest.
+const LIGHT_RATE: f64 = 0.25;
+const LIGHT_PART: f64 = 0.5;
+/// The load is back after a rest with so much of what was lost.
+const IS_BACK: f64 = 0.6;
 /// What comes back sooner is no fall, s.
 const RECURS_S: f64 = 3.0;
 /// The heads of a drive that is sent to a place begin there late, s.
@@ -79,6 +93,10 @@ pub struct Trial {
     pub round: u32,
     /// Of what comes and goes.
     pub form: CycleForm,
+    /// Of a second rest: a light load comes before the full one.
+    pub light_first: bool,
+    /// Of it, what comes with a rest, s.
+    pub around_s: f64,
     /// How long it takes at most, s.
     pub seconds: f64,
 }
@@ -118,7 +136,20 @@ const PUT_IN_S: (f64, f64) = (8.0, 60.0);
 /// A fast stretch with a rest in it is waited for until it holds so much more than usual, and one with reads in it so much.
 const WAITS: (f64, f64) = (1.25, 1.12);
 
+/// A lighter load that did not fall within so many times the bytes of a full one does not fall; one that fell later than that tells nothing.
+/// The more even the full ones are, the sooner that is plain: so many times what they differ by, and no less or more than this.
+const UNEVEN_TIMES: f64 = 5.0;
+const ENOUGH: (f64, f64) = (0.15, 0.35);
+/// It goes on for a little longer.
+const AND_MORE: f64 = 0.01;
+
 impl Turns {
+    /// From so many times the bytes of a fast stretch on a lighter load has outlasted it.
+    #[must_use]
+    pub fn enough(&self) -> f64 {
+        1.0 + (UNEVEN_TIMES * self.uneven).clamp(ENOUGH.0, ENOUGH.1)
+    }
+
     /// How long a rest or reads are that are put into a fast stretch, s.
     #[must_use]
     pub fn put_in_s(&self) -> f64 {
@@ -127,6 +158,24 @@ impl Turns {
 }
 
 impl Fall {
+    /// The rate of a lighter load, and how many bytes of it: less than the drive keeps in the mean of a fast and a slow stretch, and more than
+    /// the slow one has, so that a fall is seen. `None` of what does not come and go, or where there is no room between the two.
+    #[must_use]
+    pub fn lighter(&self) -> Option<(Rate, Bytes)> {
+        let turns = self.turns?;
+        let (fast, low) = (turns.fast_bytes.as_f64(), self.after.get());
+        let mean = (fast + low * turns.slow_s) / (turns.fast_s + turns.slow_s).max(1e-9);
+        let rate = (low + 0.7 * (mean - low)).max(1.2 * low);
+        let bytes = (turns.enough() + AND_MORE) * fast;
+        (rate < 0.97 * mean).then(|| (Rate::new(rate), Bytes::new(bytes as u64)))
+    }
+
+    /// How long a lighter load takes, s.
+    #[must_use]
+    pub fn lighter_s(&self) -> Option<f64> {
+        self.lighter().map(|(rate, bytes)| bytes.as_f64() / rate.get().max(1.0))
+    }
+
     /// How long a fast stretch is waited for at most after something was put into it, s.
     #[must_use]
     pub fn still_fast_s(&self, form: CycleForm) -> f64 {
@@ -141,7 +190,7 @@ impl Trial {
     /// How long the drive is left alone in it, s.
     #[must_use]
     pub fn rest_s(&self) -> f64 {
-        self.seconds - AROUND_REST_S
+        self.seconds - self.around_s
     }
 }
 
@@ -204,6 +253,44 @@ impl<'a> Inquiry<'a> {
         }
     }
 
+    /// A light load after a second rest: where the first rest brought the load back, and it did not stay so for long. What comes by bytes is told
+    /// so from heat without a thermometer.
+    fn asks_light_first(&self) -> bool {
+        let e = &self.effects;
+        let back = e.cooled.and_then(|c| c.again).is_some_and(|a| a.value > IS_BACK * e.lost);
+        back && self.rounds(Experiment::Cool) == 1
+    }
+
+    /// How long the second rest is that a light load follows, as long as the first where there is time, and what comes with it, s.
+    fn light_trial_s(&self, left_s: f64) -> Option<(f64, f64)> {
+        let first_s = self.effects.cooled.filter(|_| self.asks_light_first())?.rest_s;
+        // Where it has not fallen again yet it is not known how long it is fast.
+        let fast_s = self.effects.until_lost.map_or(LIGHT_FOR_S, |(bytes, _)| bytes / self.before());
+        let around_s = BEFORE_LIGHT_S + LIGHT_TAKES * fast_s.min(LIGHT_FOR_S);
+        let rest_s = first_s.min(left_s - around_s);
+        (rest_s >= LEAST_REST_AGAIN * first_s).then_some((rest_s, around_s))
+    }
+
+    /// The rate before the fall, B/s.
+    fn before(&self) -> f64 {
+        self.reading.fall.before.get().max(1.0)
+    }
+
+    /// The rate and the bytes of a light load after a second rest, and how long the full one is waited for then to fall, s; `None` where it was
+    /// fast for too short or too long a time after the first rest to ask so.
+    #[must_use]
+    pub fn light_load(&self) -> Option<(Rate, Bytes, f64)> {
+        let (fast, _) = self.effects.until_lost?;
+        let fast_s = fast / self.before();
+        (fast_s <= LIGHT_FOR_S).then(|| {
+            (
+                Rate::new(LIGHT_RATE * self.before()),
+                Bytes::new((LIGHT_PART * fast) as u64),
+                THEN_FULL * fast_s,
+            )
+        })
+    }
+
     /// What to try next, or why nothing more is tried. `left_s` is what may still be spent.
     ///
     /// # Errors
@@ -223,9 +310,14 @@ impl<'a> Inquiry<'a> {
             Some(_) if self.effects.rested.is_none() => CycleForm::Rest,
             Some(_) => CycleForm::Read,
         };
+        let light = self.light_trial_s(left_s);
         let trial = |experiment: Experiment| {
             let round = self.rounds(experiment);
+            let light = light.filter(|_| experiment == Experiment::Cool);
             let seconds = match experiment {
+                Experiment::Cool if light.is_some() => {
+                    light.map_or(0.0, |(rest_s, around_s)| rest_s + around_s)
+                }
                 Experiment::Cool => {
                     let first = if possible.thermometer { RESTS_S[0] } else { BLIND_REST_S };
                     let wanted = if round == 0 { first } else { RESTS_S[1] };
@@ -233,13 +325,16 @@ impl<'a> Inquiry<'a> {
                 }
                 // What is left of a slow stretch, the lighter load, and a slow stretch.
                 Experiment::Cycle => turns.map_or(0.0, |t| match form {
-                    CycleForm::Lighter => 1.5 * t.slow_s + LIGHTER * t.fast_s + 2.0 * ARM_S,
+                    CycleForm::Lighter => {
+                        0.8 * t.slow_s + self.reading.fall.lighter_s().unwrap_or(0.0) + 2.0 * ARM_S
+                    }
                     form => t.put_in_s() + self.reading.fall.still_fast_s(form),
                 }),
                 Experiment::SameStretch => 4.0 * (ARM_S + GOES_THERE_S),
                 _ => 4.0 * ARM_S,
             };
-            Trial { experiment, round, form, seconds }
+            let around_s = light.map_or(AROUND_REST_S, |l| l.1);
+            Trial { experiment, round, form, light_first: light.is_some(), around_s, seconds }
         };
         // After a rest the load is another than before it: nothing is set beside what was measured then.
         let rested = self.rounds(Experiment::Cool) > 0;
@@ -247,6 +342,9 @@ impl<'a> Inquiry<'a> {
             // Arms beside each other tell nothing of what comes and goes while they last.
             Experiment::Cycle if form == CycleForm::Read => {
                 turns.is_some() && possible.reads && self.effects.read_between.is_none()
+            }
+            Experiment::Cycle if form == CycleForm::Lighter => {
+                turns.is_some() && self.reading.fall.lighter().is_some()
             }
             Experiment::Cycle => turns.is_some(),
             _ if back => false,
@@ -259,7 +357,10 @@ impl<'a> Inquiry<'a> {
             Experiment::Quiet => possible.quiet,
         };
         let tells = |e: Experiment| {
-            let bits = self.open(e) * self.shares.would_tell(e, possible.thermometer, form);
+            let bits = match e {
+                Experiment::Cool if light.is_some() => self.shares.would_tell_light_first(),
+                e => self.open(e) * self.shares.would_tell(e, possible.thermometer, form),
+            };
             (bits > TELLS_LITTLE).then(|| (trial(e), bits / trial(e).seconds))
         };
         let all: Vec<(Trial, f64)> = Experiment::ALL.into_iter().filter(can).filter_map(tells).collect();

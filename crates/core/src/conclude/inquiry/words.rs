@@ -1,7 +1,7 @@
 //! What an inquiry says, in sentences.
 
 use super::apply::{Decision, Seen};
-use super::{Inquiry, Stretched};
+use super::{Inquiry, LightFirst, Stretched};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, grouped, span_words};
 use crate::record::InquiryEnd;
@@ -93,6 +93,12 @@ impl Inquiry<'_> {
                 .reads_back
                 .map(|seen| compared("With the rate back, reads were", seen, " as while it was low")),
         );
+        all.extend(self.effects.light_first.map(|LightFirst { share, fell, .. }| {
+            let (held, still) = if fell { ("took", "") } else { ("had taken", ", and was still fast") };
+            format!(
+                "After a second rest, with a light load first, it {held} {share:.2} times the bytes of the first time to fall{still}."
+            )
+        }));
         let put_in = [(self.effects.rested, "a rest"), (self.effects.read_between, "reads")];
         all.extend(put_in.into_iter().filter_map(|(seen, what)| {
             let Stretched { share, fell, .. } = seen?;

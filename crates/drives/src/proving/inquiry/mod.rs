@@ -120,10 +120,11 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
     let count = score.by.entry(riddle).or_default();
     count.fell += 1;
     let told = readings.conclude();
-    // Of two that were looked into the one that came to an answer.
+    // Of two that were looked into the one that came to an answer, or to a cause at least.
+    let asked = || told.findings.iter().filter(|f| f.decided.is_some());
     let stands = |f: &&Finding| f.decided.as_ref().is_some_and(|d| !d.causes.is_empty());
-    let decided = told.findings.iter().find(stands);
-    let decided = decided.or_else(|| told.findings.iter().find(|f| f.decided.is_some()));
+    let names = |f: &&Finding| f.kind != FindingKind::Unexplained;
+    let decided = asked().find(stands).or_else(|| asked().find(names)).or_else(|| asked().next());
     // The inquiry that the answer is from: the newest about that fall.
     let off = |i: &InquiryReading, f: &Finding| i.fall.elapsed.abs_diff(f.elapsed);
     let nearest = |f: &Finding| readings.inquiries().iter().rev().min_by_key(|i| off(i, f));
@@ -135,7 +136,8 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
     });
     let main = decided.map(|f| f.kind);
     let decision = decided.and_then(|f| f.decided.as_deref());
-    if let Some(f) = decided.or_else(|| of_fall(&told.findings, at)) {
+    let said = decided.or_else(|| of_fall(&told.findings, at));
+    if let Some(f) = said {
         let right = is_main(&truth, f.kind);
         count.named += usize::from(right);
         if f.kind != FindingKind::Unexplained && f.confidence >= 0.9 {
@@ -143,6 +145,7 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
             count.sure_right += usize::from(right);
         }
     }
+    let said = said.map(|f| (f.kind.word(), f.confidence, is_main(&truth, f.kind)));
     let words = || {
         let arms = decision.map(|d| {
             d.arms
@@ -159,7 +162,7 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
             (i.from.as_secs_f64().round(), i.fall.before.mb_s().round(), i.fall.after.mb_s().round())
         });
         format!(
-            "{} seed {seed}: at {at:.0} s {truth:.2?}; asked (s, before, after) {fall:?}, ended {:?}: {shares:?}; {}",
+            "{} seed {seed}: at {at:.0} s {truth:.2?}; said {said:?}; asked (s, before, after) {fall:?}, ended {:?}: {shares:?}; {}",
             riddle.word(),
             first.and_then(|i| i.ended),
             arms.unwrap_or_default()
