@@ -125,8 +125,7 @@ impl Hypothesis {
             Host | Place | Ours => [0.002, 0.998],
             Heat => [0.35, 0.65],
             CacheAndHeat | HeatAndPlace => [0.1, 0.9],
-            // Where it is busy with what was written meanwhile, it stays so.
-            Passing => [0.92, 0.08],
+            Passing => [0.97, 0.03],
         }
     }
 
@@ -225,11 +224,12 @@ pub const SAME: f64 = 0.025;
 const SAME_K: f64 = 2.0;
 /// A rest that cools the drive by less tells nothing of heat, K.
 pub const COOLS_K: f64 = 3.0;
-/// What comes and goes by itself, and was low for so long while it was looked at, s, is so much less likely still to do so.
+/// What comes and goes by itself, and was low for so long while it was looked at, s, is so much less likely still to do so: little, since a drive
+/// that is busy with what it was given is so for as long as it is given more.
 const LONG_LOOK_S: f64 = 24.0;
-const STILL_PASSING: f64 = 0.5;
+const STILL_PASSING: f64 = 0.8;
 /// And so much less likely when it is back right after a rest.
-const WAITED_FOR: f64 = 0.5;
+const WAITED_FOR: f64 = 0.8;
 /// Of heat that a first rest did not take from the reads, so much is heat that a second one does not take from them either.
 const STILL_HEAT: f64 = 0.35;
 /// Without a thermometer a rest of this length has cooled a drive as a rule, s; a shorter one tells less.

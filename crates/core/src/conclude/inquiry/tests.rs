@@ -394,9 +394,10 @@ fn a_light_load_after_a_second_rest_tells_heat_from_what_comes_by_bytes() {
     assert!((effects.light_first.unwrap().share - 7.2 / 5.0).abs() < 0.03, "{:?}", effects.light_first);
     assert!(effects.cooled.unwrap().again.unwrap().value > 0.9, "the first rest tells what came back");
     let of = |s: &Shares, h: Hypothesis| Hypothesis::ALL.iter().zip(s.0).find(|a| *a.0 == h).unwrap().1;
-    for other in [Hypothesis::Cache, Hypothesis::Passing] {
+    // What comes and goes by bytes of its own is told less surely: the first rest began anywhere in its round.
+    for (other, times) in [(Hypothesis::Cache, 100.0), (Hypothesis::Passing, 30.0)] {
         let odds = |s: &Shares| of(s, Hypothesis::Heat) / of(s, other);
-        assert!(odds(&heat) > 100.0 * odds(&by_bytes), "{:?} {:?}", heat.causes(), by_bytes.causes());
+        assert!(odds(&heat) > times * odds(&by_bytes), "{:?} {:?}", heat.causes(), by_bytes.causes());
     }
     let (open, _, effects) = light_after_a_rest(3.3);
     assert_eq!(effects.light_first.and_then(LightFirst::outcome), None, "{:?}", open.causes());
