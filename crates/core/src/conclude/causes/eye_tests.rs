@@ -66,6 +66,32 @@ fn a_slope_that_begins_with_the_write_is_no_cache_end() {
 }
 
 #[test]
+fn a_step_at_the_end_of_a_level_that_sloped_before_is_a_step() {
+    // Even, down to two fifths over three minutes, even for two, and to a twelfth of that.
+    let ends = |t: f64| {
+        let slope = 6870.0 - (6870.0 - 2517.0) * ((t - 93.0) / 188.0).clamp(0.0, 1.0);
+        (if t < 406.0 { slope } else { 208.0 }, cool(t))
+    };
+    let told = record(Some(75.0), 595.0, 1.0, 0.012, ends).found();
+    assert_eq!(kinds(&told), [CacheEnd, CacheEnd], "{told:#?}");
+    assert!((told[1].elapsed.as_secs_f64() - 406.0).abs() < 2.0, "{told:#?}");
+}
+
+#[test]
+fn a_heavy_drive_that_begins_to_cool_when_its_rate_is_long_down_is_not_held_by_heat() {
+    // It warms by its rate, with a time constant of 132 s, and gives way over 36 s.
+    let rate = |t: f64| 7136.0 - (7136.0 - 2045.0) * ((t - 210.0) / 36.0).clamp(0.0, 1.0);
+    let mut degrees = vec![46.0];
+    for i in 0..1700 {
+        let now = degrees[i];
+        degrees.push(now + 0.5 / 132.0 * (43.0 + 26.0 * rate(0.5 * i as f64) / 7136.0 - now));
+    }
+    let warm = |t: f64| (rate(t), degrees.get((2.0 * t) as usize).map(|d| (10.0 * d).round() / 10.0));
+    let told = record(None, 840.0, 0.5, 0.05, warm).found();
+    assert!(!kinds(&told).contains(&Throttle), "{told:#?}");
+}
+
+#[test]
 fn narrow_cycles_of_heat_are_told_in_whole_degrees() {
     let degrees = |t: f64| (40.0 + 37.0 * (1.0 - (-t / 30.0).exp()) / (1.0 - f64::exp(-3.5))).min(77.0);
     let heat = |t: f64| {

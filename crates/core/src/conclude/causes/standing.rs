@@ -3,7 +3,7 @@
 
 use super::numbers::{
     AT_LIMIT, COOLED, GIVEN_BACK, HEAT_BLIND, HEAT_ELSEWHERE, HEAT_HOT, HEAT_STANDS, HOT, HOTTEST_ELSEWHERE,
-    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PAST_PEAK_K, PLATEAU_S, RECKONED_K, STAGES_APART,
+    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PAST_PEAK_K, PLATEAU_S, RECKONED_K, SINKS_K, STAGES_APART,
     STANDS_AT_LIMIT_S, STANDS_S, STAYS_WARM, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMS_UP_S, WELL_BELOW,
     WORKS_HARD_MB_S,
 };
@@ -249,6 +249,18 @@ pub(super) fn limit_from_plateau(run: &Run, levels: &[Level], cx: &Context<'_>) 
         .step_by(window.div_ceil(3))
         .find(|i| rate(*i, i + window).is_some_and(|r| r < 0.9 * free))?;
     if series.loaded_s(onset..end) < PLATEAU_S {
+        return None;
+    }
+    // Through the whole of it, and not only until a heavy drive had begun to cool.
+    let third = (end - onset) / 3;
+    let mean = |part: Range<usize>| {
+        let (n, sum) = cx.read_in(part).fold((0u32, 0.0), |a, t| (a.0 + 1, a.1 + t));
+        (n > 0).then(|| sum / f64::from(n))
+    };
+    let sinks = mean(onset..onset + third)
+        .zip(mean(end - third..end))
+        .is_some_and(|(a, b)| a - b > SINKS_K + 0.5 * cx.resolution);
+    if sinks {
         return None;
     }
     // What the drive would have cooled by, had nothing held it.

@@ -12,6 +12,10 @@ const LEAST_SLOPE_S: f64 = 0.8;
 const LEVEL_BEFORE: f64 = 5.0;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
+/// A jump between two levels is a step, whatever else slopes in them, when it has so much of what they differ by, and what lies beside it within
+/// three points changes by less than this share of it. Chosen.
+const SHARP_HERE: f64 = 0.5;
+const FLAT_BESIDE: f64 = 0.1;
 
 impl Weigher<'_> {
     fn fit(&self, whole: Range<usize>) -> Option<Ramp> {
@@ -115,8 +119,17 @@ impl Weigher<'_> {
             return false;
         }
         let (before, after) = (self.mean(edge - 4..edge - 1), self.mean(edge + 1..edge + 4));
-        let step = left.log_rate - right.log_rate;
-        (before - after) / step > 0.85
+        let (step, jump) = (left.log_rate - right.log_rate, before - after);
+        if jump / step > 0.85 {
+            return true;
+        }
+        // A level that slopes far away is no measure of what happens at its end: it is flat on both sides of the jump, as no slope is.
+        let beside = |a: Range<usize>, b: Range<usize>| (self.mean(a) - self.mean(b)).abs();
+        let room = left.points.len() >= 8 && right.points.len() >= 8;
+        room && jump / step > SHARP_HERE
+            && beside(edge - 7..edge - 4, edge - 4..edge - 1)
+                .max(beside(edge + 2..edge + 5, edge + 5..edge + 8))
+                < FLAT_BESIDE * jump.abs()
     }
 
     /// Slopes that follow each other closely in one direction are pieces of one.
