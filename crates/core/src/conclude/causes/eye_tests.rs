@@ -132,6 +132,21 @@ fn a_level_that_swings_ends_where_it_ends() {
 }
 
 #[test]
+fn a_rate_that_swings_on_after_a_standstill_did_not_rise() {
+    // High for four fifths of the time, low for the rest, no two swings as long as each other; still for half a second at 17 s, and now and then.
+    for (period, share) in [(1.1, 0.67), (4.7, 0.83)] {
+        let swings = move |t: f64| {
+            let k = (t / period).floor();
+            let here = share * (1.0 + 0.2 * (k * 2.4).sin());
+            let rate = if t - k * period < here * period { 475.0 } else { 221.0 };
+            (if (17.0..17.5).contains(&(t % 77.0)) { 0.5 } else { rate }, cool(t))
+        };
+        let told = record(None, 330.0, 0.1, 0.01, swings).found();
+        assert!(!kinds(&told).contains(&Unexplained), "{period} s: {told:#?}");
+    }
+}
+
+#[test]
 fn what_is_fast_half_of_the_time_did_not_stay_down() {
     // Two slow swings in three from the middle on, and one in three before.
     let swings = |t: f64| {

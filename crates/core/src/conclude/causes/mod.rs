@@ -171,7 +171,10 @@ impl Judge<'_> {
                         e.end = Some(step.place.elapsed);
                     }
                     // Nothing was lost before that could come back.
-                    None if self.begins_slow(steps, i) && !self.undoes_a_rise(steps, i + 1) => {
+                    None if self.begins_slow(steps, i)
+                        && !self.undoes_a_rise(steps, i + 1)
+                        && self.moves_more(step) =>
+                    {
                         found.push(self.rise(step));
                     }
                     None => {}

@@ -79,6 +79,8 @@ pub(super) const BY_CHANCE: f64 = 5.0;
 /// A temperature that stands though the drive does less is told from one that would hardly have moved from here on, K. Derived: by the
 /// first-order model it cools by the share of the rate that is gone times what it had warmed by; this much is beyond two sensors' steps.
 pub(super) const OWED_K: f64 = 3.0;
+/// A rise that the mean rates show by less than this share of it is none. Chosen.
+pub(super) const MOVES_AS_TOLD: f64 = 0.3;
 /// A temperature that goes down by more than this from the first to the last third of a while does not stand, K.
 pub(super) const SINKS_K: f64 = 0.9;
 /// Share of its warming that a phase at full speed has left for its second half when heat ends it. Derived: a third or more while the

@@ -1,8 +1,8 @@
 //! What is no step of the drive's own: regular dips, this machine's limits, and rises.
 
 use super::numbers::{
-    AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_GRAIN, LATE_PERIODS, LEAST_DIPS, REGULAR,
-    RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
+    AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_GRAIN, LATE_PERIODS, LEAST_DIPS, MOVES_AS_TOLD,
+    REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
 };
 use std::time::Duration;
 
@@ -326,6 +326,13 @@ impl Judge<'_> {
                 times(passes.well)
             ));
         }
+    }
+
+    /// More bytes a second move after a rise. Of a rate that swings, the middle may be the one end of the swings here and both there.
+    pub(super) fn moves_more(&self, step: &Step<'_>) -> bool {
+        let mean = |level| self.cx.series.mean_rate(self.samples_of(level)).max(1.0);
+        let told = (step.after().get() / step.before().get().max(1.0)).ln();
+        (mean(step.right) / mean(step.left)).ln() > MOVES_AS_TOLD * told
     }
 
     /// A rise that is not the end of something found: the run began slow, and something let go.

@@ -53,7 +53,9 @@ pub fn stretches(
     let mut found: Vec<(Range<usize>, usize, Band)> = Vec::new();
     let mut i = 0;
     while i < pieces.len() {
-        if !short(&pieces[i]) {
+        // Beside a standstill every swing is small: none begins with one.
+        let stalls = pieces.get(i + 1).is_some_and(|next| (next.middle - pieces[i].middle).abs() > STALL);
+        if !short(&pieces[i]) || stalls {
             i += 1;
             continue;
         }
@@ -226,6 +228,12 @@ mod tests {
         let used: Vec<usize> = starts.iter().copied().chain([800]).collect();
         assert_eq!(stretches(&long(true), &used, &tenth), [(200..800, 20)]);
         assert_eq!(stretches(&long(false), &used, &tenth), [(200..400, 20)]);
+        // A standstill in the middle ends none: what swings on behind it is the same.
+        let stands = |k: usize| if (300..304).contains(&k) { 10.0 } else { swing(k) };
+        let points: Vec<f32> = (0..600).map(stands).collect();
+        let mut cut: Vec<usize> = (0..600).step_by(10).chain([304]).collect();
+        cut.sort_unstable();
+        assert_eq!(stretches(&points, &cut, &tenth), [(0..600, 20)]);
         // The same at a second a point are levels of ten seconds.
         assert!(stretches(&points, &starts, &|r| r.len() as f64).is_empty());
         assert!(stretches(&points, &[0, 200, 210, 220, 230], &tenth).is_empty());
