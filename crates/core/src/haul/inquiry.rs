@@ -21,8 +21,10 @@ const MOST_S: f64 = 600.0;
 /// A rest is over when the drive has cooled by so much more than what tells something, K, and lasts at least so long, s.
 const COOL_ENOUGH: f64 = COOLS_K + 5.0;
 const LEAST_REST_S: f64 = 10.0;
-/// A load that is slower than this share of what it was after the fall has fallen further.
+/// A load that is slower than this share of what it was after the fall has fallen further; after a small fall, one that lost nearly as much once
+/// more.
 const FURTHER: f64 = 0.65;
+const ONCE_MORE: f64 = 0.95;
 /// So many arms in a row tell that it fell further.
 const LOW_ARMS: u32 = 2;
 /// An arm that waits for the rate to change lasts so long at least, s.
@@ -107,7 +109,8 @@ impl Inquiring {
     fn fell_further(&mut self) -> bool {
         let as_it_is = |k| matches!(k, ArmKind::Here | ArmKind::ToFall | ArmKind::ToBack | ArmKind::Quiet);
         if self.arm.as_ref().is_some_and(|(a, _)| as_it_is(a.kind)) {
-            let low = self.recent_rate() < FURTHER * self.fall.after.get();
+            let (before, after) = (self.fall.before.get(), self.fall.after.get());
+            let low = self.recent_rate() < FURTHER.max(ONCE_MORE * after / before.max(1.0)) * after;
             self.low_arms = if low { self.low_arms + 1 } else { 0 };
         }
         self.low_arms >= LOW_ARMS

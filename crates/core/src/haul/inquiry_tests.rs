@@ -41,10 +41,14 @@ fn steps(haul: &mut crate::haul::Haul<Puppet>, samples: usize, events: &mut Vec<
 
 /// A haul in the middle of its first arm.
 fn in_the_middle(drive: Puppet) -> (crate::haul::Haul<Puppet>, Vec<Event>) {
+    in_the_middle_of(drive, fall())
+}
+
+fn in_the_middle_of(drive: Puppet, fall: Fall) -> (crate::haul::Haul<Puppet>, Vec<Event>) {
     let mut h = haul(drive, WRITE);
     let mut events = Vec::new();
     steps(&mut h, 1, &mut events);
-    h.inquire(fall());
+    h.inquire(fall);
     steps(&mut h, 4, &mut events);
     (h, events)
 }
@@ -281,17 +285,22 @@ fn a_drive_is_asked_as_usual_again_once_it_was_left_in_peace() {
 
 #[test]
 fn a_load_that_falls_much_further_is_another_fall() {
-    let ends = |slow_for: usize| -> Vec<InquiryEnd> {
+    let ends_of = |slow_for: usize, mib: u64, (from, to): (f64, f64)| -> Vec<InquiryEnd> {
         let slow = || {
-            Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(1), ..Tally::default() })
+            Ok(Tally { took: Duration::from_millis(100), written: Bytes::from_mib(mib), ..Tally::default() })
         };
         let drive = (0..slow_for).fold(Puppet::new(), |d, _| d.will(slow()));
-        let (mut h, mut events) = in_the_middle(drive);
+        let fall = Fall { before: Rate::from_mb_s(from), after: Rate::from_mb_s(to), ..fall() };
+        let (mut h, mut events) = in_the_middle_of(drive, fall);
         while h.step(&mut events) == Progress::Going {}
         let end = |e: &Event| if let Event::InquiryEnded { why, .. } = e { Some(*why) } else { None };
         events.iter().filter_map(end).collect()
     };
+    let ends = |slow_for: usize| ends_of(slow_for, 1, (2000.0, 1000.0));
     assert_eq!(ends(200), [InquiryEnd::FellFurther], "10 MB/s is no 1,000");
+    // 73 MB/s is more than what it lost once more, of 20, and less, of 100.
+    assert_eq!(ends_of(200, 7, (120.0, 100.0)), [InquiryEnd::FellFurther]);
+    assert!(!ends_of(200, 7, (200.0, 100.0)).contains(&InquiryEnd::FellFurther));
     let moment = ends(25);
     assert!(!moment.contains(&InquiryEnd::FellFurther), "one arm that stood still is no fall: {moment:?}");
 }

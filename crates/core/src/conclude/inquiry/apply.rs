@@ -233,8 +233,15 @@ impl Inquiry<'_> {
             finding.confidence = share;
             finding.may_be.clear();
         } else if !decision.arms.is_empty() {
-            if share >= TOLD_FROM {
-                (finding.kind, finding.confidence) = (self.main_cause(hypothesis), share);
+            // Which of two takes the larger part may be open where it is plain that one takes part.
+            let plain = decision.shares.first().filter(|c| c.share >= TOLD_FROM);
+            let told = if share >= TOLD_FROM {
+                Some((self.main_cause(hypothesis), share))
+            } else {
+                plain.map(|c| (c.kind, c.share))
+            };
+            if let Some((kind, sure)) = told {
+                (finding.kind, finding.confidence) = (kind, sure.min(MOST_TOLD));
             }
             let of =
                 |kind: FindingKind| decision.shares.iter().find(|c| c.kind == kind).map_or(0.0, |c| c.share);
@@ -243,7 +250,7 @@ impl Inquiry<'_> {
             }
             if finding.kind == FindingKind::Unexplained {
                 finding.may_be = decision.shares.iter().copied().filter(|c| c.share >= 0.02).collect();
-            } else if share < TOLD_FROM {
+            } else if told.is_none() {
                 // Experiments that speak for it leave it as sure as the record is.
                 let (now, then) = (of(finding.kind), share_of(&Shares::prior(fall).causes(), finding.kind));
                 if now < then {
@@ -277,6 +284,7 @@ impl Inquiry<'_> {
 
 /// What does not stand, and is as likely as this by experiment, is told as the cause, no surer than so.
 const TOLD_FROM: f64 = 0.95;
+const MOST_TOLD: f64 = 0.98;
 /// A cause with a smaller share is not left open.
 const LEFT_OPEN: f64 = 0.1;
 /// Rates whose logarithms differ by less are the same.

@@ -140,6 +140,8 @@ const WAITS: (f64, f64) = (1.25, 1.12);
 /// The more even the full ones are, the sooner that is plain: so many times what they differ by, and no less or more than this.
 const UNEVEN_TIMES: f64 = 5.0;
 const ENOUGH: (f64, f64) = (0.15, 0.35);
+/// Two or three that are alike may be so by chance: it is at least so much then.
+const ENOUGH_OF: [f64; 4] = [0.35, 0.35, 0.3, 0.22];
 /// It goes on for a little longer.
 const AND_MORE: f64 = 0.01;
 
@@ -147,7 +149,8 @@ impl Turns {
     /// From so many times the bytes of a fast stretch on a lighter load has outlasted it.
     #[must_use]
     pub fn enough(&self) -> f64 {
-        1.0 + (UNEVEN_TIMES * self.uneven).clamp(ENOUGH.0, ENOUGH.1)
+        let least = ENOUGH_OF.get(self.count as usize).copied().unwrap_or(ENOUGH.0);
+        1.0 + (UNEVEN_TIMES * self.uneven).clamp(least, ENOUGH.1)
     }
 
     /// How long a rest or reads are that are put into a fast stretch, s.

@@ -348,9 +348,11 @@ fn heat_does_not_come_back_under_a_lighter_load_and_slows_reads_too() {
     assert_eq!(effects.lighter, [0; 3], "it was not held long enough");
     // The less even the full ones are, the longer it must be held.
     let turns =
-        |uneven: f64| Turns { count: 3, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven };
+        |uneven: f64| Turns { count: 5, fast_bytes: Bytes::from_gb(40), fast_s: 40.0, slow_s: 20.0, uneven };
     let enough = [0.0, 0.05, 0.2].map(|u| turns(u).enough());
     assert_eq!(enough.map(|e| (100.0 * e).round()), [115.0, 125.0, 135.0]);
+    let few = [2, 3].map(|count| Turns { count, ..turns(0.0) }.enough());
+    assert_eq!(few.map(|e| (100.0 * e).round()), [130.0, 122.0], "two may be alike by chance");
 }
 
 /// Two rests of a minute: after the first 5 GB until it falls, after the second 2.5 GB at a light load and so many more.

@@ -104,7 +104,11 @@ fn is_main(truth: &[(FindingKind, f64)], kind: FindingKind) -> bool {
 }
 
 fn of_fall(findings: &[Finding], at: f64) -> Option<&Finding> {
-    let off = |f: &&Finding| (f.elapsed.as_secs_f64() - at).abs();
+    // Heat that takes little by little is told from where it begins, which may be long before it has taken much.
+    let within = |f: &Finding| {
+        f.end_elapsed.is_some_and(|e| (f.elapsed.as_secs_f64()..=e.as_secs_f64()).contains(&at))
+    };
+    let off = |f: &&Finding| if within(f) { 0.0 } else { (f.elapsed.as_secs_f64() - at).abs() };
     findings.iter().filter(|f| f.before.is_some() && off(f) < 25.0).min_by(|a, b| off(a).total_cmp(&off(b)))
 }
 
