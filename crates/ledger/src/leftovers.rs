@@ -1,16 +1,16 @@
 //! Files of our own that a killed program could not remove.
 //!
 //! A file target is announced here with its mark before it is made, written down with all that it is known by before its
-//! first byte, and struck off when it is removed. What is still here and belongs to no running haul was left behind. Device and inode do not tell a file: file systems hand the
-//! number of a removed file to the next one. It is removed only when it also carries the random mark that it was made with
-//! or, where the file system keeps no attributes, has the same time of birth and begins with data of ours or none. All
-//! else is left alone, and said.
+//! first byte, and struck off when it is removed. What is still here and belongs to no running haul was left behind. Device
+//! and inode do not tell a file: file systems hand the number of a removed file to the next one. It is removed only when it
+//! also carries the random mark that it was made with or, where the file system keeps no attributes, has the same time of
+//! birth and begins with data of ours or none. All else is left alone, and said.
 
 use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use hollow_mile_core::drive::stamp::{FILE_MARK, FOLDER_MARK, is_ours};
+use hollow_mile_core::drive::stamp::{FILE_MARK, FOLDER_MARK, FOLDER_NAME, is_ours};
 use hollow_mile_core::quantity::units::Bytes;
 use rusqlite::params;
 use rustix::fs::lgetxattr;
@@ -53,11 +53,11 @@ impl Known {
         Self { device: 0, inode: 0, mark: Some(mark), born_ns: None }
     }
 
-    /// It may be the file that was written down. Of one that was only announced, the mark alone tells; of a folder, which
-    /// has a name that nothing else has, also that nothing is in it.
+    /// It may be the file that was written down. Of one that was only announced, the mark alone tells; of a folder of ours
+    /// also its random name and that nothing is in it.
     fn is_maybe(&self, noted: &Self, path: &Path) -> bool {
         if (noted.device, noted.inode) == (0, 0) {
-            return self.mark == noted.mark || is_empty_folder(path);
+            return self.mark == noted.mark || is_own_empty_folder(path);
         }
         (self.device, self.inode) == (noted.device, noted.inode)
     }
@@ -66,7 +66,7 @@ impl Known {
     fn is_surely(&self, noted: &Self, path: &Path) -> bool {
         match &noted.mark {
             // Killed before its mark lay in it, or after that was removed as the last.
-            _ if is_empty_folder(path) => true,
+            _ if is_own_empty_folder(path) => true,
             Some(mark) => self.mark.as_ref() == Some(mark),
             None => noted.born_ns.is_some() && self.born_ns == noted.born_ns && begins_like_ours(path),
         }
@@ -104,9 +104,12 @@ fn size_below(folder: &Path) -> u64 {
     sum
 }
 
-/// A folder, and no link to one, with nothing in it.
-fn is_empty_folder(path: &Path) -> bool {
-    std::fs::symlink_metadata(path).is_ok_and(|m| m.is_dir())
+/// A folder, and no link to one, with a random name as we give it and nothing in it. A user's own folder may lie where a file
+/// was announced.
+fn is_own_empty_folder(path: &Path) -> bool {
+    let name = path.file_name().and_then(|n| n.to_str()).and_then(|n| n.strip_prefix(FOLDER_NAME));
+    name.is_some_and(|n| n.len() == 16 && n.bytes().all(|b| b.is_ascii_hexdigit()))
+        && std::fs::symlink_metadata(path).is_ok_and(|m| m.is_dir())
         && std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none())
 }
 

@@ -213,10 +213,14 @@ fn what_was_announced_and_made_is_known_without_more() {
     let left = ledger.leftovers().unwrap();
     assert!(left.len() == 1 && left[0].certain && left[0].haul == "file0001", "{left:?}");
     assert!(ledger.remove_leftover(&left[0], no_folder).unwrap() && !path.exists());
-    // A folder has a name that nothing else has: an empty one was killed before its mark lay in it.
+    // A folder of the user's lies where a file was announced.
+    announce();
+    std::fs::create_dir(&path).unwrap();
+    assert_eq!(ledger.leftovers().unwrap(), []);
+    // One of ours has a name that nothing else has: an empty one was killed before its mark lay in it.
     let refuse = |_: &std::path::Path| Err("not ours".to_owned());
     for (inside, known) in [(None, true), (Some("thesis"), false)] {
-        let folder = dir.path().join("hollow-mile-5ea5");
+        let folder = dir.path().join("hollow-mile-00000000005ea500");
         ledger.announce_file(&folder, "file0001", "5ea5").unwrap();
         std::fs::create_dir(&folder).unwrap();
         inside.iter().for_each(|name| std::fs::write(folder.join(name), "mine").unwrap());

@@ -58,6 +58,8 @@ pub const PLAIN: [u8; 8] = *b"HMload1\0";
 
 /// Name of the file that marks a folder of ours, with a random word in it.
 pub const FOLDER_MARK: &str = ".hollow-mile";
+/// A folder of ours is named so, with sixteen random hexadecimal digits behind it.
+pub const FOLDER_NAME: &str = "hollow-mile-";
 
 /// Name of the extended attribute that files of our own carry, with a random mark as its value.
 pub const FILE_MARK: &str = "user.hollow-mile";

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::falls::FALLS_BY;
 use super::{Hypothesis, Inquiry, LogRate, STANDS, Shares};
 use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
@@ -195,6 +196,12 @@ impl Inquiry<'_> {
         }
     }
 
+    /// The load was seen to be lower than before the fall, and did not come back.
+    fn is_low(&self) -> bool {
+        let e = &self.effects;
+        e.here.is_some() && e.lost > FALLS_BY.ln() && !e.came_back
+    }
+
     /// Puts what it says in the place of what the record alone says of the same fall.
     fn apply(&self, readings: &Readings, findings: &mut Vec<Finding>) {
         let decision = self.decision(readings.elapsed());
@@ -210,7 +217,7 @@ impl Inquiry<'_> {
         let finding = match told {
             Some(finding) => finding,
             // Without an answer nothing is told that the record does not tell by now; but what fell within an inquiry it cannot tell.
-            None if !stands && (!fall.may_be.is_empty() || self.effects.came_back) => return,
+            None if !stands && !(fall.may_be.is_empty() && self.is_low()) => return,
             None => {
                 findings.push(Finding {
                     elapsed: fall.elapsed,

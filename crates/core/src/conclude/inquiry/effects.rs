@@ -6,7 +6,7 @@
 use std::ops::Range;
 
 use crate::quantity::stats::student_975;
-use crate::quantity::units::{Celsius, Rate};
+use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::readings::{ArmReading, InquiryReading, Series};
 use crate::record::{ArmKind, Experiment, Turns};
 
@@ -218,8 +218,8 @@ pub struct Effects {
     pub heavier: Option<LogRate>,
     /// Of the newest rest that tells.
     pub cooled: Option<Cooled>,
-    /// Bytes of the load that were fast after a rest until it fell once more, and how long that rest was, s.
-    pub until_lost: Option<(f64, f64)>,
+    /// Bytes of the load that were fast after the first rest until it fell once more.
+    pub until_lost: Option<Bytes>,
     /// The same after a second rest, of which the first part was written by a light load, against that.
     pub light_first: Option<LightFirst>,
     /// The load got back most of what it had lost, with nothing done.
@@ -423,19 +423,18 @@ impl LightFirst {
         // What comes back in a rest does so evenly, from its beginning or from a while later on.
         let late = COMES_BACK_AFTER_S.min(0.5 * self.rest * self.first_s);
         let least = (self.rest * self.first_s - late) / (self.first_s - late).max(1e-9);
-        let most = self.rest;
         match self.share {
-            s if s > PLAINLY_MORE * most => Some(1),
+            s if s > PLAINLY_MORE * self.rest => Some(1),
             _ if !self.fell => None,
             s if s < (1.0 - SAME_BYTES) * least - SAME_BYTES => Some(2),
-            s if s >= (1.0 - SAME_BYTES) * least && s <= (1.0 + SAME_BYTES) * most => Some(0),
+            s if s >= (1.0 - SAME_BYTES) * least && s <= (1.0 + SAME_BYTES) * self.rest => Some(0),
             _ => None,
         }
     }
 }
 
-/// Bytes until it fell after the first rest, and after one as long with a light load first against that.
-fn until_lost(over: &[ArmReading], arms: &[Arm], before: f64) -> (Option<(f64, f64)>, Option<LightFirst>) {
+/// Bytes until it fell after the first rest, and after a second one with a light load first against that. `before` is in bytes a second.
+fn until_lost(over: &[ArmReading], arms: &[Arm], before: f64) -> (Option<Bytes>, Option<LightFirst>) {
     let all = after_rests(over, arms);
     let plain =
         all.first().filter(|a| a.light.is_none() && a.fell && a.fast as f64 >= LEAST_LASTS_S * before);
@@ -445,7 +444,7 @@ fn until_lost(over: &[ArmReading], arms: &[Arm], before: f64) -> (Option<(f64, f
         let share = (light + second.fast) as f64 / plain.fast as f64;
         REST_AGAIN.contains(&rest).then_some(LightFirst { share, fell: second.fell, rest, first_s })
     });
-    (plain.map(|p| (p.fast as f64, p.rest_s)), light_first)
+    (plain.map(|p| Bytes::new(p.fast)), light_first)
 }
 
 /// The fast stretch into which an arm of this kind was put.

@@ -18,7 +18,7 @@ const KNOWN_S: f64 = 40.0;
 /// A rate is taken over so long, s, to tell whether it is low now.
 const NOW_S: f64 = 3.0;
 /// A fall is worth looking into from this much on.
-const FALLS_BY: f64 = 1.17;
+pub(super) const FALLS_BY: f64 = 1.17;
 /// One that was looked into is not looked into again, unless the rate fell to less than this of it.
 const LOWER: f64 = 0.7;
 /// Rates are told apart in stretches of this length, s; what changes for less than two of them does not count.

@@ -6,6 +6,7 @@
 //! | the other way | reads are fast | | | reads are as slow |
 //! | cool: reads after the rest | as before it | faster | as before it | as before it |
 //! | cool: the load again | fast for what came back | fast, lost at the same temperature | slow at once | slow at once |
+//! | cool, once more with a light load first | as many bytes until it falls | more bytes | | |
 //! | heavier | as slow | as slow | as slow | faster, as a rule |
 //! | the same stretch, towards the fall and away from it | as slow | as slow | fast before it, slow behind it | as slow |
 //! | quiet: nothing else is asked of the drive, or twice as much | as slow | as slow | as slow | faster, where it was this program |
@@ -95,7 +96,7 @@ pub struct Trial {
     pub form: CycleForm,
     /// Of a second rest: a light load comes before the full one.
     pub light_first: bool,
-    /// Of it, what comes with a rest, s.
+    /// What comes with its rest, s.
     pub around_s: f64,
     /// How long it takes at most, s.
     pub seconds: f64,
@@ -268,7 +269,7 @@ impl<'a> Inquiry<'a> {
     fn light_trial_s(&self, left_s: f64) -> Option<(f64, f64)> {
         let first_s = self.effects.cooled.filter(|_| self.asks_light_first())?.rest_s;
         // Where it has not fallen again yet it is not known how long it is fast.
-        let fast_s = self.effects.until_lost.map_or(LIGHT_FOR_S, |(bytes, _)| bytes / self.before());
+        let fast_s = self.effects.until_lost.map_or(LIGHT_FOR_S, |fast| fast.as_f64() / self.before());
         let around_s = BEFORE_LIGHT_S + LIGHT_TAKES * fast_s.min(LIGHT_FOR_S);
         let rest_s = first_s.min(left_s - around_s);
         (rest_s >= LEAST_REST_AGAIN * first_s).then_some((rest_s, around_s))
@@ -283,7 +284,7 @@ impl<'a> Inquiry<'a> {
     /// fast for too short or too long a time after the first rest to ask so.
     #[must_use]
     pub fn light_load(&self) -> Option<(Rate, Bytes, f64)> {
-        let (fast, _) = self.effects.until_lost?;
+        let fast = self.effects.until_lost?.as_f64();
         let fast_s = fast / self.before();
         (fast_s <= LIGHT_FOR_S).then(|| {
             (
@@ -318,14 +319,14 @@ impl<'a> Inquiry<'a> {
             let round = self.rounds(experiment);
             let light = light.filter(|_| experiment == Experiment::Cool);
             let seconds = match experiment {
-                Experiment::Cool if light.is_some() => {
-                    light.map_or(0.0, |(rest_s, around_s)| rest_s + around_s)
-                }
-                Experiment::Cool => {
-                    let first = if possible.thermometer { RESTS_S[0] } else { BLIND_REST_S };
-                    let wanted = if round == 0 { first } else { RESTS_S[1] };
-                    wanted.min(left_s - AROUND_REST_S).max(LEAST_REST_S) + AROUND_REST_S
-                }
+                Experiment::Cool => match light {
+                    Some((rest_s, around_s)) => rest_s + around_s,
+                    None => {
+                        let first = if possible.thermometer { RESTS_S[0] } else { BLIND_REST_S };
+                        let wanted = if round == 0 { first } else { RESTS_S[1] };
+                        wanted.min(left_s - AROUND_REST_S).max(LEAST_REST_S) + AROUND_REST_S
+                    }
+                },
                 // What is left of a slow stretch, the lighter load, and a slow stretch.
                 Experiment::Cycle => turns.map_or(0.0, |t| match form {
                     CycleForm::Lighter => {

@@ -93,17 +93,17 @@ impl Inquiry<'_> {
                 .reads_back
                 .map(|seen| compared("With the rate back, reads were", seen, " as while it was low")),
         );
+        let how = |fell: bool| if fell { ("took", "") } else { ("had taken", ", and was still fast") };
         all.extend(self.effects.light_first.map(|LightFirst { share, fell, .. }| {
-            let (held, still) = if fell { ("took", "") } else { ("had taken", ", and was still fast") };
+            let (held, still) = how(fell);
             format!(
-                "After a second rest, with a light load first, it {held} {share:.2} times the bytes of the first time to fall{still}."
+                "After a second rest, with a light load first, the load {held} {share:.2} times the bytes of the first time until it fell{still}."
             )
         }));
         let put_in = [(self.effects.rested, "a rest"), (self.effects.read_between, "reads")];
         all.extend(put_in.into_iter().filter_map(|(seen, what)| {
             let Stretched { share, fell, .. } = seen?;
-            let held = if fell { "took" } else { "had taken" };
-            let still = if fell { "" } else { ", and was still fast" };
+            let (held, still) = how(fell);
             Some(format!(
                 "A fast stretch with {what} in it {held} {share:.2} times the bytes of one without{still}."
             ))

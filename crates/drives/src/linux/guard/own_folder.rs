@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use hollow_mile_core::drive::freight::Tree;
-use hollow_mile_core::drive::stamp::FOLDER_MARK;
+use hollow_mile_core::drive::stamp::{FOLDER_MARK, FOLDER_NAME};
 use rustix::fs::{
     AtFlags, CWD, Dir, FileType, Mode, OFlags, ResolveFlags, fstat, fsync, mkdirat, openat, openat2, statat,
     unlinkat,
@@ -33,7 +33,7 @@ impl OwnFolder {
     /// What the kernel says, and when it cannot be announced.
     pub fn create(parent: &Path, announce: Announce) -> Result<Self, NotMade> {
         let random = rand::random::<u64>();
-        let path = parent.join(format!("hollow-mile-{random:016x}"));
+        let path = parent.join(format!("{FOLDER_NAME}{random:016x}"));
         let mark = new_mark();
         announce(&path, &mark).map_err(NotMade::Unannounced)?;
         mkdirat(CWD, &path, Mode::from_bits_truncate(0o700))?;
