@@ -217,7 +217,7 @@ impl Inquiry<'_> {
         let finding = match told {
             Some(finding) => finding,
             // Without an answer nothing is told that the record does not tell by now; but what fell within an inquiry it cannot tell.
-            None if !stands && !(fall.may_be.is_empty() && self.is_low()) => return,
+            None if !(stands || fall.may_be.is_empty() && self.is_low()) => return,
             None => {
                 findings.push(Finding {
                     elapsed: fall.elapsed,
