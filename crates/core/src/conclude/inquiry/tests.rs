@@ -517,8 +517,18 @@ fn what_fell_to_stay_in_the_middle_of_an_inquiry_is_asked_about_as_a_fall_of_its
     assert!(causes[0].0 == FindingKind::Throttle && causes[0].1 > 0.6, "it came back once: {causes:?}");
     let b = b.end(InquiryEnd::Stays).write(30.0, 150.0);
     assert_eq!(b.readings().standing_fall(0, STANDS), None, "it may still come back");
-    let fall = b.write(20.0, 150.0).readings().standing_fall(0, STANDS).unwrap();
+    let b = b.write(20.0, 150.0);
+    let fall = b.readings().standing_fall(0, STANDS).unwrap();
     assert!((fall.elapsed.as_secs_f64() - began).abs() < 1.0 && fall.turns.is_none(), "{fall:?}");
+    // The record alone cannot tell it: it is told though nothing was decided, as long as it was seen low.
+    let told = |here: f64, events: &[Event]| {
+        let mut b = Bench { events: events.to_vec(), at: b.at, degrees: b.degrees };
+        b.events.push(Event::InquiryStarted { at: b.now(), leg: 0, fall: Box::new(fall.clone()) });
+        let b = b.arm(Experiment::Elsewhere, ArmKind::Here, 2.0, here).end(InquiryEnd::NothingLeft);
+        let of = |f: &crate::conclude::Finding| f.elapsed == fall.elapsed && f.before == Some(fall.before);
+        b.write(20.0, here).readings().conclude().findings.iter().filter(|f| of(f)).count()
+    };
+    assert_eq!((told(150.0, &b.events), told(980.0, &b.events)), (1, 0));
     let near = |a: Rate, b: f64| (a.mb_s() / b - 1.0).abs() < 0.03;
     assert!(near(fall.before, 1000.0) && near(fall.after, 150.0), "{fall:?}");
 }

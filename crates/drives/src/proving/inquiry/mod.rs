@@ -273,6 +273,7 @@ mod tests {
                 }
             }
             assert_eq!(readings.inquiries().len(), usize::from(ask));
+            assert_eq!(readings.conclude().findings, [], "a fall that nobody saw is none");
             readings.conclude().figures.sustained.unwrap().get()
         };
         let (plain, tried) = (sustained(false), sustained(true));
