@@ -2,13 +2,14 @@
 //! program starts itself in a folder of its own. Makers, models, serials and hauls are invented; the hauls are really run, on simulated
 //! drives, and go to the server by the same way as any bench's.
 
+use std::fs::File;
 use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hollow_mile_core::drive::Drive as _;
 use hollow_mile_core::drive::permutation::spread;
@@ -20,6 +21,7 @@ use hollow_mile_core::route::Route;
 use hollow_mile_drives::sim::{self, SimDrive, SimSpec};
 use hollow_mile_ledger::Ledger;
 use hollow_mile_ledger::fleet::{self, Address, Membership, Sender};
+use rustix::fs::{FlockOperation, flock};
 
 use crate::error::AppError;
 use crate::told::held_to::held_to;
@@ -160,10 +162,35 @@ pub fn haul(ledger: Ledger, bench: usize, number: usize, repeat: u64) -> Result<
     }
 }
 
-/// A PostgreSQL server in a folder of its own. It is stopped when this is let go.
+/// A demo that was just left stops its hauls and its server within so long.
+const ENDS_WITHIN: Duration = Duration::from_secs(15);
+
+/// A PostgreSQL server in a folder of its own. It is stopped when this is let go, and only then is the fleet free for another program.
 pub struct Server {
     data: PathBuf,
     run: PathBuf,
+    _alone: File,
+}
+
+/// The fleet for this program alone: two of them would stop each other's server.
+fn alone(home: &Path, wait: Duration) -> Result<File, AppError> {
+    let wrong = |e: std::io::Error| AppError::file(home, "used for the demo's fleet", &e);
+    std::fs::create_dir_all(home).map_err(wrong)?;
+    let file = File::create(home.join("in-use")).map_err(wrong)?;
+    let until = Instant::now() + wait;
+    loop {
+        match flock(&file, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => return Ok(file),
+            Err(e) if e != rustix::io::Errno::WOULDBLOCK => return Err(wrong(e.into())),
+            Err(_) if Instant::now() < until => std::thread::sleep(Duration::from_millis(100)),
+            Err(_) => {
+                return Err(AppError::usage(format!(
+                    "the demo's fleet in {} is shown by another program: leave that one first",
+                    home.display()
+                )));
+            }
+        }
+    }
 }
 
 /// A program of the server: from Debian's folders, or from the path.
@@ -201,6 +228,7 @@ impl Server {
 
     /// Starts the server of this folder, making it where it is not there.
     fn start(folder: &Path) -> Result<Self, AppError> {
+        let alone = alone(folder, ENDS_WITHIN)?;
         let wrong = |e: std::io::Error| AppError::file(folder, "used for a PostgreSQL server", &e);
         // A socket's path has to be short, and a server that is not root's cannot enter root's folders.
         let name = format!("hollow-mile-{:08x}", crc(&folder.display().to_string()));
@@ -210,7 +238,7 @@ impl Server {
         if let Some((uid, gid)) = unprivileged() {
             std::os::unix::fs::chown(&place, Some(uid), Some(gid)).map_err(wrong)?;
         }
-        let server = Self { data: place.join("data"), run: place };
+        let server = Self { data: place.join("data"), run: place, _alone: alone };
         let data = server.data.display().to_string();
         if !server.data.join("PG_VERSION").exists() {
             let _ = std::fs::remove_dir_all(&server.data);
@@ -320,4 +348,22 @@ fn build(home: &Path, bench: usize, address: &Address) -> Result<(), AppError> {
         std::thread::sleep(Duration::from_millis(1));
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_second_demo_waits_until_the_first_has_gone_and_says_when_it_does_not() {
+        let home = tempfile::tempdir().unwrap();
+        let first = alone(home.path(), Duration::ZERO).unwrap();
+        let said = alone(home.path(), Duration::ZERO).unwrap_err().to_string();
+        assert!(said.contains("shown by another program"), "{said}");
+        std::thread::scope(|scope| {
+            let second = scope.spawn(|| alone(home.path(), Duration::from_secs(60)));
+            drop(first);
+            assert!(second.join().unwrap().is_ok());
+        });
+    }
 }
