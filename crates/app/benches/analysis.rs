@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use hollow_mile::ui::actions::Action;
 use hollow_mile::ui::app::App;
+use hollow_mile::ui::cadence::Cadence;
 use hollow_mile::ui::theme::{Depth, Theme};
 use hollow_mile::ui::views;
 use hollow_mile_core::drive::LatencySummary;
@@ -214,37 +215,45 @@ fn three_days() {
     println!("a frame while panning: {:.2} ms median, {:.2} ms worst of 100", times[50], times[99]);
 }
 
-/// What a sample costs while it is live: fold, conclusions as often as they are made, a frame ten times a second.
-fn live() {
+/// What a sample costs while it is live, ten minutes of it: fold, and conclusions when the interface makes them. `falls`: in the middle of it.
+fn live(falls: bool) {
     let samples = 200_000u64;
     let (mut readings, _) = fold(samples);
+    let (at, more) = (samples as f64, 6_000u64);
+    // The rate falls at half of the whole record.
+    let whole = if falls { 2 * samples + more } else { 2 * samples };
     let mut record = Record { seed: 3, n: samples };
-    let (mut took, mut count) = (Duration::ZERO, 0u32);
-    let (mut cost, mut due) = (Duration::from_millis(1), 0);
-    for i in 0..6_000u32 {
-        let event = Event::Sample(record.next(2 * samples));
+    let (mut took, mut cost, mut concluded) = (Duration::ZERO, Duration::from_millis(30), 0);
+    let mut cadence = Cadence::default();
+    cadence.saw(Duration::ZERO, &readings, false);
+    cadence.concluded(Duration::from_secs(3600), cost, &readings);
+    for i in 0..more as u32 {
+        let event = Event::Sample(record.next(whole));
+        let now = Duration::from_secs(3600) + Record::STEP * (i + 1);
         let began = Instant::now();
         readings.push(&event);
-        // As the interface does: when enough samples have come to be worth it, or after ten seconds.
-        if i >= due {
+        cadence.saw(now, &readings, false);
+        if cadence.is_due(now, &readings) {
             let at = Instant::now();
             std::hint::black_box(readings.conclude());
             cost = at.elapsed();
-            due = i + (cost.as_micros() as u32 / 15).clamp(2, 100);
+            cadence.concluded(now, cost, &readings);
+            concluded += 1;
         }
         took += began.elapsed();
-        count += 1;
     }
     let fold_only = fold(100_000).1.as_secs_f64() * 1e6 / 1e5;
     println!(
-        "live, after {samples} samples: {fold_only:.2} µs a sample to fold, {:.0} µs with conclusions ({:.1} ms each)",
-        took.as_secs_f64() * 1e6 / f64::from(count),
+        "live, after {at} samples, {}: {fold_only:.2} µs a sample to fold, {:.1} µs with {concluded} conclusions ({:.1} ms each)",
+        if falls { "one fall in ten minutes" } else { "nothing new in ten minutes" },
+        took.as_secs_f64() * 1e6 / more as f64,
         cost.as_secs_f64() * 1e3
     );
 }
 
 fn main() {
-    live();
+    live(false);
+    live(true);
     field();
     three_days();
     for samples in [100_000u64, 1_000_000, 2_600_000, 10_000_000] {

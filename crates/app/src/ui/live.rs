@@ -8,6 +8,7 @@ use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::readings::Readings;
 
 use super::alarm::ToldOf;
+use super::cadence::Cadence;
 use crate::command::{Command, Speed};
 use crate::error::AppError;
 use crate::session::{Over, Session};
@@ -15,11 +16,6 @@ use crate::told::headline;
 use crate::told::road::Road;
 use crate::watch::frame::Desk;
 use crate::watch::watching::Watching;
-
-/// What a sample may cost in conclusions.
-const SAMPLE_COST: Duration = Duration::from_micros(15);
-/// Conclusions are made after this time, whatever they cost.
-const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Who runs it.
 enum Source {
@@ -58,10 +54,8 @@ pub struct Live {
     told: ToldOf,
     looked_at: (usize, bool),
     source: Option<Source>,
-    concluded: Instant,
-    /// Samples that the conclusions were made from.
-    concluded_at: usize,
-    cost: Duration,
+    began: Instant,
+    cadence: Cadence,
     stale: bool,
     /// The answer in words, and what it was made of.
     answered: RefCell<(AnswerOf, String)>,
@@ -85,9 +79,8 @@ impl Live {
             told: ToldOf::default(),
             looked_at: (0, false),
             source: Some(Source::Here(session)),
-            concluded: Instant::now(),
-            concluded_at: 0,
-            cost: Duration::ZERO,
+            began: Instant::now(),
+            cadence: Cadence::default(),
             stale: false,
             answered: RefCell::default(),
         }
@@ -107,9 +100,8 @@ impl Live {
             told: ToldOf::default(),
             looked_at: (0, false),
             source: Some(Source::There(watching)),
-            concluded: Instant::now(),
-            concluded_at: 0,
-            cost: Duration::ZERO,
+            began: Instant::now(),
+            cadence: Cadence::default(),
             stale: false,
             answered: RefCell::default(),
         }
@@ -118,34 +110,27 @@ impl Live {
     /// What is new on it since this was last asked, in words.
     pub fn news(&mut self) -> Option<String> {
         // What is concluded is told as soon as it is; the rest needs no look at every frame.
-        if self.looked_at == (self.concluded_at, self.readings.ended().is_some()) {
+        if self.looked_at == (self.cadence.samples(), self.readings.ended().is_some()) {
             return None;
         }
-        self.looked_at = (self.concluded_at, self.readings.ended().is_some());
+        self.looked_at = (self.cadence.samples(), self.readings.ended().is_some());
         let mut told = std::mem::take(&mut self.told);
         let news = told.news(self);
         self.told = told;
         news
     }
 
-    /// It is time to conclude anew. Conclusions cost more than samples: they wait until enough of these have come, but for no more
-    /// than ten seconds, and take a twentieth of the time at most.
+    /// It is time to conclude anew.
     #[must_use]
     pub fn is_due(&self) -> bool {
-        let since = self.concluded.elapsed();
-        let new = self.readings.series().len().saturating_sub(self.concluded_at);
-        let worth = SAMPLE_COST * u32::try_from(new).unwrap_or(u32::MAX);
-        self.runs()
-            && self.stale
-            && since >= Duration::from_millis(200).max(self.cost * 20)
-            && (worth >= self.cost || since >= PATIENCE)
+        self.runs() && self.stale && self.cadence.is_due(self.began.elapsed(), &self.readings)
     }
 
     /// What is to be said of it first. Made anew when something was concluded, not at every frame.
     #[must_use]
     pub fn answer(&self) -> String {
         let r = &self.readings;
-        let of = Some((self.concluded, r.legs().len(), r.errors(), r.ended().is_some()));
+        let of = Some((self.concluded_when(), r.legs().len(), r.errors(), r.ended().is_some()));
         let mut answered = self.answered.borrow_mut();
         if answered.0 != of {
             *answered = (of, headline::answer(r, &self.conclusions));
@@ -155,8 +140,8 @@ impl Live {
 
     /// When it was concluded from last.
     #[must_use]
-    pub const fn concluded_when(&self) -> Instant {
-        self.concluded
+    pub fn concluded_when(&self) -> Instant {
+        self.began + self.cadence.when()
     }
 
     /// Its legs, behind and ahead.
@@ -221,8 +206,7 @@ impl Live {
         waits: &dyn Fn() -> bool,
     ) -> Result<bool, AppError> {
         let began = Instant::now();
-        let mut changed = false;
-        let mut over = false;
+        let (mut changed, mut stirs, mut over) = (false, false, false);
         if let Some(desk) = self.desk() {
             changed |= self.paused != desk.paused || self.speed != desk.speed;
             (self.paused, self.speed) = (desk.paused, desk.speed);
@@ -231,6 +215,7 @@ impl Live {
             match source.try_events() {
                 Ok(Some(events)) => {
                     events.iter().for_each(|e| self.readings.push(e));
+                    stirs |= events.iter().any(Cadence::stirs);
                     changed = true;
                 }
                 Ok(None) => break,
@@ -244,12 +229,13 @@ impl Live {
             }
         }
         self.stale |= changed;
+        if changed {
+            self.cadence.saw(self.began.elapsed(), &self.readings, stirs);
+        }
         if self.stale && (over || concludes && self.is_due()) {
             let began = Instant::now();
             self.conclusions = self.readings.conclude();
-            self.cost = began.elapsed();
-            self.concluded = Instant::now();
-            self.concluded_at = self.readings.series().len();
+            self.cadence.concluded(self.began.elapsed(), began.elapsed(), &self.readings);
             self.stale = false;
         }
         if over {

@@ -8,6 +8,7 @@ pub mod alarm;
 pub mod app;
 pub mod asking;
 pub mod bindings;
+pub mod cadence;
 mod follow_yard;
 pub mod frame;
 mod haul_actions;

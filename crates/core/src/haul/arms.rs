@@ -7,7 +7,7 @@ use super::inquiry::Inquiring;
 use crate::conclude::inquiry::{ARM_S, CycleForm, Possible, Trial};
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::units::Bytes;
-use crate::record::{ArmKind, Experiment, Turns};
+use crate::record::{ArmKind, Experiment};
 
 /// The load after a rest goes on so long at most, s.
 const AGAIN_S: f64 = 10.0;
@@ -70,14 +70,7 @@ pub(super) fn arms(
     };
     let here = || planned(ArmKind::Here, bare.clone(), ARM_S);
     let arm_bytes = Bytes::new((inquiring.fall.before.get() * ARM_S) as u64);
-    let read = |inquiring: &Inquiring| {
-        let behind = inquiring.here.saturating_sub(bare.start).min(moved).min(arm_bytes + arm_bytes);
-        let block = bare.block.get();
-        let length = Bytes::new((behind.get() / block).max(1) * block);
-        let start = inquiring.here.saturating_sub(length).max(bare.start);
-        let end = start + length;
-        Load { kind: LoadKind::Read, start, end, from: Some(start), compressible_percent: 0, ..bare.clone() }
-    };
+    let read = |inquiring: &Inquiring| read_back(inquiring, &bare, moved, arm_bytes + arm_bytes);
     if trial.experiment == Experiment::Cool {
         let read = |kind: ArmKind| possible.reads.then(|| planned(kind, read(inquiring), ARM_S));
         // A second, longer rest begins where the load has fallen again.
@@ -101,7 +94,9 @@ pub(super) fn arms(
         if trial.form != CycleForm::Lighter {
             let put_in = match trial.form {
                 CycleForm::Read => {
-                    planned(ArmKind::Read, long_read(inquiring, &bare, moved, &turns), turns.put_in_s())
+                    // As much as is written in so long; where less was written, over and over.
+                    let wanted = Bytes::new((inquiring.fall.before.get() * turns.put_in_s()) as u64);
+                    planned(ArmKind::Read, read_back(inquiring, &bare, moved, wanted), turns.put_in_s())
                 }
                 _ => planned(ArmKind::Rest, Load::rest(), turns.put_in_s()),
             };
@@ -180,9 +175,8 @@ pub(super) fn arms(
     all
 }
 
-/// Reads of what was written last, as much as is written in so long; where less was written, over and over.
-fn long_read(inquiring: &Inquiring, load: &Load, moved: Bytes, turns: &Turns) -> Load {
-    let wanted = Bytes::new((inquiring.fall.before.get() * turns.put_in_s()) as u64);
+/// Reads of what was written last, so much of it at most.
+fn read_back(inquiring: &Inquiring, load: &Load, moved: Bytes, wanted: Bytes) -> Load {
     let behind = inquiring.here.saturating_sub(load.start).min(moved).min(wanted);
     let block = load.block.get();
     let length = Bytes::new((behind.get() / block).max(1) * block);

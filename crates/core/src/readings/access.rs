@@ -28,6 +28,12 @@ impl Readings {
     pub const fn series(&self) -> &Series {
         &self.series
     }
+    /// How many levels of the rate are proposed for the newest load: another number says that something may have happened, and what it was is
+    /// for [`Readings::conclude`] to say.
+    #[must_use]
+    pub fn proposed_levels(&self) -> usize {
+        self.runs.last().map_or(0, |r| r.starts().len())
+    }
     /// Rate and latency by position.
     #[must_use]
     pub const fn ground(&self) -> &Ground {

@@ -19,6 +19,9 @@ mod apply;
 mod effects;
 mod falls;
 mod hypotheses;
+mod rates;
+mod rests;
+mod shares;
 mod words;
 
 use crate::quantity::units::{Bytes, Rate};
@@ -26,10 +29,13 @@ use crate::readings::{InquiryReading, Readings};
 use crate::record::{ArmKind, Experiment, Fall, InquiryEnd, Turns};
 
 pub use apply::{Decision, Seen, ToldArm, apply, carry_over};
-use effects::LEAST_REST_AGAIN;
-pub use effects::{Arm, Cooled, Effects, KEEPS, LightFirst, LogRate, Stretched};
-use hypotheses::SAME;
-pub use hypotheses::{COOLS_K, Hypothesis, Shares};
+pub use effects::{Effects, Stretched};
+pub use hypotheses::Hypothesis;
+pub use rates::{Arm, KEEPS, LogRate};
+use rests::LEAST_REST_AGAIN;
+pub use rests::{Cooled, LightFirst};
+use shares::SAME;
+pub use shares::{COOLS_K, Shares};
 pub use words::cause_words;
 
 /// One answer stands with this share.
