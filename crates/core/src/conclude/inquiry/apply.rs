@@ -5,6 +5,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::falls::FALLS_BY;
+use super::predictions::{Prediction, predictions};
 use super::{Hypothesis, Inquiry, LogRate, STANDS, Shares};
 use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
@@ -86,6 +87,9 @@ pub struct Decision {
     /// The load with nothing asked of the drive beside it, against twice as much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet: Option<Seen>,
+    /// Which causes predict what was seen, in the order above.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub predicted: Vec<Prediction>,
     /// How many times likelier what was seen is by the causes that stand than by any other; none where nothing stands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ratio: Option<f64>,
@@ -144,6 +148,7 @@ impl Inquiry<'_> {
             quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),
             again: seen(e.cooled.and_then(|c| c.again)),
+            predicted: predictions(&self.reading.fall, e),
             seconds: self.reading.until(now).saturating_sub(self.reading.from).as_secs_f64(),
             bytes: e.arms.iter().map(|a| a.bytes).sum(),
             arms: e

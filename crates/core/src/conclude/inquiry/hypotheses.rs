@@ -30,7 +30,16 @@ pub enum Hypothesis {
 
 use Hypothesis::{Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, Ours, Passing, Place};
 
-/// How many there are.
+/// The causes that experiments tell apart.
+pub(super) const CAUSES: [FindingKind; 5] = [
+    FindingKind::CacheEnd,
+    FindingKind::Throttle,
+    FindingKind::SlowZone,
+    FindingKind::HostLimit,
+    FindingKind::Background,
+];
+
+/// How many explanations there are.
 pub(super) const N: usize = 9;
 
 /// Whether none, part or all of what was lost comes back, or by how much something is faster: how likely each is.
@@ -213,6 +222,23 @@ pub(super) fn dot<const N: usize>(a: [f64; N], b: [f64; N]) -> f64 {
     a.iter().zip(b).map(|(a, b)| a * b).sum()
 }
 
+/// What no cause predicts is as unlikely by each: it tells nothing.
+const UNFORESEEN: f64 = 0.003;
+
+/// What was seen, sorted: how likely it is each of the outcomes that causes predict, and that it is less than before, which none does.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Sorted<const N: usize> {
+    pub outcomes: [f64; N],
+    pub less: f64,
+}
+
+impl<const N: usize> Sorted<N> {
+    /// How likely that is by what a cause predicts.
+    pub fn by(self, odds: [f64; N]) -> f64 {
+        dot(self.outcomes, odds) + UNFORESEEN * self.less
+    }
+}
+
 impl Hypothesis {
     /// What is left of it when the rest was too short for its heat.
     const fn uncooled(self) -> Option<Odds> {
@@ -225,12 +251,12 @@ impl Hypothesis {
     }
 
     /// How likely it is that reads and the load were so after the rest, of which so much is trusted to have cooled the drive.
-    pub(super) fn after_rest(self, reads: Option<ReadOdds>, again: Option<Odds>, trust: f64) -> f64 {
-        let of = |seen: Option<Odds>, odds: Odds| seen.map_or(1.0, |s| dot(s, odds));
-        let read = |odds: ReadOdds| reads.map_or(1.0, |s| dot(s, odds));
-        let cooled = read(self.reads_cool()) * of(again, self.again());
+    pub(super) fn after_rest(self, reads: Option<Sorted<4>>, again: Option<Sorted<3>>, trust: f64) -> f64 {
+        let load = |odds: Odds| again.map_or(1.0, |s| s.by(odds));
+        let read = |odds: ReadOdds| reads.map_or(1.0, |s| s.by(odds));
+        let cooled = read(self.reads_cool()) * load(self.again());
         match self.uncooled() {
-            Some(left) => trust * cooled + (1.0 - trust) * read([0.98, 0.01, 0.005, 0.005]) * of(again, left),
+            Some(left) => trust * cooled + (1.0 - trust) * read([0.98, 0.01, 0.005, 0.005]) * load(left),
             None => cooled,
         }
     }

@@ -5,9 +5,9 @@
 
 use super::CycleForm;
 use super::effects::{Effects, Stretched};
-use super::hypotheses::{Hypothesis, N, Odds, ReadOdds, dot};
+use super::hypotheses::{CAUSES, Hypothesis, N, Sorted, dot};
 use super::rates::LogRate;
-use super::rests::LightFirst;
+use super::rests::{Cooled, LightFirst};
 use crate::quantity::FindingKind;
 use crate::record::{Experiment, Fall};
 
@@ -15,6 +15,8 @@ use Hypothesis::{Ours, Passing};
 
 /// Below, between and above these shares of what was lost, none, part and all of it is back.
 const PART: (f64, f64) = (0.25, 0.82);
+/// What is slower than before by more than this is less of it than there was, as a logarithm: no experiment takes anything away.
+const LESS: f64 = 0.1;
 /// Reads that a rest makes faster by no more than this, and by less than this share of what was lost, gained what folding may take.
 const LITTLE: (f64, f64) = (0.25, 0.55);
 /// A heavier load is faster from this share on.
@@ -56,17 +58,18 @@ fn below(x: f64, at: LogRate) -> f64 {
 }
 
 /// How likely none, part and all of what was lost is back.
-fn parts(seen: LogRate, lost: f64) -> Odds {
-    let low = below(PART.0 * lost, seen);
+pub(super) fn parts(seen: LogRate, lost: f64) -> Sorted<3> {
+    let less = below(-LESS.max(PART.0 * lost), seen);
+    let low = below(PART.0 * lost, seen).max(less);
     let high = below(PART.1 * lost, seen).max(low);
-    [low, high - low, 1.0 - high]
+    Sorted { outcomes: [low - less, high - low, 1.0 - high], less }
 }
 
 /// The same of reads after a rest.
-fn parts_of_reads(seen: LogRate, lost: f64) -> ReadOdds {
-    let [none, part, all] = parts(seen, lost);
-    let little = (below(LITTLE.0.min(LITTLE.1 * lost), seen) - none).clamp(0.0, part);
-    [none, little, part - little, all]
+pub(super) fn parts_of_reads(seen: LogRate, lost: f64) -> Sorted<4> {
+    let Sorted { outcomes: [none, part, all], less } = parts(seen, lost);
+    let little = (below(LITTLE.0.min(LITTLE.1 * lost), seen) - none - less).clamp(0.0, part);
+    Sorted { outcomes: [none, little, part - little, all], less }
 }
 
 /// Rates that are not the same may lie anywhere in so wide a range of logarithms: reads against a load, a heavier load against it. A figure
@@ -75,15 +78,30 @@ const READS_RANGE: f64 = 3.0;
 const HEAVIER_RANGE: f64 = 1.0;
 
 /// How likely a load is as fast, and how likely it is faster.
-fn faster(seen: LogRate) -> [f64; 2] {
-    let same = below(FASTER, seen);
-    [same, 2.0 * FASTER / HEAVIER_RANGE * (1.0 - same)]
+pub(super) fn faster(seen: LogRate) -> Sorted<2> {
+    let less = below(-FASTER, seen);
+    let same = below(FASTER, seen) - less;
+    Sorted { outcomes: [same, 2.0 * FASTER / HEAVIER_RANGE * (1.0 - same - less)], less }
 }
 
 /// How likely two rates are the same.
-fn alike(seen: LogRate) -> [f64; 2] {
+pub(super) fn alike(seen: LogRate) -> [f64; 2] {
     let same = (below(SAME, seen) - below(-SAME, seen)).max(0.0);
     [same, 2.0 * SAME / READS_RANGE * (1.0 - same)]
+}
+
+/// How likely reads while the load is low are as fast as when it is back, and how likely they are slower.
+pub(super) fn reads_low(back: LogRate, lost: f64) -> [f64; 2] {
+    let same = below(FASTER.min(0.5 * lost), back);
+    [same, 1.0 - same]
+}
+
+/// How far a rest is trusted to have cooled the drive.
+pub(super) fn trust(rest: &Cooled) -> f64 {
+    match rest.by {
+        Some(by) => (by / COOLS_K).clamp(0.0, 1.0),
+        None => (0.4 + 0.6 * rest.rest_s / COOLS_S).min(1.0),
+    }
 }
 
 /// Explanations with their shares, in the order of [`Hypothesis::ALL`].
@@ -126,19 +144,19 @@ impl Shares {
             // What comes and goes while arms stand beside each other says nothing of them.
             let beside = |seen: Option<LogRate>| seen.filter(|_| !effects.came_back);
             if let Some(seen) = beside(effects.elsewhere) {
-                *share *= dot(parts(seen, lost), h.elsewhere());
+                *share *= parts(seen, lost).by(h.elsewhere());
             }
             if let Some(seen) = beside(effects.stretch) {
-                *share *= dot(parts(seen, lost), h.stretch());
+                *share *= parts(seen, lost).by(h.stretch());
             }
             if let Some(seen) = beside(effects.quiet) {
-                *share *= dot(parts(seen, lost), h.quiet());
+                *share *= parts(seen, lost).by(h.quiet());
             }
             if let Some(seen) = beside(effects.reads) {
                 *share *= dot(alike(seen), h.reads());
             }
             if let Some(seen) = beside(effects.heavier) {
-                *share *= dot(faster(seen), h.heavier());
+                *share *= faster(seen).by(h.heavier());
             }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
@@ -159,20 +177,16 @@ impl Shares {
                 *share *= h.recurs(turns.count);
             }
             if let Some(seen) = effects.reads_back.filter(|_| !effects.stayed) {
-                let same = below(FASTER.min(0.5 * lost), seen);
-                *share *= dot([same, 1.0 - same], h.reads_low());
+                *share *= dot(reads_low(seen, lost), h.reads_low());
             }
             if let Some(c) = effects.cooled {
-                let trust = match c.by {
-                    Some(by) => (by / COOLS_K).clamp(0.0, 1.0),
-                    None => (0.4 + 0.6 * c.rest_s / COOLS_S).min(1.0),
-                };
+                let trust = trust(&c);
                 let (reads, again) =
                     (c.reads.map(|s| parts_of_reads(s, lost)), c.again.map(|s| parts(s, lost)));
                 *share *= h.after_rest(reads, again, trust);
                 // What was never seen to come back by itself, and is back after a rest, has waited for the rest.
                 if h == Passing && effects.comes_back() == Some(false) {
-                    let back = again.map_or(0.0, |a| a[2]);
+                    let back = again.map_or(0.0, |a| a.outcomes[2]);
                     *share *= 1.0 - (1.0 - WAITED_FOR) * back;
                 }
                 if h.causes().contains(&FindingKind::Throttle) {
@@ -212,18 +226,11 @@ impl Shares {
     /// How likely each cause takes part, the likeliest first.
     #[must_use]
     pub fn causes(&self) -> Vec<(FindingKind, f64)> {
-        let kinds = [
-            FindingKind::CacheEnd,
-            FindingKind::Throttle,
-            FindingKind::SlowZone,
-            FindingKind::HostLimit,
-            FindingKind::Background,
-        ];
         let of = |kind: FindingKind| -> f64 {
             let has = |h: &Hypothesis| h.causes().contains(&kind);
             Hypothesis::ALL.iter().zip(self.0).filter(|(h, _)| has(h)).map(|(_, s)| s).sum()
         };
-        let mut all: Vec<(FindingKind, f64)> = kinds.map(|k| (k, of(k))).to_vec();
+        let mut all: Vec<(FindingKind, f64)> = CAUSES.map(|k| (k, of(k))).to_vec();
         all.sort_by(|a, b| b.1.total_cmp(&a.1));
         all
     }
@@ -288,7 +295,7 @@ mod tests {
 
     #[test]
     fn what_is_seen_is_sorted_softly() {
-        let seen = |value, error| parts(LogRate { value, error }, 1.0);
+        let seen = |value, error| parts(LogRate { value, error }, 1.0).outcomes;
         assert!(seen(0.0, 0.02)[0] > 0.99 && seen(1.0, 0.02)[2] > 0.99 && seen(0.4, 0.05)[1] > 0.99);
         let unclear = seen(0.4, 5.0);
         assert!(unclear.iter().all(|p| *p < 0.6), "what is not known is not sorted: {unclear:?}");
@@ -316,7 +323,6 @@ mod tests {
 
     #[test]
     fn a_second_rest_speaks_for_the_cache_only_where_reads_stay_as_they_were() {
-        use crate::conclude::inquiry::Cooled;
         use crate::quantity::units::{Bytes, Rate};
         let fall = Fall {
             elapsed: std::time::Duration::from_secs(300),

@@ -11,7 +11,7 @@ use crate::record::{Arm as Told, Event, Fall, HaulHead, Sample, Turns};
 use crate::route::{Leg, LegKind, Route};
 
 /// A record in the making: a write at so many MB/s, as long as it is told.
-struct Bench {
+pub(super) struct Bench {
     events: Vec<Event>,
     at: f64,
     degrees: f64,
@@ -105,23 +105,23 @@ impl Bench {
         all
     }
 
-    fn end(mut self, why: InquiryEnd) -> Self {
+    pub(super) fn end(mut self, why: InquiryEnd) -> Self {
         self.events.push(Event::InquiryEnded { at: self.now(), leg: 0, why });
         self
     }
 
-    fn readings(&self) -> Readings {
+    pub(super) fn readings(&self) -> Readings {
         let mut readings = Readings::new();
         self.events.iter().for_each(|e| readings.push(e));
         readings
     }
 }
 
-fn fallen() -> Bench {
+pub(super) fn fallen() -> Bench {
     Bench::new().write(60.0, 1000.0).write(20.0, 400.0)
 }
 
-fn elsewhere(bench: Bench, mb_s: f64) -> Bench {
+pub(super) fn elsewhere(bench: Bench, mb_s: f64) -> Bench {
     let of = |bench: Bench, kind, rate| bench.arm(Experiment::Elsewhere, kind, 2.0, rate);
     let bench = of(bench.ask(), ArmKind::Here, 400.0);
     let bench = of(of(bench, ArmKind::Elsewhere, mb_s), ArmKind::Elsewhere, mb_s);

@@ -1,6 +1,8 @@
 //! What an inquiry says, in sentences.
 
 use super::apply::{Decision, Seen};
+use super::hypotheses::CAUSES;
+use super::predictions::{Observed, Prediction};
 use super::{Inquiry, LightFirst, Stretched};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, grouped, span_words};
@@ -20,12 +22,41 @@ fn two_digits(value: f64) -> f64 {
     (value / unit).round() * unit
 }
 
-/// That something was so many times as fast as something else.
-fn compared(what: &str, seen: Seen, than: &str) -> String {
+/// Several, as in a sentence.
+fn listed(kinds: &[FindingKind]) -> String {
+    kinds.iter().map(|k| cause_words(*k)).collect::<Vec<_>>().join(" and ")
+}
+
+impl Prediction {
+    /// What it says of the causes, as a sentence after what was seen; nothing where it parts them in the middle.
+    fn words(&self) -> Option<String> {
+        let alone: Vec<FindingKind> =
+            self.likely_by.iter().filter(|c| c.len() == 1).flatten().copied().collect();
+        let not: Vec<FindingKind> = CAUSES.into_iter().filter(|k| !alone.contains(k)).collect();
+        let verb = |kinds: &[FindingKind]| match kinds {
+            [FindingKind::SlowZone] | [_, _, ..] => "predict",
+            _ => "predicts",
+        };
+        match (alone.len(), not.len()) {
+            (0, _) => match CAUSES.iter().find(|k| self.likely_by.iter().all(|c| c.contains(k))) {
+                Some(kind) if !self.likely_by.is_empty() => {
+                    Some(format!(" Only {} beside another cause would do that.", cause_words(*kind)))
+                }
+                _ => Some(" No cause predicts that.".to_owned()),
+            },
+            (1..=2, _) => Some(format!(" Only {} {} that.", listed(&alone), verb(&alone))),
+            (_, 1..=2) => Some(format!(" That speaks against {}.", listed(&not))),
+            _ => None,
+        }
+    }
+}
+
+/// That something was so many times as fast as something else, and what that says.
+fn compared(what: &str, seen: Seen, than: &str, by: &str) -> String {
     if seen.high > UNEVEN * seen.low {
         return format!("{what} too uneven to tell.");
     }
-    format!("{what} {:.2} times as fast{than} ({:.2} to {:.2}).", seen.times, seen.low, seen.high)
+    format!("{what} {:.2} times as fast{than} ({:.2} to {:.2}).{by}", seen.times, seen.low, seen.high)
 }
 
 /// A cause, after "it comes from".
@@ -60,52 +91,66 @@ impl Inquiry<'_> {
             ([], None) => "Being tried out.".to_owned(),
             (causes, _) => format!("Tried out: the fall from {what} comes from {}.", causes.join(" and ")),
         });
+        // Said of what was seen, behind it.
+        let by = |seen: Observed| {
+            let told = decision.predicted.iter().find(|p| p.seen == seen);
+            told.and_then(Prediction::words).unwrap_or_default()
+        };
         let told = [
-            (decision.elsewhere, "The same load in other places was", " as here"),
-            (decision.reads, "Reads were", " as the load between them"),
-            (decision.heavier, "With larger blocks and more in flight it was", ""),
+            (decision.elsewhere, Observed::Elsewhere, "The same load in other places was", " as here"),
+            (decision.reads, Observed::Reads, "Reads were", " as the load between them"),
+            (decision.heavier, Observed::Heavier, "With larger blocks and more in flight it was", ""),
             (
                 decision.stretch,
+                Observed::Stretch,
                 "The stretch before the fall, written again from both ends, was",
                 " as the one behind it",
             ),
             (
                 decision.quiet,
+                Observed::Quiet,
                 "With nothing else asked of the drive the load was",
                 " as with twice as much asked of it",
             ),
         ];
-        all.extend(told.into_iter().filter_map(|(seen, what, than)| Some(compared(what, seen?, than))));
+        let told = told.into_iter();
+        all.extend(told.filter_map(|(seen, of, what, than)| Some(compared(what, seen?, than, &by(of)))));
         if let Some(c) = self.effects.cooled {
-            let by = c.by.map_or_else(String::new, |k| format!(", {k:.0} K cooler"));
-            let rest = format!("After a rest of {}{by},", span_words(c.rest_s));
-            let told = [(decision.reads_cool, "reads were"), (decision.again, "the load was")];
-            all.extend(told.into_iter().filter_map(|(seen, what)| {
-                Some(compared(&format!("{rest} {what}"), seen?, " as before it"))
+            let cooler = c.by.map_or_else(String::new, |k| format!(", {k:.0} K cooler"));
+            let rest = format!("After a rest of {}{cooler},", span_words(c.rest_s));
+            let told = [
+                (decision.reads_cool, Observed::ReadsCool, "reads were"),
+                (decision.again, Observed::Again, "the load was"),
+            ];
+            all.extend(told.into_iter().filter_map(|(seen, of, what)| {
+                Some(compared(&format!("{rest} {what}"), seen?, " as before it", &by(of)))
             }));
             all.extend(c.lasted_s.map(|s| {
                 let to = c.lost_at.map_or_else(String::new, |t| format!(", to {t}"));
                 format!("That lasted {}{to}.", span_words(s))
             }));
         }
-        all.extend(
-            decision
-                .reads_back
-                .map(|seen| compared("With the rate back, reads were", seen, " as while it was low")),
-        );
+        all.extend(decision.reads_back.map(|seen| {
+            compared("With the rate back, reads were", seen, " as while it was low", &by(Observed::ReadsBack))
+        }));
         let how = |fell: bool| if fell { ("took", "") } else { ("had taken", ", and was still fast") };
         all.extend(self.effects.light_first.map(|LightFirst { share, fell, .. }| {
             let (held, still) = how(fell);
             format!(
-                "After a second rest, with a light load first, the load {held} {share:.2} times the bytes of the first time until it fell{still}."
+                "After a second rest, with a light load first, the load {held} {share:.2} times the bytes of the first time until it fell{still}.{}",
+                by(Observed::WithLight)
             )
         }));
-        let put_in = [(self.effects.rested, "a rest"), (self.effects.read_between, "reads")];
-        all.extend(put_in.into_iter().filter_map(|(seen, what)| {
+        let put_in = [
+            (self.effects.rested, Observed::WithRest, "a rest"),
+            (self.effects.read_between, Observed::WithReads, "reads"),
+        ];
+        all.extend(put_in.into_iter().filter_map(|(seen, of, what)| {
             let Stretched { share, fell, .. } = seen?;
             let (held, still) = how(fell);
             Some(format!(
-                "A fast stretch with {what} in it {held} {share:.2} times the bytes of one without{still}."
+                "A fast stretch with {what} in it {held} {share:.2} times the bytes of one without{still}.{}",
+                by(of)
             ))
         }));
         if self.effects.lighter != [0; 3] {
@@ -117,7 +162,7 @@ impl Inquiry<'_> {
                 (0, n) => format!("did not fall, {},", times(n)),
                 (f, k) => format!("fell {} and did not {}", times(f), times(k)),
             };
-            all.push(format!("A load a little lighter than it keeps in the mean {how} within as many bytes as the full one."));
+            all.push(format!("A load a little lighter than it keeps in the mean {how} within as many bytes as the full one.{}", by(Observed::Lighter)));
         }
         if decision.quiet.is_some_and(|q| q.low > 1.0 + NOTICED)
             && decision.causes == [FindingKind::HostLimit]
