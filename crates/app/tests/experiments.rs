@@ -83,6 +83,8 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
     );
     assert_eq!(f["decided"]["ended"], "decided");
     assert!(f["decided"]["elsewhere"]["low"].as_f64().unwrap() > 1.9, "1 over 0.45 is 2.2: {f}");
+    let elsewhere = serde_json::json!({ "seen": "elsewhere", "likely_by": [["slow-zone"]] });
+    assert_eq!(f["decided"]["predicted"][0], elsewhere, "{f}");
     assert!(f["evidence"][0].as_str().unwrap().starts_with("Tried out: the fall from 1 6"), "{f}");
     let haul = told["haul"].as_str().unwrap();
     let review = bench.json(&["findings", haul, "--json"]);
