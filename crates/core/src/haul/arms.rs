@@ -44,6 +44,26 @@ pub(super) fn heavier(load: &Load) -> Load {
     Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
 }
 
+/// The load by two workers, each as deep as the one, side by side right ahead of it: so many bytes are what an arm takes at most. `None` where
+/// there is no room, or where it is by more than one already.
+pub(super) fn two_workers(load: &Load, here: Bytes, arm_bytes: Bytes) -> Option<Load> {
+    let block = load.block.get();
+    // Each has twice what an arm takes: neither begins anew within it.
+    let length = (4 * arm_bytes.get()).div_ceil(2 * block) * 2 * block;
+    let last = load.end.get().checked_sub(length).filter(|l| *l >= load.start.get())?;
+    let at = here.get().clamp(load.start.get(), last);
+    let start = load.start + Bytes::new((at - load.start.get()) / block * block);
+    let two = Load {
+        workers: 2,
+        depth: 2 * load.depth,
+        start,
+        end: start + Bytes::new(length),
+        from: None,
+        ..load.clone()
+    };
+    (load.workers == 1 && load.pattern == Pattern::Sequential && fits(&two)).then_some(two)
+}
+
 /// What the engine allows in a route, what a machine has memory for, and a region that holds it many times.
 pub(super) fn fits(load: &Load) -> bool {
     let (block, region) = (load.block.get(), load.end.saturating_sub(load.start).get());
@@ -163,6 +183,10 @@ pub(super) fn arms(
                 planned(ArmKind::Elsewhere, there, ARM_S)
             }
             Experiment::Heavier => planned(ArmKind::Heavier, heavier(&bare), ARM_S),
+            Experiment::Workers => {
+                let Some(two) = two_workers(&bare, inquiring.here, arm_bytes) else { return VecDeque::new() };
+                planned(ArmKind::Workers, two, ARM_S)
+            }
             _ => planned(ArmKind::Read, read(inquiring), ARM_S),
         };
         let mut two = [here(), other];

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::Haul;
-use super::arms::{Planned, arms, fits, goes_on, heavier, in_blocks, stretch};
+use super::arms::{Planned, arms, fits, goes_on, heavier, in_blocks, stretch, two_workers};
 use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, STANDS};
 use crate::drive::permutation::spread;
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
@@ -366,6 +366,9 @@ impl<D: Drive> Haul<D> {
             elsewhere: in_order && region > 12.0 * arm,
             reads: in_order && behind >= LEAST_READ,
             heavier: fits(&heavier(&load)),
+            // Heads that go to and fro between two places tell nothing of the machine.
+            workers: !self.drive.identity().rotational
+                && two_workers(&load, inquiring.here, Bytes::new(arm as u64)).is_some(),
             stretch: in_order && stretch(&load, inquiring).is_some(),
             quiet: inquiring.quiet,
             thermometer: inquiring.fall.temperature.is_some(),

@@ -207,6 +207,7 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
             elsewhere: false,
             reads,
             heavier: false,
+            workers: false,
             stretch: false,
             quiet: false,
             thermometer: false,
@@ -223,6 +224,30 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
     assert!(!fits(&heavier(&large)), "128 MiB is no block");
     let deep = Load { block: Bytes::from_mib(16), depth: 64, ..load };
     assert!(!fits(&heavier(&deep)), "4 GiB in flight");
+}
+
+#[test]
+fn two_workers_have_room_side_by_side_ahead_of_the_load_and_within_its_region() {
+    let gb = Bytes::from_gb;
+    let load = Load::sequential(LoadKind::Write, gb(10), gb(110), Bytes::from_mib(1), 8);
+    let arm = gb(2);
+    let two = two_workers(&load, gb(40), arm).unwrap();
+    assert_eq!((two.workers, two.depth, two.block), (2, 16, load.block));
+    assert!(two.start <= gb(40) && gb(40) - two.start < load.block, "from where it stands");
+    let length = two.end - two.start;
+    assert!(length >= gb(8) && length.get().is_multiple_of(2 * load.block.get()), "{length}");
+    // At the end of the region it is behind it, and never beyond.
+    let last = two_workers(&load, gb(110), arm).unwrap();
+    assert!(last.end <= load.end && last.start >= load.start && last.end - last.start == length);
+    let small = Load { end: gb(17), ..load.clone() };
+    assert!(two_workers(&small, gb(10), arm).is_none(), "no room for two");
+    for other in [
+        Load { workers: 2, ..load.clone() },
+        Load { pattern: Pattern::Random, ..load.clone() },
+        Load { depth: 1000, ..load },
+    ] {
+        assert!(two_workers(&other, gb(40), arm).is_none(), "{other:?}");
+    }
 }
 
 #[test]

@@ -27,11 +27,13 @@ pub enum Experiment {
     SameStretch,
     /// What this program asks of the drive beside the load held off and doubled, in turn.
     Quiet,
+    /// The load as it is and by two workers, in turn.
+    Workers,
 }
 
 impl Experiment {
     /// Each of them.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Elsewhere,
         Self::OtherWay,
         Self::Cool,
@@ -39,6 +41,7 @@ impl Experiment {
         Self::Cycle,
         Self::SameStretch,
         Self::Quiet,
+        Self::Workers,
     ];
 
     /// As in JSON and on screen.
@@ -52,6 +55,7 @@ impl Experiment {
             Self::Cycle => "from fall to fall",
             Self::SameStretch => "the same stretch",
             Self::Quiet => "quiet",
+            Self::Workers => "two workers",
         }
     }
 }
@@ -90,11 +94,13 @@ pub enum ArmKind {
     Quiet,
     /// The load while twice as much is asked of the drive beside it.
     Asked,
+    /// The load by two workers, each as deep as the one, right ahead of it.
+    Workers,
 }
 
 impl ArmKind {
     /// Each of them.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 16] = [
         Self::Here,
         Self::Elsewhere,
         Self::Read,
@@ -110,6 +116,7 @@ impl ArmKind {
         Self::Behind,
         Self::Quiet,
         Self::Asked,
+        Self::Workers,
     ];
 
     /// The leg's load goes on, with nothing done to it.
@@ -137,6 +144,7 @@ impl ArmKind {
             Self::Behind => "behind it",
             Self::Quiet => "quiet",
             Self::Asked => "asked more",
+            Self::Workers => "2 workers",
         }
     }
 }

@@ -63,6 +63,9 @@ pub struct Decision {
     /// A heavier load, against the load.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub heavier: Option<Seen>,
+    /// The load by two workers, against the load.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub workers: Option<Seen>,
     /// Reads after the rest, against those before it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reads_cool: Option<Seen>,
@@ -140,6 +143,7 @@ impl Inquiry<'_> {
             elsewhere: beside(e.elsewhere),
             reads: beside(e.reads),
             heavier: beside(e.heavier),
+            workers: beside(e.workers),
             reads_back: seen(e.reads_back),
             with_rest: e.rested.map(|s| s.share),
             with_reads: e.read_between.map(|s| s.share),

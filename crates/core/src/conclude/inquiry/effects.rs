@@ -66,6 +66,8 @@ pub struct Effects {
     pub reads: Option<LogRate>,
     /// How much faster a heavier load is.
     pub heavier: Option<LogRate>,
+    /// How much faster the load is by two workers.
+    pub workers: Option<LogRate>,
     /// Of the newest rest that tells.
     pub cooled: Option<Cooled>,
     /// Bytes of the load that were fast after the first rest until it fell once more.
@@ -220,6 +222,7 @@ impl Effects {
                 .zip(here)
                 .map(|(there, here)| there.over(here)),
             heavier: faster(ArmKind::Heavier),
+            workers: faster(ArmKind::Workers),
             reads_back: inquiry.fall.turns.and_then(|_| between(ArmKind::ReadCool, ArmKind::ReadHot)),
             stretch: between(ArmKind::Before, ArmKind::Behind),
             quiet: between(ArmKind::Quiet, ArmKind::Asked),

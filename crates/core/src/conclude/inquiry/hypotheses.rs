@@ -209,6 +209,14 @@ impl Hypothesis {
         }
     }
 
+    /// The load by two workers: as fast, or faster. What a heavier load does not move may move with these.
+    pub(super) const fn workers(self) -> [f64; 2] {
+        match self {
+            Host => [0.7, 0.3],
+            _ => [0.97, 0.03],
+        }
+    }
+
     /// A heavier load: as fast, or faster.
     pub(super) const fn heavier(self) -> [f64; 2] {
         match self {
@@ -283,7 +291,7 @@ mod tests {
             {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
-            for odds in [h.lost_again(), h.reads(), h.heavier(), h.comes_back(), h.reads_low()] {
+            for odds in [h.lost_again(), h.reads(), h.heavier(), h.workers(), h.comes_back(), h.reads_low()] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
         }

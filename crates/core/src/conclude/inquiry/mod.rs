@@ -8,6 +8,7 @@
 //! | cool: the load again | fast for what came back | fast, lost at the same temperature | slow at once | slow at once |
 //! | cool, once more with a light load first | as many bytes until it falls | more bytes | | |
 //! | heavier | as slow | as slow | as slow | faster, as a rule |
+//! | two workers | as slow | as slow | as slow | faster, where one of them is all that a processor can do |
 //! | the same stretch, towards the fall and away from it | as slow | as slow | fast before it, slow behind it | as slow |
 //! | quiet: nothing else is asked of the drive, or twice as much | as slow | as slow | as slow | faster, where it was this program |
 //!
@@ -119,6 +120,8 @@ pub struct Possible {
     pub reads: bool,
     /// Larger blocks, and more in flight, fit.
     pub heavier: bool,
+    /// Two workers have room, and no heads that go from one to the other.
+    pub workers: bool,
     /// The addresses on both sides of the fall are known, and were written.
     pub stretch: bool,
     /// What is asked of the drive beside the load can be held off.
@@ -131,7 +134,15 @@ impl Possible {
     /// Everything, with a thermometer or without.
     #[must_use]
     pub const fn everything(thermometer: bool) -> Self {
-        Self { elsewhere: true, reads: true, heavier: true, stretch: true, quiet: true, thermometer }
+        Self {
+            elsewhere: true,
+            reads: true,
+            heavier: true,
+            workers: true,
+            stretch: true,
+            quiet: true,
+            thermometer,
+        }
     }
 
     /// Everything, with a thermometer.
@@ -235,6 +246,7 @@ impl<'a> Inquiry<'a> {
             Experiment::Cycle => matches!(kind, ArmKind::Lighter | ArmKind::Rest | ArmKind::Read),
             Experiment::SameStretch => kind == ArmKind::Before,
             Experiment::Quiet => kind == ArmKind::Quiet,
+            Experiment::Workers => kind == ArmKind::Workers,
         };
         let n = arms.filter(|a| marks(a.arm.kind)).count() as u32;
         match experiment {
@@ -255,6 +267,7 @@ impl<'a> Inquiry<'a> {
             (_, 2..) => 0.0,
             (Experiment::Elsewhere, _) => unclear(self.effects.elsewhere),
             (Experiment::Heavier, _) => unclear(self.effects.heavier),
+            (Experiment::Workers, _) => unclear(self.effects.workers),
             (Experiment::SameStretch, _) => unclear(self.effects.stretch),
             (Experiment::Quiet, _) => unclear(self.effects.quiet),
             // A longer rest tells what a short one left open.
@@ -365,6 +378,7 @@ impl<'a> Inquiry<'a> {
             Experiment::Elsewhere => possible.elsewhere,
             Experiment::OtherWay => possible.reads,
             Experiment::Heavier => possible.heavier,
+            Experiment::Workers => possible.workers,
             Experiment::SameStretch => possible.stretch,
             Experiment::Quiet => possible.quiet,
         };

@@ -24,6 +24,8 @@ pub enum Observed {
     Reads,
     /// A heavier load, against the load.
     Heavier,
+    /// The load by two workers, against the load.
+    Workers,
     /// The load before the address of the fall, against behind it.
     Stretch,
     /// The load with nothing asked of the drive beside it, against twice as much.
@@ -107,6 +109,7 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
         beside(effects.reads)
             .and_then(|s| Prediction::of(Observed::Reads, false, |h| dot(alike(s), h.reads()))),
         Prediction::sorted(Observed::Heavier, beside(effects.heavier).map(faster), |h, s| s.by(h.heavier())),
+        Prediction::sorted(Observed::Workers, beside(effects.workers).map(faster), |h, s| s.by(h.workers())),
         Prediction::sorted(Observed::Stretch, part(effects.stretch), |h, s| s.by(h.stretch())),
         Prediction::sorted(Observed::Quiet, part(effects.quiet), |h, s| s.by(h.quiet())),
         Prediction::sorted(
@@ -135,10 +138,10 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::tests::{elsewhere, fallen};
+    use super::super::tests::{Bench, elsewhere, fallen};
     use super::super::{Decision, Inquiry, Shares};
     use super::*;
-    use crate::record::InquiryEnd;
+    use crate::record::{ArmKind, Experiment, InquiryEnd};
 
     /// What is said once the load elsewhere had this rate, of a fall from 1,000 to 400 MB/s; the shares before and after.
     fn told(mb_s: f64) -> (Decision, Vec<String>, [Shares; 2]) {
@@ -169,6 +172,28 @@ mod tests {
         let (all, said) = predicted(400.0);
         assert_eq!(all[0].likely_by.len(), 5, "the four others, and two of them at once: {all:?}");
         assert!(said.ends_with("That speaks against slow addresses."), "{said}");
+    }
+
+    #[test]
+    fn what_two_workers_move_is_a_limit_of_the_machine() {
+        let of = |bench: Bench, kind, rate| bench.arm(Experiment::Workers, kind, 2.0, rate);
+        let with = |two: f64| {
+            let bench = of(fallen().ask(), ArmKind::Here, 400.0);
+            let bench = of(of(bench, ArmKind::Workers, two), ArmKind::Workers, two);
+            let readings = of(bench, ArmKind::Here, 400.0).end(InquiryEnd::NothingLeft).readings();
+            let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
+            let sentences = inquiry.sentences(&inquiry.decision(readings.elapsed()));
+            let host = inquiry.shares.causes().into_iter().find(|c| c.0 == FindingKind::HostLimit);
+            let said = sentences.into_iter().find(|s| s.starts_with("By two workers it was"));
+            (host.map_or(0.0, |h| h.1), said.unwrap())
+        };
+        let (faster, as_slow, slower) = (with(800.0), with(400.0), with(200.0));
+        assert!(faster.0 > 1.8 * as_slow.0, "{faster:?} {as_slow:?}");
+        assert!(
+            faster.1.contains("2.00 times")
+                && faster.1.ends_with("Only this machine or the link predicts that.")
+        );
+        assert!(slower.1.ends_with("No cause predicts that."), "{slower:?}");
     }
 
     #[test]

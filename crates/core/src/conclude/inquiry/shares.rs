@@ -158,6 +158,9 @@ impl Shares {
             if let Some(seen) = beside(effects.heavier) {
                 *share *= faster(seen).by(h.heavier());
             }
+            if let Some(seen) = beside(effects.workers) {
+                *share *= faster(seen).by(h.workers());
+            }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
                 // The longer it is looked at the less likely it only has not come back yet.
@@ -253,6 +256,7 @@ impl Shares {
                 Experiment::Elsewhere => h.elsewhere().to_vec(),
                 Experiment::OtherWay => h.reads().to_vec(),
                 Experiment::Heavier => h.heavier().to_vec(),
+                Experiment::Workers => h.workers().to_vec(),
                 Experiment::Cycle => match form {
                     CycleForm::Lighter => h.falls_when_lighter().to_vec(),
                     CycleForm::Rest => (0..3).map(|o| h.in_turn(Some(o), None)).collect(),
@@ -356,6 +360,7 @@ mod tests {
                 elsewhere: None,
                 reads: Some(of(477.0 / 233.0)),
                 heavier: None,
+                workers: None,
                 cooled: Some(cooled),
                 until_lost: None,
                 light_first: None,

@@ -68,7 +68,7 @@ impl Bench {
     }
 
     /// Asks about a fall from 1000 to 400 MB/s at a minute.
-    fn ask(self) -> Self {
+    pub(super) fn ask(self) -> Self {
         self.ask_of(None)
     }
 
@@ -90,7 +90,7 @@ impl Bench {
         self
     }
 
-    fn arm(mut self, experiment: Experiment, kind: ArmKind, seconds: f64, mb_s: f64) -> Self {
+    pub(super) fn arm(mut self, experiment: Experiment, kind: ArmKind, seconds: f64, mb_s: f64) -> Self {
         let load = match kind {
             ArmKind::Read | ArmKind::ReadHot | ArmKind::ReadCool => LoadKind::Read,
             ArmKind::Rest => LoadKind::Rest,

@@ -100,6 +100,7 @@ impl Inquiry<'_> {
             (decision.elsewhere, Observed::Elsewhere, "The same load in other places was", " as here"),
             (decision.reads, Observed::Reads, "Reads were", " as the load between them"),
             (decision.heavier, Observed::Heavier, "With larger blocks and more in flight it was", ""),
+            (decision.workers, Observed::Workers, "By two workers it was", ""),
             (
                 decision.stretch,
                 Observed::Stretch,
