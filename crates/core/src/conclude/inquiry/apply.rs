@@ -90,7 +90,7 @@ pub struct Decision {
     /// The load with nothing asked of the drive beside it, against twice as much.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet: Option<Seen>,
-    /// Which causes predict what was seen, in the order above.
+    /// Which causes predict what was seen.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub predicted: Vec<Prediction>,
     /// How many times likelier what was seen is by the causes that stand than by any other; none where nothing stands.

@@ -175,6 +175,14 @@ mod tests {
     }
 
     #[test]
+    fn what_only_two_causes_at_once_predict_is_not_called_unforeseen() {
+        use FindingKind::{CacheEnd, SlowZone, Throttle};
+        let pairs = vec![vec![CacheEnd, SlowZone], vec![CacheEnd, Throttle], vec![Throttle, SlowZone]];
+        let said = Prediction { seen: Observed::Again, likely_by: pairs }.words();
+        assert_eq!(said.as_deref(), Some(" Only two causes at once would do that."));
+    }
+
+    #[test]
     fn what_two_workers_move_is_a_limit_of_the_machine() {
         let of = |bench: Bench, kind, rate| bench.arm(Experiment::Workers, kind, 2.0, rate);
         let with = |two: f64| {

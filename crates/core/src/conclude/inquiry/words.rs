@@ -29,7 +29,7 @@ fn listed(kinds: &[FindingKind]) -> String {
 
 impl Prediction {
     /// What it says of the causes, as a sentence after what was seen; nothing where it parts them in the middle.
-    fn words(&self) -> Option<String> {
+    pub(super) fn words(&self) -> Option<String> {
         let alone: Vec<FindingKind> =
             self.likely_by.iter().filter(|c| c.len() == 1).flatten().copied().collect();
         let not: Vec<FindingKind> = CAUSES.into_iter().filter(|k| !alone.contains(k)).collect();
@@ -38,12 +38,11 @@ impl Prediction {
             _ => "predicts",
         };
         match (alone.len(), not.len()) {
-            (0, _) => match CAUSES.iter().find(|k| self.likely_by.iter().all(|c| c.contains(k))) {
-                Some(kind) if !self.likely_by.is_empty() => {
-                    Some(format!(" Only {} beside another cause would do that.", cause_words(*kind)))
-                }
-                _ => Some(" No cause predicts that.".to_owned()),
-            },
+            (0, _) if self.likely_by.is_empty() => Some(" No cause predicts that.".to_owned()),
+            (0, _) => Some(match CAUSES.iter().find(|k| self.likely_by.iter().all(|c| c.contains(k))) {
+                Some(kind) => format!(" Only {} beside another cause would do that.", cause_words(*kind)),
+                None => " Only two causes at once would do that.".to_owned(),
+            }),
             (1..=2, _) => Some(format!(" Only {} {} that.", listed(&alone), verb(&alone))),
             (_, 1..=2) => Some(format!(" That speaks against {}.", listed(&not))),
             _ => None,
