@@ -22,9 +22,10 @@ use crate::error::AppError;
 use crate::metrics::Metrics;
 use crate::session::Session;
 use crate::targets::{self, MeterWish, Opened, Target, Wish};
+use crate::told::drive::endurance_of;
 use crate::told::estimate::forecast_of;
 use crate::told::held_to::held_to;
-use crate::{freight, going_on, machine};
+use crate::{claims, freight, going_on, machine};
 
 /// One drive of those that a route is run on.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -165,6 +166,9 @@ impl Orders {
             true => HeldTo::default(),
             false => held_to(ledger, identity, &route, &conditions)?,
         };
+        let claims = claims::of_model(&self.home, &identity.model);
+        let endurance = endurance_of(claims.as_ref(), identity);
+        targets::wear_is_known(&route, endurance)?;
         Ok(Setup {
             haul,
             route,
@@ -175,6 +179,7 @@ impl Orders {
             resume,
             forecast,
             held_to: held,
+            endurance,
             trees,
         })
     }

@@ -88,6 +88,7 @@ impl Session {
 
         let mut setup = setup;
         setup.conditions.earlier = ledger.earlier(&drive.identity().serial)?;
+        setup.conditions.recovers = ledger.recovers(&drive.identity().serial)?;
         let mut haul = Haul::new(drive, setup);
         // The first step only writes the head and the first health reading.
         let mut first = Vec::new();

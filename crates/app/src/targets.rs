@@ -330,6 +330,22 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
     (routes, broken)
 }
 
+/// Experiments that may take a share of what the drive is rated to take need to know what that is.
+///
+/// # Errors
+/// When neither the drive nor its user states it.
+pub fn wear_is_known(route: &Route, endurance: Option<Bytes>) -> Result<(), AppError> {
+    let by_share = |l: &Leg| matches!(l.decide_wear, Some(Amount::Percent(_)));
+    match route.legs.iter().find(|l| by_share(l) && endurance.is_none()) {
+        Some(leg) => Err(AppError::usage(format!(
+            "{}, {}: decide_wear is a share of what the drive is rated to take, and nobody states that: state it as the endurance of its model (hollow-mile claims list), or say decide_wear in bytes",
+            route.name,
+            leg.words()
+        ))),
+        None => Ok(()),
+    }
+}
+
 /// Checks a route against a drive before anything is asked of it.
 ///
 /// # Errors

@@ -5,7 +5,10 @@ use hollow_mile_core::archive::digest::{Digest, VERSION};
 use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::limits;
 use hollow_mile_core::conclude::limits::{Judged, Verdict};
+use hollow_mile_core::conclude::models::recovery::Recovery;
+use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
+use hollow_mile_core::record::Recovers;
 use rusqlite::{OptionalExtension, params};
 
 use crate::{Ledger, LedgerError};
@@ -46,6 +49,33 @@ impl Ledger {
             self.db.execute("UPDATE hauls SET digest = ?2 WHERE haul = ?1", params![haul, json])?;
         }
         Ok(serde_json::from_str(&json).unwrap_or_else(|_| digest.clone()))
+    }
+
+    /// How the cache of a drive comes back with rest, as the newest of its last hauls that could tell had it.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn recovers(&self, serial: &str) -> Result<Option<Recovers>, LedgerError> {
+        if serial.is_empty() || serial == "unknown" {
+            return Ok(None);
+        }
+        let mut statement = self.db.prepare_cached(
+            "SELECT haul, digest FROM hauls WHERE serial = ?1 AND digest IS NOT NULL AND state <> 'running'
+               AND deleted_unix_ms IS NULL
+             ORDER BY started_unix_ms DESC LIMIT 32",
+        )?;
+        let rows = statement.query_map([serial], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))?;
+        for row in rows {
+            let (haul, json) = row?;
+            // Digests of another version of the program may have another shape: they are left out.
+            let Ok(digest) = serde_json::from_str::<Digest>(&json) else { continue };
+            let model = digest.cache_model.known().and_then(|m| m.recovery.known());
+            if let Some(Recovery { half_s, all_s, whole_bytes, .. }) = model {
+                let whole = Bytes::new(whole_bytes.value.max(0.0) as u64);
+                return Ok(Some(Recovers { haul, half_s: half_s.value, all_s: all_s.value, whole }));
+            }
+        }
+        Ok(None)
     }
 
     /// The digest of a haul. One that is not kept is made from the whole record, and kept when the haul is over.

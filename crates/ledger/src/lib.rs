@@ -427,7 +427,7 @@ impl Ledger {
 
     pub(crate) fn insert(&self, head: &HaulHead) -> Result<(), LedgerError> {
         let json = serde_json::to_string(head).unwrap_or_default();
-        let listed = Conditions { earlier: Vec::new(), ..head.conditions.clone() };
+        let listed = Conditions { earlier: Vec::new(), recovers: None, ..head.conditions.clone() };
         let conditions = serde_json::to_string(&listed).unwrap_or_default();
         let tags = serde_json::to_string(&head.conditions.tags).unwrap_or_default();
         self.db.execute(

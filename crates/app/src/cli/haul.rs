@@ -135,6 +135,7 @@ fn seats(args: &HaulArgs, home: &Path) -> Result<Vec<Seat>, AppError> {
             rested_for: None,
             tags: args.tags.clone(),
             earlier: Vec::new(),
+            recovers: None,
         };
         let target = Target::parse(name)?;
         if args.on.iter().filter(|o| *o == name).count() > 1 && !matches!(target, Target::Sim(_)) {

@@ -9,10 +9,12 @@ use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::units::Bytes;
 use crate::record::{ArmKind, Experiment};
 
-/// The load after a rest goes on so long at most, s.
-const AGAIN_S: f64 = 10.0;
+/// A light load after a rest goes on so long, where nothing is known of it, s.
+const LIGHT_S: f64 = 10.0;
 /// From one fall to the next and from a fall until it is back, s at most, where nothing is known of it.
 const CYCLE_S: f64 = 60.0;
+/// Of data that compress so much can be squeezed away.
+const SQUEEZED_PERCENT: u8 = 75;
 /// Where a fall began is known to what moves in this time, s.
 const UNSURE_S: f64 = 1.0;
 
@@ -23,8 +25,8 @@ pub(super) struct Planned {
     pub kind: ArmKind,
     pub load: Load,
     pub most: Duration,
-    /// A rest is over when the drive is cool enough: not one that is to show what time alone brings back.
-    pub ends_cool: bool,
+    /// A rest is over when the drive is cool enough, and lasts so long at least, s; `None`: it is to show what time alone brings back.
+    pub ends_cool: Option<f64>,
 }
 
 /// Whole blocks of a region, and an address in it on a block.
@@ -64,6 +66,11 @@ pub(super) fn two_workers(load: &Load, here: Bytes, arm_bytes: Bytes) -> Option<
     (load.workers == 1 && load.pattern == Pattern::Sequential && fits(&two)).then_some(two)
 }
 
+/// The load with data that compress: a quarter of them is left. `None` where they do so already.
+pub(super) fn compressible(load: &Load) -> Option<Load> {
+    (load.compressible_percent < 50).then(|| Load { compressible_percent: SQUEEZED_PERCENT, ..load.clone() })
+}
+
 /// What the engine allows in a route, what a machine has memory for, and a region that holds it many times.
 pub(super) fn fits(load: &Load) -> bool {
     let (block, region) = (load.block.get(), load.end.saturating_sub(load.start).get());
@@ -86,7 +93,7 @@ pub(super) fn arms(
         kind,
         load,
         most: seconds(most),
-        ends_cool: trial.round == 0 || trial.experiment != Experiment::Cool,
+        ends_cool: (trial.round == 0 || trial.experiment != Experiment::Cool).then_some(trial.least_rest_s),
     };
     let here = || planned(ArmKind::Here, bare.clone(), ARM_S);
     let arm_bytes = Bytes::new((inquiring.fall.before.get() * ARM_S) as u64);
@@ -101,8 +108,8 @@ pub(super) fn arms(
             Some(planned(ArmKind::Rest, Load::rest(), trial.rest_s())),
             read(ArmKind::ReadCool),
             // Its rate and length are known once it is put on.
-            trial.light_first.then(|| planned(ArmKind::Lighter, bare.clone(), AGAIN_S)),
-            Some(planned(ArmKind::Again, bare.clone(), AGAIN_S)),
+            trial.light_first.then(|| planned(ArmKind::Lighter, bare.clone(), LIGHT_S)),
+            Some(planned(ArmKind::Again, bare.clone(), trial.again_s)),
         ]
         .into_iter()
         .flatten()
@@ -187,6 +194,10 @@ pub(super) fn arms(
                 let Some(two) = two_workers(&bare, inquiring.here, arm_bytes) else { return VecDeque::new() };
                 planned(ArmKind::Workers, two, ARM_S)
             }
+            Experiment::Compressible => {
+                let Some(squeezed) = compressible(&bare) else { return VecDeque::new() };
+                planned(ArmKind::Compressible, squeezed, ARM_S)
+            }
             _ => planned(ArmKind::Read, read(inquiring), ARM_S),
         };
         let mut two = [here(), other];
@@ -216,6 +227,7 @@ pub(super) const fn goes_on(kind: ArmKind) -> bool {
         ArmKind::Here
             | ArmKind::Again
             | ArmKind::Heavier
+            | ArmKind::Compressible
             | ArmKind::ToFall
             | ArmKind::ToBack
             | ArmKind::Lighter

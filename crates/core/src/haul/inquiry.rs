@@ -5,7 +5,8 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::Haul;
-use super::arms::{Planned, arms, fits, goes_on, heavier, in_blocks, stretch, two_workers};
+use super::arms::{Planned, arms, compressible, fits, goes_on, heavier, in_blocks, stretch, two_workers};
+use super::budget::Budget;
 use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, STANDS};
 use crate::drive::permutation::spread;
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
@@ -18,9 +19,8 @@ use crate::route::Leg;
 const SHARE: f64 = 0.05;
 /// And no longer than this without being asked.
 const MOST_S: f64 = 600.0;
-/// A rest is over when the drive has cooled by so much more than what tells something, K, and lasts at least so long, s.
+/// A rest is over when the drive has cooled by so much more than what tells something, K.
 const COOL_ENOUGH: f64 = COOLS_K + 5.0;
-const LEAST_REST_S: f64 = 10.0;
 /// A load that is slower than this share of what it was after the fall has fallen further; after a small fall, one that lost nearly as much once
 /// more.
 const FURTHER: f64 = 0.65;
@@ -39,8 +39,9 @@ const LEAST_READ: Bytes = Bytes::from_mib(64);
 pub(super) struct Inquiring {
     began: Duration,
     moved: Bytes,
-    most_s: f64,
-    most_bytes: Bytes,
+    /// Bytes written.
+    wrote: Bytes,
+    most: Budget,
     /// What is asked of the drive beside the load can be held off.
     quiet: bool,
     /// Where the leg's own load goes on.
@@ -77,6 +78,7 @@ impl Inquiring {
     pub fn take(&mut self, bytes: Bytes, took: Duration) {
         self.moved += bytes;
         self.arm_moved += bytes;
+        self.wrote += if self.reads() { Bytes::ZERO } else { bytes };
         self.recent.push_back((bytes.as_f64(), took.as_secs_f64()));
         while self.recent.iter().skip(1).map(|r| r.1).sum::<f64>() >= 1.0 {
             self.recent.pop_front();
@@ -135,7 +137,7 @@ impl Inquiring {
             _ if now - *began >= arm.most => true,
             ArmKind::Rest => {
                 let by = self.began_at.zip(temperature).map(|(then, now)| then.degrees() - now.degrees());
-                arm.ends_cool && lasted >= LEAST_REST_S && by.is_some_and(|k| k >= COOL_ENOUGH)
+                arm.ends_cool.is_some_and(|least| lasted >= least) && by.is_some_and(|k| k >= COOL_ENOUGH)
             }
             ArmKind::Again | ArmKind::ToFall => seen && self.is_slow(),
             ArmKind::ToBack => seen && !self.is_slow(),
@@ -177,19 +179,21 @@ impl<D: Drive> Haul<D> {
             }
             None => return Ok(false),
         };
-        let (most_s, most_bytes) = self.budget(index, leg, &fall);
-        // What was spent in this leg before is spent, but for whoever asks.
-        let readings = self.readings.as_ref().filter(|_| by_itself);
+        let fall = Fall { recovers: self.setup.conditions.recovers.clone(), ..fall };
+        let most = self.budget(index, leg, &fall);
+        // What was spent in this leg before is spent, but for whoever asks. Wear is, whoever asks.
+        let (began, readings) = (self.running.began, self.readings.as_ref());
         let (spent_s, spent) =
-            readings.map_or((0.0, Bytes::ZERO), |r| r.spent_on_inquiries(self.running.began));
-        if spent_s > 0.0 && (most_s - spent_s < 4.0 * ARM_S || spent >= most_bytes) {
+            readings.filter(|_| by_itself).map_or((0.0, Bytes::ZERO), |r| r.spent_on_inquiries(began));
+        let wrote = readings.map_or(Bytes::ZERO, |r| r.tried_since(began));
+        let left = most.less(spent_s, spent, wrote);
+        if left.is_spent() || spent_s > 0.0 && left.seconds < 4.0 * ARM_S {
             return Ok(false);
         }
-        let left_s = most_s - spent_s;
-        if by_itself && !self.is_worth_asking(index as u16, &fall, left_s) {
+        if by_itself && !self.is_worth_asking(index as u16, &fall, left.seconds) {
             return Ok(false);
         }
-        self.begin_inquiry(out, index, leg, fall, (left_s, most_bytes.saturating_sub(spent)))?;
+        self.begin_inquiry(out, index, leg, fall, left)?;
         Ok(true)
     }
 
@@ -205,8 +209,8 @@ impl<D: Drive> Haul<D> {
             && (fall.fast_so_far.is_none() || !fits(Fall { fast_so_far: None, ..fall.clone() }))
     }
 
-    /// Seconds and bytes that all inquiries of a leg may take together.
-    fn budget(&self, index: usize, leg: &Leg, fall: &Fall) -> (f64, Bytes) {
+    /// What all inquiries of a leg may take together.
+    fn budget(&self, index: usize, leg: &Leg, fall: &Fall) -> Budget {
         let load = self.load(index, leg);
         let left = match load.limit {
             Some(limit) => limit.saturating_sub(self.running.moved),
@@ -216,8 +220,13 @@ impl<D: Drive> Haul<D> {
         let to_come = left.as_f64() / fall.after.get().max(1.0);
         let whole = leg.until.duration.map_or(in_leg + to_come, |d| d.as_secs_f64().min(in_leg + to_come));
         let bytes = load.limit.unwrap_or_else(|| load.end.saturating_sub(load.start)).as_f64();
-        let most_s = leg.decide_time.map_or((SHARE * whole).min(MOST_S), |d| d.as_secs_f64());
-        (most_s, leg.decide_bytes.unwrap_or(Bytes::new((SHARE * bytes) as u64)))
+        let rated = self.setup.endurance.or(self.drive.identity().rated_writes);
+        Budget {
+            seconds: leg.decide_time.map_or((SHARE * whole).min(MOST_S), |d| d.as_secs_f64()),
+            bytes: leg.decide_bytes.unwrap_or(Bytes::new((SHARE * bytes) as u64)),
+            // A share of what nobody states is none.
+            written: leg.decide_wear.map(|wear| wear.of(rated.unwrap_or(Bytes::ZERO))),
+        }
     }
 
     fn begin_inquiry(
@@ -226,7 +235,7 @@ impl<D: Drive> Haul<D> {
         index: usize,
         leg: &Leg,
         fall: Fall,
-        (most_s, most_bytes): (f64, Bytes),
+        most: Budget,
     ) -> Result<(), DriveError> {
         self.take_off(out, index)?;
         let load = self.load(index, leg);
@@ -243,8 +252,8 @@ impl<D: Drive> Haul<D> {
         self.running.inquiry = Some(Inquiring {
             began: self.elapsed,
             moved: Bytes::ZERO,
-            most_s,
-            most_bytes,
+            wrote: Bytes::ZERO,
+            most,
             quiet: self.drive.ask_health(Asking::Usual),
             here,
             fall: fall.clone(),
@@ -272,8 +281,8 @@ impl<D: Drive> Haul<D> {
         }
         if inquiring.next.is_empty() {
             let spent = (self.elapsed - inquiring.began).as_secs_f64();
-            let over = inquiring.moved > inquiring.most_bytes;
-            let left_s = if over { 0.0 } else { inquiring.most_s - spent };
+            let over = inquiring.most.is_exceeded_by(inquiring.moved, inquiring.wrote);
+            let left_s = if over { 0.0 } else { inquiring.most.seconds - spent };
             let possible = self.possible(index, leg, &inquiring);
             let readings = self.readings.as_ref();
             let trial =
@@ -369,6 +378,7 @@ impl<D: Drive> Haul<D> {
             // Heads that go to and fro between two places tell nothing of the machine.
             workers: !self.drive.identity().rotational
                 && two_workers(&load, inquiring.here, Bytes::new(arm as u64)).is_some(),
+            compressible: compressible(&load).is_some(),
             stretch: in_order && stretch(&load, inquiring).is_some(),
             quiet: inquiring.quiet,
             thermometer: inquiring.fall.temperature.is_some(),
@@ -391,8 +401,8 @@ impl<D: Drive> Haul<D> {
         if failing || leg.until.duration.is_some_and(|d| in_leg >= d) {
             return self.interrupt_inquiry(out, index, leg);
         }
-        let spent = (now - inquiring.began).as_secs_f64() >= inquiring.most_s;
-        if spent || inquiring.moved > inquiring.most_bytes {
+        let spent = (now - inquiring.began).as_secs_f64() >= inquiring.most.seconds;
+        if spent || inquiring.most.is_exceeded_by(inquiring.moved, inquiring.wrote) {
             self.end_arm(out, index)?;
             return self.end_inquiry(out, index, leg, InquiryEnd::Budget);
         }

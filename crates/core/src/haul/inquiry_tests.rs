@@ -7,9 +7,11 @@ use super::*;
 use crate::conclude::inquiry::{CycleForm, Trial};
 use crate::drive::Tally;
 use crate::haul::Progress;
+use crate::haul::Setup;
 use crate::quantity::FindingKind;
 use crate::quantity::units::Rate;
 use crate::record::HaulState;
+use crate::route::Route;
 
 const WRITE: &str = "[[leg]]\nkind = 'write'\ndecide = true\ndecide_time = '10 min'\ndecide_bytes = '1 GB'\nuntil = { bytes = '900 MB' }\n";
 
@@ -25,6 +27,7 @@ fn fall() -> Fall {
         recurs: false,
         turns: None,
         fast_so_far: None,
+        recovers: None,
         may_be: vec![(FindingKind::CacheEnd, 0.5)],
     }
 }
@@ -76,6 +79,42 @@ fn the_leg_writes_all_its_bytes_beside_what_was_tried() {
         .map(|i| readings.series().written(i) - readings.series().written_before(i))
         .sum();
     assert_eq!(readings.written().get(), 900_000_000 + moved, "the leg's own bytes are whole");
+}
+
+#[test]
+fn wear_is_a_budget_of_its_own_and_who_asks_again_gets_no_more_of_it() {
+    let ask = |wear: &str, endurance: Option<Bytes>, rated: Option<Bytes>| {
+        let route = Route::from_toml(&format!(
+            "name = 'x'\n{}",
+            WRITE
+                .replace("decide_bytes = '1 GB'", &format!("decide_bytes = '10 GB'\ndecide_wear = '{wear}'"))
+        ));
+        let mut drive = Puppet::new();
+        drive.rate_writes(rated);
+        let setup = Setup { endurance, ..Setup::plain("test", route.unwrap()) };
+        let (mut h, mut events) = (crate::haul::Haul::new(drive, setup), Vec::new());
+        steps(&mut h, 1, &mut events);
+        let mut readings = Readings::new();
+        for _ in 0..3 {
+            h.inquire(fall());
+            let over = |e: &Event| matches!(e, Event::InquiryEnded { .. });
+            while !events.iter().any(over) && h.step(&mut events) == Progress::Going {}
+            events.drain(..).for_each(|e| readings.push(&e));
+        }
+        while h.step(&mut events) == Progress::Going {}
+        events.drain(..).for_each(|e| readings.push(&e));
+        let ended = readings.inquiries().iter().map(|i| i.ended.unwrap().1).collect::<Vec<_>>();
+        (ended, readings.tried_since(Duration::ZERO).get() / 100_000_000)
+    };
+    let tb = |n: u64| Some(Bytes::new(n * 1_000_000_000_000));
+    // A hundred megabytes each tenth of a second: it ends with the first that is too much.
+    let spent = (vec![InquiryEnd::Budget], 4);
+    assert_eq!(ask("300 MB", None, None), spent);
+    assert_eq!(ask("0.001 %", None, tb(31)), spent, "of what the drive states");
+    assert_eq!(ask("0.001 %", tb(31), tb(90)), spent, "of what its user has");
+    assert_eq!(ask("0.001 %", None, None), (vec![], 0), "of what nobody states is none");
+    let (ended, tenths) = ask("100 GB", None, None);
+    assert!(ended.len() > 1 && tenths > 5, "{ended:?} {tenths}");
 }
 
 #[test]
@@ -173,8 +212,8 @@ fn inquiring(fall: Fall) -> Inquiring {
     Inquiring {
         began: Duration::ZERO,
         moved: Bytes::ZERO,
-        most_s: 100.0,
-        most_bytes: gb(10),
+        wrote: Bytes::ZERO,
+        most: Budget { seconds: 100.0, bytes: gb(10), written: None },
         here: gb(20),
         fall,
         next: VecDeque::new(),
@@ -201,6 +240,8 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
             form: CycleForm::Lighter,
             light_first: false,
             around_s: 14.0,
+            least_rest_s: 10.0,
+            again_s: 10.0,
             seconds: 60.0,
         };
         let possible = Possible {
@@ -208,6 +249,7 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
             reads,
             heavier: false,
             workers: false,
+            compressible: false,
             stretch: false,
             quiet: false,
             thermometer: false,
@@ -270,6 +312,8 @@ fn trial(experiment: Experiment, fall: Fall) -> Vec<Planned> {
         form: CycleForm::Lighter,
         light_first: false,
         around_s: 14.0,
+        least_rest_s: 10.0,
+        again_s: 10.0,
         seconds: 60.0,
     };
     arms(&mut inquiring, trial, possible, &load, Bytes::from_gb(20)).into()

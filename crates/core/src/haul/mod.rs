@@ -4,6 +4,7 @@
 //! [`Haul::step`] decides how fast, so the same code runs a real drive, and a simulated one in a second.
 
 mod arms;
+mod budget;
 pub mod course;
 mod freight;
 mod inquiry;

@@ -29,6 +29,8 @@ pub struct Setup {
     pub forecast: Option<Forecast>,
     /// What it is held to beside the limits of its route.
     pub held_to: HeldTo,
+    /// What the drive is rated to take over its life, as its user has it; without that what the drive states.
+    pub endurance: Option<Bytes>,
     /// Trees of legs that take the shape of a folder, by what the leg calls it.
     pub trees: Trees,
 }
@@ -47,6 +49,7 @@ impl Setup {
             resume: None,
             forecast: None,
             held_to: HeldTo::default(),
+            endurance: None,
             trees: Trees::new(),
         }
     }

@@ -28,6 +28,10 @@ impl Puppet {
         Self { identity: Some(identity), ..Self::default() }
     }
 
+    pub(super) fn rate_writes(&mut self, rated: Option<Bytes>) {
+        self.identity.iter_mut().for_each(|i| i.rated_writes = rated);
+    }
+
     pub(super) fn will(mut self, tally: Result<Tally, DriveError>) -> Self {
         self.tallies.push_back(tally);
         self

@@ -5,7 +5,7 @@
 //! sample; all other events are JSON at their index, but for latencies. Everything in a [`Sample`] is a whole number, so a batch decodes
 //! to exactly what went in.
 //!
-//! Layout, version 8: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
+//! Layout, version 9: `version, count of samples, columns…, count of others, (index in batch, length, JSON)…`. Latencies (not
 //! before version 3) have in place of JSON: 1, end ns, span ns, leg × 2 (+ 1: the lookout's), bins; meters (not before version 5): 2, at ns,
 //! count, and of each: length of its name, name, unit, millionths.
 //! Columns: end ns, span ns, leg, written, read, position, temperature, latency (operations, p50, p99, max), other,
@@ -18,9 +18,9 @@ use crate::quantity::histogram::Histogram;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::record::{Event, Latencies, Sample, Whose};
 
-/// Version 4 brought events of freight, version 5 those of meters, version 6 those of inquiries, versions 7 and 8 further
+/// Version 4 brought events of freight, version 5 those of meters, version 6 those of inquiries, versions 7 to 9 further
 /// experiments, which older programs do not know.
-const VERSION: u8 = 8;
+const VERSION: u8 = 9;
 /// Begins an event that is no JSON, which begins with a brace: latencies, since version 3.
 const LATENCIES: u8 = 1;
 /// The same: what meters said, since version 5.
@@ -38,7 +38,7 @@ pub enum BatchError {
         what: &'static str,
     },
     /// Written by a newer program.
-    #[error("the batch has format version {found}, this program reads up to 8")]
+    #[error("the batch has format version {found}, this program reads up to 9")]
     Version {
         /// What it says.
         found: u8,

@@ -14,7 +14,7 @@ use crate::drive::stamp::Mismatch;
 use crate::drive::{DriveIdentity, LoadSummary};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
-use crate::record::{Arm, Fall, FreightSecond, InquiryEnd, Latencies, Step};
+use crate::record::{Arm, Fall, FreightSecond, InquiryEnd, Latencies, Recovers, Step};
 use crate::route::Route;
 
 /// Stated by the user, written into the record, used for comparing.
@@ -39,6 +39,9 @@ pub struct Conditions {
     /// What earlier hauls of the drive had found when this one began, newest first.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub earlier: Vec<Earlier>,
+    /// How its cache comes back with rest, as the newest of them that could tell had it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub recovers: Option<Recovers>,
 }
 
 /// A finding of an earlier haul of the same drive. Part of the record, so that a review concludes what was concluded live.

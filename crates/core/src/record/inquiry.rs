@@ -29,11 +29,13 @@ pub enum Experiment {
     Quiet,
     /// The load as it is and by two workers, in turn.
     Workers,
+    /// The load as it is and with data that compress, in turn.
+    Compressible,
 }
 
 impl Experiment {
     /// Each of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Elsewhere,
         Self::OtherWay,
         Self::Cool,
@@ -42,6 +44,7 @@ impl Experiment {
         Self::SameStretch,
         Self::Quiet,
         Self::Workers,
+        Self::Compressible,
     ];
 
     /// As in JSON and on screen.
@@ -56,6 +59,7 @@ impl Experiment {
             Self::SameStretch => "the same stretch",
             Self::Quiet => "quiet",
             Self::Workers => "two workers",
+            Self::Compressible => "compressible",
         }
     }
 }
@@ -96,11 +100,13 @@ pub enum ArmKind {
     Asked,
     /// The load by two workers, each as deep as the one, right ahead of it.
     Workers,
+    /// The load with data of which three quarters are zeros.
+    Compressible,
 }
 
 impl ArmKind {
     /// Each of them.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 17] = [
         Self::Here,
         Self::Elsewhere,
         Self::Read,
@@ -117,6 +123,7 @@ impl ArmKind {
         Self::Quiet,
         Self::Asked,
         Self::Workers,
+        Self::Compressible,
     ];
 
     /// The leg's load goes on, with nothing done to it.
@@ -145,6 +152,7 @@ impl ArmKind {
             Self::Quiet => "quiet",
             Self::Asked => "asked more",
             Self::Workers => "2 workers",
+            Self::Compressible => "75 % zeros",
         }
     }
 }
@@ -186,6 +194,32 @@ pub struct Turns {
     pub uneven: f64,
 }
 
+/// How the cache of a drive comes back with rest, as an earlier haul of it told. Part of the record, so that a review sees what was known.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Recovers {
+    /// Which haul.
+    pub haul: String,
+    /// Rest for half of it, s.
+    pub half_s: f64,
+    /// Rest for all of it, s.
+    pub all_s: f64,
+    /// All of it.
+    pub whole: Bytes,
+}
+
+impl Recovers {
+    /// The share that is back after a rest, 0 to 1: as much in each second until half is back, and from there to all.
+    #[must_use]
+    pub fn back_after(&self, rest_s: f64) -> f64 {
+        let (half, all) = (self.half_s.max(1e-3), self.all_s.max(self.half_s));
+        match rest_s {
+            t if t >= all => 1.0,
+            t if t >= half => 0.5 + 0.5 * (t - half) / (all - half),
+            t => 0.5 * t / half,
+        }
+    }
+}
+
 /// The fall whose cause is asked for, as the record told it when the inquiry began.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Fall {
@@ -215,6 +249,9 @@ pub struct Fall {
     /// Bytes of the fast stretch in the middle of which it is asked about, so far; none where it is asked about while the rate is low.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fast_so_far: Option<Bytes>,
+    /// How its cache comes back, where an earlier haul told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recovers: Option<Recovers>,
     /// What the record alone says: causes with their shares.
     pub may_be: Vec<(FindingKind, f64)>,
 }
@@ -236,7 +273,7 @@ pub enum InquiryEnd {
     Decided,
     /// Nothing that can be tried here would tell more.
     NothingLeft,
-    /// The time or the bytes that may be spent on it are spent.
+    /// The time, the bytes or the wear that may be spent on it are spent.
     Budget,
     /// The rate came back by itself.
     CameBack,
@@ -255,7 +292,7 @@ impl InquiryEnd {
         match self {
             Self::Decided => "one answer stands",
             Self::NothingLeft => "nothing that can be tried here would tell more",
-            Self::Budget => "the time or the bytes for it were spent",
+            Self::Budget => "the time, the bytes or the wear for it were spent",
             Self::CameBack => "the rate came back by itself",
             Self::Stays => "the rate no longer came back",
             Self::FellFurther => "the rate fell further while it was looked into",

@@ -12,7 +12,7 @@ mod step;
 
 pub use event::{Conditions, Earlier, Event, HaulHead, HaulState, LegEnd, Sample};
 pub use freight::FreightSecond;
-pub use inquiry::{Arm, ArmKind, Experiment, Fall, InquiryEnd, Turns};
+pub use inquiry::{Arm, ArmKind, Experiment, Fall, InquiryEnd, Recovers, Turns};
 pub use latencies::{Latencies, Whose};
 pub use pauses::{LEAST_PAUSE, Pauses};
 pub use step::{Step, Task};

@@ -370,9 +370,9 @@ fn check_decide(leg: &Leg, f: &mut Faults) {
         "decide goes with a plain write by one worker: not with stamps, drawn sizes or places, a rate, or backwards",
     );
     f.unless(
-        leg.decide || (leg.decide_time.is_none() && leg.decide_bytes.is_none()),
+        leg.decide || (leg.decide_time.is_none() && leg.decide_bytes.is_none() && leg.decide_wear.is_none()),
         "decide_time",
-        "decide_time and decide_bytes go with decide",
+        "decide_time, decide_bytes and decide_wear go with decide",
     );
     let time = Duration::from_secs(1)..=Duration::from_secs(86_400);
     f.unless(
@@ -384,6 +384,15 @@ fn check_decide(leg: &Leg, f: &mut Faults) {
         leg.decide_bytes.is_none_or(|b| b.get() > 0),
         "decide_bytes",
         "decide_bytes must be more than nothing: with none, leave decide out",
+    );
+    let some = |a: Amount| {
+        matches!(a, Amount::Bytes(b) if b.get() > 0)
+            || matches!(a, Amount::Percent(p) if p > 0.0 && p <= 100.0)
+    };
+    f.unless(
+        leg.decide_wear.is_none_or(some),
+        "decide_wear",
+        "decide_wear is a share of what the drive is rated to take, up to 100 %, or bytes: with none, leave decide out",
     );
 }
 

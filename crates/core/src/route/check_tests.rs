@@ -160,7 +160,7 @@ fn cases() -> Vec<(String, &'static str)> {
             ended("write", "decide = true\nstamped = true"),
             "decide goes with a plain write by one worker: not with stamps, drawn sizes or places, a rate, or backwards",
         ),
-        (ended("write", "decide_time = \"1 min\""), "decide_time and decide_bytes go with decide"),
+        (ended("write", "decide_time = \"1 min\""), "decide_time, decide_bytes and decide_wear go with decide"),
         (
             ended("write", "decide = true\ndecide_time = \"0 s\""),
             "decide_time must lie between 1 s and 1 day: with none, leave decide out",
@@ -168,6 +168,18 @@ fn cases() -> Vec<(String, &'static str)> {
         (
             ended("write", "decide = true\ndecide_bytes = \"0 B\""),
             "decide_bytes must be more than nothing: with none, leave decide out",
+        ),
+        (
+            ended("write", "decide_wear = \"1 %\""),
+            "decide_time, decide_bytes and decide_wear go with decide",
+        ),
+        (
+            ended("write", "decide = true\ndecide_wear = \"0 B\""),
+            "decide_wear is a share of what the drive is rated to take, up to 100 %, or bytes: with none, leave decide out",
+        ),
+        (
+            ended("write", "decide = true\ndecide_wear = \"101 %\""),
+            "decide_wear is a share of what the drive is rated to take, up to 100 %, or bytes",
         ),
         (ended("write", "lookout = \"100 us\""), "lookout must lie between 1 ms and 10 s"),
         (

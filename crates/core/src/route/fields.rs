@@ -164,6 +164,8 @@ fields! {
         "Time that such experiments may take, 1 s to 1 day.";
     DecideBytes, "decide_bytes", "and at most", [Write], "5 % of the leg", "20 GB",
         "Bytes that such experiments may read and write.";
+    DecideWear, "decide_wear", "wear at most", [Write], "", "0.01 %",
+        "Of all that the drive is rated to take, what such experiments may write: 0.01 %, 2 GB.";
     StopAfterErrors, "stop_after_errors", "errors allowed", [Write, Read, Mixed, Fill, Scan, Spans, Ladder, Pace, Breather, Verify, Freight], "", "5",
         "The haul ends as failed when so many operations of the leg have failed.";
     SteadyLegs, "steady.legs", "steady legs", [Group], "", "2",
@@ -347,6 +349,7 @@ impl Field {
             Self::Decide => yes(leg.decide),
             Self::DecideTime => or_empty(leg.decide_time),
             Self::DecideBytes => or_empty(leg.decide_bytes),
+            Self::DecideWear => or_empty(leg.decide_wear),
             Self::StopAfterErrors => number(leg.stop_after_errors),
             Self::Test => word_of(leg.test, &TESTS),
             Self::By => leg.by.word().to_owned(),
@@ -428,6 +431,7 @@ impl Field {
             Self::Decide => leg.decide = yes(text)?,
             Self::DecideTime => leg.decide_time = optional(text, plain::<Duration>)?,
             Self::DecideBytes => leg.decide_bytes = optional(text, plain::<Bytes>)?,
+            Self::DecideWear => leg.decide_wear = optional(text, plain::<Amount>)?,
             Self::StopAfterErrors => leg.stop_after_errors = optional(text, number)?,
             Self::Test => leg.test = one_of(text, &TESTS)?,
             Self::By => leg.by = one_of(text, &Erasure::ALL.map(|e| (e.word(), e)))?,

@@ -231,6 +231,9 @@ pub struct Leg {
     /// Bytes that they may read and write; a twentieth of the leg's without it.
     #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
     pub decide_bytes: Option<Bytes>,
+    /// What they may write of all that the drive is rated to take: a share of that, or bytes; no bound of its own without it.
+    #[serde(default, with = "plain::option", skip_serializing_if = "Option::is_none")]
+    pub decide_wear: Option<Amount>,
     /// Which part of the drive.
     #[serde(default, skip_serializing_if = "is_default")]
     pub region: Region,
@@ -377,6 +380,7 @@ impl Leg {
             decide: false,
             decide_time: None,
             decide_bytes: None,
+            decide_wear: None,
             ..l.clone()
         };
         bare(self) == bare(other)
@@ -402,6 +406,7 @@ impl Leg {
             decide: false,
             decide_time: None,
             decide_bytes: None,
+            decide_wear: None,
             region: Region::default(),
             test: SelfTestLength::Short,
             by: Erasure::Discard,

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::falls::FALLS_BY;
 use super::predictions::{Prediction, predictions};
-use super::{Hypothesis, Inquiry, LogRate, STANDS, Shares};
+use super::{AgainstModel, Hypothesis, Inquiry, LogRate, STANDS, Shares};
 use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
 use crate::quantity::units::Rate;
@@ -66,6 +66,9 @@ pub struct Decision {
     /// The load by two workers, against the load.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub workers: Option<Seen>,
+    /// The load with data that compress, against the load.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub compressible: Option<Seen>,
     /// Reads after the rest, against those before it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reads_cool: Option<Seen>,
@@ -84,6 +87,9 @@ pub struct Decision {
     /// Bytes until it fell after a rest, the first of them at a light load, against those after a rest with the full load alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with_light: Option<f64>,
+    /// Bytes that were fast after the first rest, against what the model of the drive's cache has back by then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against_model: Option<f64>,
     /// The load before the address of the fall, against behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stretch: Option<Seen>,
@@ -144,10 +150,12 @@ impl Inquiry<'_> {
             reads: beside(e.reads),
             heavier: beside(e.heavier),
             workers: beside(e.workers),
+            compressible: beside(e.compressible),
             reads_back: seen(e.reads_back),
             with_rest: e.rested.map(|s| s.share),
             with_reads: e.read_between.map(|s| s.share),
             with_light: e.light_first.map(|s| s.share),
+            against_model: e.against_model.map(AgainstModel::times),
             stretch: beside(e.stretch),
             quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),

@@ -4,7 +4,7 @@
 //! for heat and four fifths for its cache shows both parts, whichever is taken away.
 
 use super::rates::{Arm, LogRate, arm, rate_over};
-use super::rests::{Cooled, LightFirst, cooled, until_lost};
+use super::rests::{AgainstModel, Cooled, LightFirst, against_model, cooled, until_lost};
 use crate::quantity::units::Bytes;
 use crate::readings::{ArmReading, InquiryReading, Series};
 use crate::record::{ArmKind, Experiment, Turns};
@@ -68,10 +68,14 @@ pub struct Effects {
     pub heavier: Option<LogRate>,
     /// How much faster the load is by two workers.
     pub workers: Option<LogRate>,
+    /// How much faster it is with data that compress.
+    pub compressible: Option<LogRate>,
     /// Of the newest rest that tells.
     pub cooled: Option<Cooled>,
     /// Bytes of the load that were fast after the first rest until it fell once more.
     pub until_lost: Option<Bytes>,
+    /// The same against what the model of its cache has, where an earlier haul told.
+    pub against_model: Option<AgainstModel>,
     /// The same after a second rest, of which the first part was written by a light load, against that.
     pub light_first: Option<LightFirst>,
     /// The load got back most of what it had lost, with nothing done.
@@ -223,11 +227,13 @@ impl Effects {
                 .map(|(there, here)| there.over(here)),
             heavier: faster(ArmKind::Heavier),
             workers: faster(ArmKind::Workers),
+            compressible: faster(ArmKind::Compressible),
             reads_back: inquiry.fall.turns.and_then(|_| between(ArmKind::ReadCool, ArmKind::ReadHot)),
             stretch: between(ArmKind::Before, ArmKind::Behind),
             quiet: between(ArmKind::Quiet, ArmKind::Asked),
             cooled: here.and_then(|here| cooled(series, &over, here, lost)),
             until_lost,
+            against_model: inquiry.fall.recovers.as_ref().and_then(|m| against_model(&over, &arms, m)),
             light_first,
             came_back: inquiry.fall.recurs && !stayed
                 || by_itself.len() >= 2 && back >= 1

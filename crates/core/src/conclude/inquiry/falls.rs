@@ -55,6 +55,7 @@ impl Finding {
             recurs: turns.is_some(),
             turns,
             fast_so_far,
+            recovers: None,
             may_be,
         })
     }
@@ -192,6 +193,7 @@ impl Readings {
             recurs: false,
             turns: None,
             fast_so_far: None,
+            recovers: None,
             may_be: Vec::new(),
         })
     }

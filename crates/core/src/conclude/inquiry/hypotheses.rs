@@ -103,6 +103,26 @@ impl Hypothesis {
         }
     }
 
+    /// The same where a model of the cache says that much of it is back by then.
+    pub(super) const fn again_by_model(self) -> Odds {
+        match self {
+            Cache => [0.08, 0.12, 0.80],
+            CacheAndPlace => [0.10, 0.85, 0.05],
+            _ => self.again(),
+        }
+    }
+
+    /// As many bytes were fast after the rest as a model of the cache has, or not.
+    pub(super) const fn as_modelled(self) -> [f64; 2] {
+        match self {
+            Cache | CacheAndPlace => [0.90, 0.10],
+            // Heat may end it sooner.
+            CacheAndHeat => [0.60, 0.40],
+            // Within so many times by chance, out of a few doublings.
+            _ => [0.30, 0.70],
+        }
+    }
+
     /// Where the load fell once more after the rest: cooler than before, or as hot.
     pub(super) const fn lost_again(self) -> [f64; 2] {
         match self {
@@ -217,12 +237,39 @@ impl Hypothesis {
         }
     }
 
+    /// Data that compress: as fast, or faster. Few drives write less of such data; on those whatever the drive does goes with it. What limits
+    /// the way there carries as many bytes of them.
+    pub(super) const fn compressible(self) -> [f64; 2] {
+        match self {
+            Host | Ours => [0.99, 0.01],
+            _ => [0.92, 0.08],
+        }
+    }
+
     /// A heavier load: as fast, or faster.
     pub(super) const fn heavier(self) -> [f64; 2] {
         match self {
             Host => [0.5, 0.5],
             _ => [0.96, 0.04],
         }
+    }
+}
+
+impl Hypothesis {
+    /// How likely each outcome of a rest is: reads, the load, and where it is lost once more.
+    pub(super) fn cooled(self, has_thermometer: bool, modelled: bool) -> Vec<f64> {
+        let lost = if has_thermometer { self.lost_again().to_vec() } else { vec![1.0] };
+        let again = if modelled { self.again_by_model() } else { self.again() };
+        let bytes = if modelled { self.as_modelled().to_vec() } else { vec![1.0] };
+        let mut all = Vec::new();
+        for r in self.reads_cool() {
+            for a in again {
+                for b in &bytes {
+                    all.extend(lost.iter().map(|l| r * a * b * l));
+                }
+            }
+        }
+        all
     }
 }
 
@@ -259,10 +306,17 @@ impl Hypothesis {
     }
 
     /// How likely it is that reads and the load were so after the rest, of which so much is trusted to have cooled the drive.
-    pub(super) fn after_rest(self, reads: Option<Sorted<4>>, again: Option<Sorted<3>>, trust: f64) -> f64 {
+    pub(super) fn after_rest(
+        self,
+        reads: Option<Sorted<4>>,
+        again: Option<Sorted<3>>,
+        trust: f64,
+        modelled: bool,
+    ) -> f64 {
         let load = |odds: Odds| again.map_or(1.0, |s| s.by(odds));
         let read = |odds: ReadOdds| reads.map_or(1.0, |s| s.by(odds));
-        let cooled = read(self.reads_cool()) * load(self.again());
+        let comes = if modelled { self.again_by_model() } else { self.again() };
+        let cooled = read(self.reads_cool()) * load(comes);
         match self.uncooled() {
             Some(left) => trust * cooled + (1.0 - trust) * read([0.98, 0.01, 0.005, 0.005]) * load(left),
             None => cooled,
@@ -286,12 +340,22 @@ mod tests {
                     && (in_turn(|o| (None, Some(o))) - 1.0).abs() < 1e-9,
                 "{h:?}"
             );
-            for odds in
-                [h.elsewhere(), h.again(), h.stretch(), h.quiet(), h.falls_when_lighter(), h.light_first()]
-            {
+            for odds in [
+                h.elsewhere(),
+                h.again(),
+                h.again_by_model(),
+                h.stretch(),
+                h.quiet(),
+                h.falls_when_lighter(),
+                h.light_first(),
+            ] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
-            for odds in [h.lost_again(), h.reads(), h.heavier(), h.workers(), h.comes_back(), h.reads_low()] {
+            let moved = [h.heavier(), h.workers(), h.compressible()];
+            for odds in [h.lost_again(), h.as_modelled(), h.reads(), h.comes_back(), h.reads_low()]
+                .into_iter()
+                .chain(moved)
+            {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
         }

@@ -9,6 +9,7 @@
 //! | cool, once more with a light load first | as many bytes until it falls | more bytes | | |
 //! | heavier | as slow | as slow | as slow | faster, as a rule |
 //! | two workers | as slow | as slow | as slow | faster, where one of them is all that a processor can do |
+//! | data that compress | as slow, or faster | as slow, or faster | as slow, or faster | as slow |
 //! | the same stretch, towards the fall and away from it | as slow | as slow | fast before it, slow behind it | as slow |
 //! | quiet: nothing else is asked of the drive, or twice as much | as slow | as slow | as slow | faster, where it was this program |
 //!
@@ -36,9 +37,9 @@ pub use hypotheses::Hypothesis;
 pub use predictions::{Observed, Prediction};
 pub use rates::{Arm, KEEPS, LogRate};
 use rests::LEAST_REST_AGAIN;
-pub use rests::{Cooled, LightFirst};
-use shares::SAME;
+pub use rests::{AgainstModel, Cooled, LightFirst};
 pub use shares::{COOLS_K, Shares};
+use shares::{SAME, back_by_model};
 pub use words::cause_words;
 
 /// One answer stands with this share.
@@ -54,7 +55,13 @@ const BLIND_REST_S: f64 = 60.0;
 /// A rest that is cut shorter by the time that is left tells little, s.
 const LEAST_REST_S: f64 = 25.0;
 /// What comes with a rest: the load before it, reads on both sides, the load after it, s.
-const AROUND_REST_S: f64 = 14.0;
+const AROUND_REST_S: f64 = AGAIN_S + 4.0;
+/// The load after a rest goes on so long at most, s; where a model says how many bytes come back, a little longer than these take, and no more
+/// than so long.
+const AGAIN_S: f64 = 10.0;
+const AGAIN_BY_MODEL: (f64, f64) = (1.3, 60.0);
+/// A rest is over when the drive has cooled, and lasts so long at least, s.
+const LEAST_COOL_S: f64 = 10.0;
 /// The same where a light load comes first, s, and what the light load and the full one take then, in times of how long the load was fast after
 /// the first rest.
 const BEFORE_LIGHT_S: f64 = 6.0;
@@ -107,6 +114,10 @@ pub struct Trial {
     pub light_first: bool,
     /// What comes with its rest, s.
     pub around_s: f64,
+    /// The rest lasts so long at least, s.
+    pub least_rest_s: f64,
+    /// The load after it is waited for so long, s.
+    pub again_s: f64,
     /// How long it takes at most, s.
     pub seconds: f64,
 }
@@ -122,6 +133,8 @@ pub struct Possible {
     pub heavier: bool,
     /// Two workers have room, and no heads that go from one to the other.
     pub workers: bool,
+    /// The data do not compress so far.
+    pub compressible: bool,
     /// The addresses on both sides of the fall are known, and were written.
     pub stretch: bool,
     /// What is asked of the drive beside the load can be held off.
@@ -139,6 +152,7 @@ impl Possible {
             reads: true,
             heavier: true,
             workers: true,
+            compressible: true,
             stretch: true,
             quiet: true,
             thermometer,
@@ -209,6 +223,15 @@ impl Fall {
     }
 }
 
+/// A rest without a light load behind it.
+struct PlainRest {
+    seconds: f64,
+    /// It is not over before, however cool the drive is, s.
+    least_s: f64,
+    /// The load after it, s at most.
+    again_s: f64,
+}
+
 impl Trial {
     /// How long the drive is left alone in it, s.
     #[must_use]
@@ -247,6 +270,7 @@ impl<'a> Inquiry<'a> {
             Experiment::SameStretch => kind == ArmKind::Before,
             Experiment::Quiet => kind == ArmKind::Quiet,
             Experiment::Workers => kind == ArmKind::Workers,
+            Experiment::Compressible => kind == ArmKind::Compressible,
         };
         let n = arms.filter(|a| marks(a.arm.kind)).count() as u32;
         match experiment {
@@ -268,6 +292,7 @@ impl<'a> Inquiry<'a> {
             (Experiment::Elsewhere, _) => unclear(self.effects.elsewhere),
             (Experiment::Heavier, _) => unclear(self.effects.heavier),
             (Experiment::Workers, _) => unclear(self.effects.workers),
+            (Experiment::Compressible, _) => unclear(self.effects.compressible),
             (Experiment::SameStretch, _) => unclear(self.effects.stretch),
             (Experiment::Quiet, _) => unclear(self.effects.quiet),
             // A longer rest tells what a short one left open.
@@ -294,6 +319,31 @@ impl<'a> Inquiry<'a> {
         let around_s = BEFORE_LIGHT_S + LIGHT_TAKES * fast_s.min(LIGHT_FOR_S);
         let rest_s = first_s.min(left_s - around_s);
         (rest_s >= LEAST_REST_AGAIN * first_s).then_some((rest_s, around_s))
+    }
+
+    /// The next rest without a light load behind it: as long as a model of the cache says it takes half of it to come back, and then all; else,
+    /// and for heat, as long as most drives take to cool.
+    fn plain_rest(&self, thermometer: bool, left_s: f64) -> PlainRest {
+        let model = self.reading.fall.recovers.as_ref();
+        let first = if thermometer { RESTS_S[0] } else { BLIND_REST_S };
+        let round = self.rounds(Experiment::Cool);
+        let (usual, modelled) = match round {
+            0 => (first, model.map(|m| m.half_s)),
+            _ => (RESTS_S[1], model.map(|m| m.all_s)),
+        };
+        let wanted = match (round, modelled) {
+            (0, Some(half)) => usual.max(half),
+            (_, Some(all)) => first.max(all),
+            (_, None) => usual,
+        };
+        let waited = |rest_s: f64| {
+            let bytes = model.filter(|_| round == 0).map_or(0.0, |m| m.back_after(rest_s) * m.whole.as_f64());
+            (AGAIN_BY_MODEL.0 * bytes / self.before()).clamp(AGAIN_S, AGAIN_BY_MODEL.1)
+        };
+        let again_s = waited(wanted);
+        let seconds = wanted.min(left_s - (AROUND_REST_S - AGAIN_S + again_s)).max(LEAST_REST_S);
+        let least_s = modelled.map_or(LEAST_COOL_S, |m| m.clamp(LEAST_COOL_S, seconds.max(LEAST_COOL_S)));
+        PlainRest { seconds, again_s: waited(seconds), least_s }
     }
 
     /// The rate before the fall, B/s.
@@ -336,17 +386,14 @@ impl<'a> Inquiry<'a> {
             Some(_) => CycleForm::Read,
         };
         let light = self.light_trial_s(left_s);
+        let plain_rest = self.plain_rest(possible.thermometer, left_s);
         let trial = |experiment: Experiment| {
             let round = self.rounds(experiment);
             let light = light.filter(|_| experiment == Experiment::Cool);
             let seconds = match experiment {
                 Experiment::Cool => match light {
                     Some((rest_s, around_s)) => rest_s + around_s,
-                    None => {
-                        let first = if possible.thermometer { RESTS_S[0] } else { BLIND_REST_S };
-                        let wanted = if round == 0 { first } else { RESTS_S[1] };
-                        wanted.min(left_s - AROUND_REST_S).max(LEAST_REST_S) + AROUND_REST_S
-                    }
+                    None => plain_rest.seconds + AROUND_REST_S - AGAIN_S + plain_rest.again_s,
                 },
                 // What is left of a slow stretch, the lighter load, and a slow stretch.
                 Experiment::Cycle => turns.map_or(0.0, |t| match form {
@@ -358,8 +405,10 @@ impl<'a> Inquiry<'a> {
                 Experiment::SameStretch => 4.0 * (ARM_S + GOES_THERE_S),
                 _ => 4.0 * ARM_S,
             };
-            let around_s = light.map_or(AROUND_REST_S, |l| l.1);
-            Trial { experiment, round, form, light_first: light.is_some(), around_s, seconds }
+            let PlainRest { again_s, least_s: least_rest_s, .. } = plain_rest;
+            let around_s = light.map_or(AROUND_REST_S - AGAIN_S + again_s, |l| l.1);
+            let light_first = light.is_some();
+            Trial { experiment, round, form, light_first, around_s, least_rest_s, again_s, seconds }
         };
         // After a rest the load is another than before it: nothing is set beside what was measured then.
         let rested = self.rounds(Experiment::Cool) > 0;
@@ -379,12 +428,17 @@ impl<'a> Inquiry<'a> {
             Experiment::OtherWay => possible.reads,
             Experiment::Heavier => possible.heavier,
             Experiment::Workers => possible.workers,
+            Experiment::Compressible => possible.compressible,
             Experiment::SameStretch => possible.stretch,
             Experiment::Quiet => possible.quiet,
         };
         let tells = |e: Experiment| {
             let bits = match e {
                 Experiment::Cool if light.is_some() => self.shares.would_tell_light_first(),
+                Experiment::Cool => {
+                    let modelled = back_by_model(&self.reading.fall, plain_rest.seconds);
+                    self.open(e) * self.shares.would_tell_cool(possible.thermometer, modelled)
+                }
                 e => self.open(e) * self.shares.would_tell(e, possible.thermometer, form),
             };
             (bits > TELLS_LITTLE).then(|| (trial(e), bits / trial(e).seconds))
@@ -402,5 +456,7 @@ impl<'a> Inquiry<'a> {
     }
 }
 
+#[cfg(test)]
+mod model_tests;
 #[cfg(test)]
 mod tests;

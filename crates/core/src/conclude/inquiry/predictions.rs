@@ -6,8 +6,8 @@ use super::CycleForm;
 use super::effects::{Effects, Stretched};
 use super::hypotheses::{Hypothesis, Sorted, dot};
 use super::rates::LogRate;
-use super::rests::LightFirst;
-use super::shares::{alike, faster, parts, parts_of_reads, reads_low, trust};
+use super::rests::{AgainstModel, LightFirst};
+use super::shares::{alike, back_by_model, faster, parts, parts_of_reads, reads_low, trust};
 use crate::quantity::FindingKind;
 use crate::record::Fall;
 
@@ -26,6 +26,8 @@ pub enum Observed {
     Heavier,
     /// The load by two workers, against the load.
     Workers,
+    /// The load with data that compress, against the load.
+    Compressible,
     /// The load before the address of the fall, against behind it.
     Stretch,
     /// The load with nothing asked of the drive beside it, against twice as much.
@@ -38,6 +40,8 @@ pub enum Observed {
     ReadsBack,
     /// A second rest with a light load behind it.
     WithLight,
+    /// Bytes until it fell after the first rest, against what the model of the cache has.
+    AgainstModel,
     /// A fast stretch with a rest in it.
     WithRest,
     /// A fast stretch with reads in it.
@@ -91,6 +95,7 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
     let part = |seen: Option<LogRate>| beside(seen).map(|s| parts(s, lost));
     let cooled = effects.cooled;
     let cools = cooled.map_or(0.0, |c| trust(&c));
+    let modelled = cooled.is_some_and(|c| back_by_model(fall, c.rest_s));
     let outcome = |seen: Option<Stretched>| seen.and_then(Stretched::outcome);
     let put_in = |seen: Observed, o: Option<usize>, form: CycleForm| {
         let by =
@@ -110,15 +115,18 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
             .and_then(|s| Prediction::of(Observed::Reads, false, |h| dot(alike(s), h.reads()))),
         Prediction::sorted(Observed::Heavier, beside(effects.heavier).map(faster), |h, s| s.by(h.heavier())),
         Prediction::sorted(Observed::Workers, beside(effects.workers).map(faster), |h, s| s.by(h.workers())),
+        Prediction::sorted(Observed::Compressible, beside(effects.compressible).map(faster), |h, s| {
+            s.by(h.compressible())
+        }),
         Prediction::sorted(Observed::Stretch, part(effects.stretch), |h, s| s.by(h.stretch())),
         Prediction::sorted(Observed::Quiet, part(effects.quiet), |h, s| s.by(h.quiet())),
         Prediction::sorted(
             Observed::ReadsCool,
             cooled.and_then(|c| c.reads).map(|s| parts_of_reads(s, lost)),
-            |h, s| h.after_rest(Some(s), None, cools),
+            |h, s| h.after_rest(Some(s), None, cools, modelled),
         ),
         Prediction::sorted(Observed::Again, cooled.and_then(|c| c.again).map(|s| parts(s, lost)), |h, s| {
-            h.after_rest(None, Some(s), cools)
+            h.after_rest(None, Some(s), cools, modelled)
         }),
         effects.reads_back.filter(|_| fall.turns.is_some() && !effects.stayed).and_then(|s| {
             Prediction::of(Observed::ReadsBack, false, |h| dot(reads_low(s, lost), h.reads_low()))
@@ -127,6 +135,10 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
             .light_first
             .and_then(LightFirst::outcome)
             .and_then(|o| Prediction::of(Observed::WithLight, false, |h| h.light_first()[o])),
+        effects
+            .against_model
+            .and_then(AgainstModel::outcome)
+            .and_then(|o| Prediction::of(Observed::AgainstModel, false, |h| h.as_modelled()[o])),
         put_in(Observed::WithRest, outcome(effects.rested), CycleForm::Rest),
         put_in(Observed::WithReads, outcome(effects.read_between), CycleForm::Read),
         lighter(),
@@ -182,19 +194,33 @@ mod tests {
         assert_eq!(said.as_deref(), Some(" Only two causes at once would do that."));
     }
 
+    /// The share of the machine, and what is said, once another load had this rate beside one of 400 MB/s.
+    fn beside(experiment: Experiment, kind: ArmKind, what: &str, mb_s: f64) -> (f64, String) {
+        let of = |bench: Bench, kind, rate| bench.arm(experiment, kind, 2.0, rate);
+        let bench = of(fallen().ask(), ArmKind::Here, 400.0);
+        let bench = of(of(bench, kind, mb_s), kind, mb_s);
+        let readings = of(bench, ArmKind::Here, 400.0).end(InquiryEnd::NothingLeft).readings();
+        let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
+        let sentences = inquiry.sentences(&inquiry.decision(readings.elapsed()));
+        let host = inquiry.shares.causes().into_iter().find(|c| c.0 == FindingKind::HostLimit);
+        (host.map_or(0.0, |h| h.1), sentences.into_iter().find(|s| s.starts_with(what)).unwrap())
+    }
+
+    #[test]
+    fn what_gains_by_data_that_compress_is_the_drive() {
+        let with = |mb_s| {
+            beside(Experiment::Compressible, ArmKind::Compressible, "With data that compress it was", mb_s)
+        };
+        let (faster, as_slow) = (with(1600.0), with(400.0));
+        assert!(faster.0 < 0.5 * as_slow.0, "{faster:?} {as_slow:?}");
+        assert!(faster.1.ends_with("That speaks against this machine or the link."), "{faster:?}");
+        // Few drives compress: that one does not tells nothing, and is called nothing.
+        assert!(!as_slow.1.contains("predict") && !as_slow.1.contains("speaks"), "{as_slow:?}");
+    }
+
     #[test]
     fn what_two_workers_move_is_a_limit_of_the_machine() {
-        let of = |bench: Bench, kind, rate| bench.arm(Experiment::Workers, kind, 2.0, rate);
-        let with = |two: f64| {
-            let bench = of(fallen().ask(), ArmKind::Here, 400.0);
-            let bench = of(of(bench, ArmKind::Workers, two), ArmKind::Workers, two);
-            let readings = of(bench, ArmKind::Here, 400.0).end(InquiryEnd::NothingLeft).readings();
-            let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
-            let sentences = inquiry.sentences(&inquiry.decision(readings.elapsed()));
-            let host = inquiry.shares.causes().into_iter().find(|c| c.0 == FindingKind::HostLimit);
-            let said = sentences.into_iter().find(|s| s.starts_with("By two workers it was"));
-            (host.map_or(0.0, |h| h.1), said.unwrap())
-        };
+        let with = |two| beside(Experiment::Workers, ArmKind::Workers, "By two workers it was", two);
         let (faster, as_slow, slower) = (with(800.0), with(400.0), with(200.0));
         assert!(faster.0 > 1.8 * as_slow.0, "{faster:?} {as_slow:?}");
         assert!(

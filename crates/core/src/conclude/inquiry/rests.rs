@@ -2,7 +2,7 @@
 
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::{ArmReading, Series};
-use crate::record::{ArmKind, Experiment};
+use crate::record::{ArmKind, Experiment, Recovers};
 
 use super::rates::{Arm, LogRate, SETTLES_S, arm, rate_over};
 
@@ -119,6 +119,50 @@ fn after_rests(over: &[ArmReading], arms: &[Arm]) -> Vec<AfterRest> {
         Some(AfterRest { rest_s: arms[rest].seconds, light, fast, fell })
     };
     (0..arms.len()).filter(is_rest).filter_map(after).collect()
+}
+
+/// As many bytes as a model has, within so many times: a cache shrinks with fill, and a rest is not all that drains it.
+const AS_MODELLED: f64 = 1.7;
+/// Of less than this, as a share of the whole, nothing is predicted.
+const LEAST_PREDICTED: f64 = 0.1;
+
+/// Bytes that were fast after the first rest, against what the model of the drive's cache has back by then.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AgainstModel {
+    /// What the model has.
+    pub predicted: Bytes,
+    /// What was fast.
+    pub fast: Bytes,
+    /// It fell; else it took so many at least.
+    pub fell: bool,
+}
+
+impl AgainstModel {
+    /// So many times what the model has.
+    pub(super) fn times(self) -> f64 {
+        self.fast.as_f64() / self.predicted.as_f64().max(1.0)
+    }
+
+    /// As many (0) or not (1); `None` where that is not known.
+    pub(super) fn outcome(self) -> Option<usize> {
+        match self.times() {
+            t if t > AS_MODELLED => Some(1),
+            _ if !self.fell => None,
+            t => Some(usize::from(t < 1.0 / AS_MODELLED)),
+        }
+    }
+}
+
+/// What was fast after the first rest, against the model.
+pub(super) fn against_model(over: &[ArmReading], arms: &[Arm], model: &Recovers) -> Option<AgainstModel> {
+    let first = after_rests(over, arms).into_iter().next().filter(|a| a.light.is_none() && a.fast > 0)?;
+    let back = model.back_after(first.rest_s);
+    let predicted = Bytes::new((back * model.whole.as_f64()) as u64);
+    (back >= LEAST_PREDICTED).then_some(AgainstModel {
+        predicted,
+        fast: Bytes::new(first.fast),
+        fell: first.fell,
+    })
 }
 
 /// A second rest is no longer than the first, within a part in ten, and no shorter than a share of it.

@@ -7,7 +7,7 @@ use super::CycleForm;
 use super::effects::{Effects, Stretched};
 use super::hypotheses::{CAUSES, Hypothesis, N, Sorted, dot};
 use super::rates::LogRate;
-use super::rests::{Cooled, LightFirst};
+use super::rests::{AgainstModel, Cooled, LightFirst};
 use crate::quantity::FindingKind;
 use crate::record::{Experiment, Fall};
 
@@ -104,6 +104,14 @@ pub(super) fn trust(rest: &Cooled) -> f64 {
     }
 }
 
+/// A rest after which the model of the cache has so much of it back is one that brings the load back, if it is the cache.
+const BACK_BY_MODEL: f64 = 0.4;
+
+/// The model of the drive's cache says that the load is back after such a rest.
+pub(super) fn back_by_model(fall: &Fall, rest_s: f64) -> bool {
+    fall.recovers.as_ref().is_some_and(|m| m.back_after(rest_s) >= BACK_BY_MODEL)
+}
+
 /// Explanations with their shares, in the order of [`Hypothesis::ALL`].
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Shares(pub [f64; N]);
@@ -161,6 +169,9 @@ impl Shares {
             if let Some(seen) = beside(effects.workers) {
                 *share *= faster(seen).by(h.workers());
             }
+            if let Some(seen) = beside(effects.compressible) {
+                *share *= faster(seen).by(h.compressible());
+            }
             if let Some(back) = effects.comes_back() {
                 *share *= h.comes_back()[usize::from(!back)];
                 // The longer it is looked at the less likely it only has not come back yet.
@@ -176,6 +187,9 @@ impl Shares {
             if let Some(o) = effects.light_first.and_then(LightFirst::outcome) {
                 *share *= h.light_first()[o];
             }
+            if let Some(o) = effects.against_model.and_then(AgainstModel::outcome) {
+                *share *= h.as_modelled()[o];
+            }
             if let Some(turns) = fall.turns.filter(|_| !effects.stayed) {
                 *share *= h.recurs(turns.count);
             }
@@ -186,7 +200,7 @@ impl Shares {
                 let trust = trust(&c);
                 let (reads, again) =
                     (c.reads.map(|s| parts_of_reads(s, lost)), c.again.map(|s| parts(s, lost)));
-                *share *= h.after_rest(reads, again, trust);
+                *share *= h.after_rest(reads, again, trust, back_by_model(fall, c.rest_s));
                 // What was never seen to come back by itself, and is back after a rest, has waited for the rest.
                 if h == Passing && effects.comes_back() == Some(false) {
                     let back = again.map_or(0.0, |a| a.outcomes[2]);
@@ -248,6 +262,12 @@ impl Shares {
         self.would_tell_by(|h| h.light_first().to_vec())
     }
 
+    /// What a rest would tell in the mean, bits; `modelled` is whether a model of the cache has the load back after it.
+    #[must_use]
+    pub fn would_tell_cool(&self, has_thermometer: bool, modelled: bool) -> f64 {
+        self.would_tell_by(|h| h.cooled(has_thermometer, modelled))
+    }
+
     /// What the outcomes of an experiment would tell in the mean, bits.
     #[must_use]
     pub fn would_tell(&self, experiment: Experiment, has_thermometer: bool, form: CycleForm) -> f64 {
@@ -257,6 +277,7 @@ impl Shares {
                 Experiment::OtherWay => h.reads().to_vec(),
                 Experiment::Heavier => h.heavier().to_vec(),
                 Experiment::Workers => h.workers().to_vec(),
+                Experiment::Compressible => h.compressible().to_vec(),
                 Experiment::Cycle => match form {
                     CycleForm::Lighter => h.falls_when_lighter().to_vec(),
                     CycleForm::Rest => (0..3).map(|o| h.in_turn(Some(o), None)).collect(),
@@ -264,16 +285,7 @@ impl Shares {
                 },
                 Experiment::SameStretch => h.stretch().to_vec(),
                 Experiment::Quiet => h.quiet().to_vec(),
-                Experiment::Cool => {
-                    let lost = if has_thermometer { h.lost_again().to_vec() } else { vec![1.0] };
-                    let mut all = Vec::new();
-                    for r in h.reads_cool() {
-                        for a in h.again() {
-                            all.extend(lost.iter().map(|l| r * a * l));
-                        }
-                    }
-                    all
-                }
+                Experiment::Cool => h.cooled(has_thermometer, false),
             }
         })
     }
@@ -339,6 +351,7 @@ mod tests {
             recurs: false,
             turns: None,
             fast_so_far: None,
+            recovers: None,
             may_be: vec![(FindingKind::Throttle, 0.5), (FindingKind::CacheEnd, 0.3)],
         };
         // All of the load is back after the rests; reads gained so much, the first time and the second.
@@ -361,8 +374,10 @@ mod tests {
                 reads: Some(of(477.0 / 233.0)),
                 heavier: None,
                 workers: None,
+                compressible: None,
                 cooled: Some(cooled),
                 until_lost: None,
+                against_model: None,
                 light_first: None,
                 came_back: false,
                 glimpsed: false,

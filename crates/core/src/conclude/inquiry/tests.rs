@@ -7,7 +7,7 @@ use crate::drive::{DriveIdentity, DriveKind, LoadKind};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::bytes::{decode, encode};
-use crate::record::{Arm as Told, Event, Fall, HaulHead, Sample, Turns};
+use crate::record::{Arm as Told, Event, Fall, HaulHead, Recovers, Sample, Turns};
 use crate::route::{Leg, LegKind, Route};
 
 /// A record in the making: a write at so many MB/s, as long as it is told.
@@ -72,7 +72,11 @@ impl Bench {
         self.ask_of(None)
     }
 
-    fn ask_of(mut self, turns: Option<Turns>) -> Self {
+    fn ask_of(self, turns: Option<Turns>) -> Self {
+        self.ask_knowing(turns, None)
+    }
+
+    pub(super) fn ask_knowing(mut self, turns: Option<Turns>, recovers: Option<Recovers>) -> Self {
         let fall = Fall {
             elapsed: Duration::from_secs(60),
             written: Bytes::from_gb(60),
@@ -84,6 +88,7 @@ impl Bench {
             recurs: turns.is_some(),
             turns,
             fast_so_far: None,
+            recovers,
             may_be: vec![(FindingKind::CacheEnd, 0.7)],
         };
         self.events.push(Event::InquiryStarted { at: self.now(), leg: 0, fall: Box::new(fall) });
@@ -102,6 +107,21 @@ impl Bench {
         self.events.push(Event::ArmStarted { at: self.now(), leg: 0, arm });
         let mut all = self.run(seconds, mb_s, load);
         all.events.push(Event::ArmEnded { at: all.now(), leg: 0 });
+        all
+    }
+
+    /// An arm of the full load that ends a little after it fell.
+    pub(super) fn arm_that_falls(
+        self,
+        experiment: Experiment,
+        kind: ArmKind,
+        seconds: f64,
+        mb_s: f64,
+    ) -> Self {
+        let mut all = self.arm(experiment, kind, seconds, mb_s);
+        let over = all.events.pop();
+        all = all.write(0.8, 400.0);
+        all.events.extend(over.map(|_| Event::ArmEnded { at: all.now(), leg: 0 }));
         all
     }
 
@@ -358,14 +378,7 @@ fn heat_does_not_come_back_under_a_lighter_load_and_slows_reads_too() {
 /// Two rests of a minute: after the first 5 GB until it falls, after the second 2.5 GB at a light load and so many more.
 fn light_after_a_rest(then_gb: f64) -> (Shares, Result<Trial, InquiryEnd>, Effects) {
     let of = |b: Bench, kind, s, rate| b.arm(Experiment::Cool, kind, s, rate);
-    // An arm of the full load ends a little after it fell.
-    let until_it_falls = |b: Bench, gb: f64| {
-        let mut b = of(b, ArmKind::Again, gb, 1000.0);
-        let over = b.events.pop();
-        b = b.write(0.8, 400.0);
-        b.events.extend(over.map(|_| Event::ArmEnded { at: b.now(), leg: 0 }));
-        b
-    };
+    let until_it_falls = |b: Bench, gb: f64| b.arm_that_falls(Experiment::Cool, ArmKind::Again, gb, 1000.0);
     let rest = |b: Bench| {
         let b = of(of(b, ArmKind::ReadHot, 2.0, 900.0), ArmKind::Rest, 60.0, 0.0);
         of(b, ArmKind::ReadCool, 2.0, 1050.0)

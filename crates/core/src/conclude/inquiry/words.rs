@@ -3,7 +3,7 @@
 use super::apply::{Decision, Seen};
 use super::hypotheses::CAUSES;
 use super::predictions::{Observed, Prediction};
-use super::{Inquiry, LightFirst, Stretched};
+use super::{AgainstModel, Inquiry, LightFirst, Stretched};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, grouped, span_words};
 use crate::record::InquiryEnd;
@@ -100,6 +100,7 @@ impl Inquiry<'_> {
             (decision.reads, Observed::Reads, "Reads were", " as the load between them"),
             (decision.heavier, Observed::Heavier, "With larger blocks and more in flight it was", ""),
             (decision.workers, Observed::Workers, "By two workers it was", ""),
+            (decision.compressible, Observed::Compressible, "With data that compress it was", ""),
             (
                 decision.stretch,
                 Observed::Stretch,
@@ -139,6 +140,13 @@ impl Inquiry<'_> {
             format!(
                 "After a second rest, with a light load first, the load {held} {share:.2} times the bytes of the first time until it fell{still}.{}",
                 by(Observed::WithLight)
+            )
+        }));
+        all.extend(self.effects.against_model.map(|AgainstModel { predicted, fast, fell }| {
+            let (held, still) = how(fell);
+            format!(
+                "The model of its cache has {predicted} back after the first rest; the load {held} {fast} until it fell{still}.{}",
+                by(Observed::AgainstModel)
             )
         }));
         let put_in = [

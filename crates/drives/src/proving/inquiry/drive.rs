@@ -36,6 +36,8 @@ enum Host {
     Bytes(f64, f64),
     /// From a moment on no more than so many operations a second.
     Operations(f64, f64),
+    /// From a moment on no more than so many bytes a second by each worker, both ways: what one processor copies.
+    Worker(f64, f64),
     /// From a moment on each look at its health costs so much of the time.
     Asked(f64, f64),
 }
@@ -72,6 +74,8 @@ struct Plan {
     swing: (f64, f64),
     sensor: Option<f64>,
     stated: bool,
+    /// It writes what compresses in less of its flash.
+    compresses: bool,
 }
 
 /// A drive with a known truth.
@@ -206,6 +210,10 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
         tidies: (riddle == Riddle::Passing)
             .then(|| (fast * d.within(8.0, 60.0), d.within(6.0, 25.0), d.within(0.2, 0.65))),
         host: match (riddle, d.chance(0.5)) {
+            // Drawn from what is drawn already: the other drives stay as they were.
+            (Riddle::Host, true) if ((host_share * 1e6) as u64).is_multiple_of(2) => {
+                Host::Worker(host_at, fast * host_share)
+            }
             (Riddle::Host, true) => Host::Bytes(host_at, fast * host_share),
             (Riddle::Host, false) => Host::Operations(host_at, fast * host_share / 1_048_576.0),
             (Riddle::Ours, _) => Host::Asked(host_at, 0.15 + 0.4 * (host_share - 0.3)),
@@ -222,6 +230,7 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
         swing: if d.chance(0.3) { (d.within(0.02, 0.12), d.within(1.0, 12.0)) } else { (0.0, 1.0) },
         sensor,
         stated: riddle == Riddle::CacheAtTheLimit && d.chance(0.5),
+        compresses: ((host_share * 1e8) as u64).is_multiple_of(10),
     }
 }
 
@@ -298,6 +307,12 @@ impl Stand {
         self.load.kind == LoadKind::Read
     }
 
+    /// What of the bytes of the load comes to the flash.
+    fn kept(&self) -> f64 {
+        let squeezed = f64::from(self.load.compressible_percent) / 100.0;
+        if self.plan.compresses && !self.reads() { 1.0 - squeezed } else { 1.0 }
+    }
+
     /// Factors of the rate by cause, now and here.
     fn factors(&self) -> [(FindingKind, f64); 5] {
         let p = &self.plan;
@@ -307,10 +322,12 @@ impl Stand {
         let heat = self.left_by_heat();
         let heat = if self.reads() && heat < 1.0 { heat.powf(p.reads_differ) } else { heat };
         let bare = if self.reads() { p.read } else { p.fast } * cache * heat * inside.map_or(1.0, |z| z.2);
+        let bare = bare / self.kept();
         let tidying = p.tidies.filter(|_| self.age < self.tidies_until).map_or(1.0, |t| t.2);
         let most = match p.host {
             Host::Bytes(from, rate) if self.age >= from => rate,
             Host::Operations(from, rate) if self.age >= from => rate * self.load.block.as_f64(),
+            Host::Worker(from, rate) if self.age >= from => rate * f64::from(self.load.workers),
             Host::Asked(from, share) if self.age >= from => match self.asking {
                 Asking::HeldOff => f64::INFINITY,
                 Asking::Usual => bare * (1.0 - share),
@@ -336,7 +353,7 @@ impl Stand {
         if moves {
             let factors = self.factors();
             let share: f64 = factors.iter().map(|f| f.1).product();
-            let mut rate = if self.reads() { p.read } else { p.fast } * share;
+            let mut rate = if self.reads() { p.read } else { p.fast } / self.kept() * share;
             let full = self.cached >= p.cache;
             if self.reads() && full && self.cached > 0.0 {
                 rate *= p.folding;
@@ -361,7 +378,7 @@ impl Stand {
                 self.began_low = None;
             }
             if self.load.kind == LoadKind::Write {
-                self.cached = (self.cached + bytes).min(p.cache.min(1e18));
+                self.cached = (self.cached + bytes * self.kept()).min(p.cache.min(1e18));
                 // The first time comes late, and then each after as many bytes.
                 self.untidy += bytes;
                 if let Some((every, lasts, _)) = p.tidies
@@ -393,7 +410,7 @@ impl Stand {
             }
         }
         // Reads warm a drive a little less than writes of the same rate.
-        let work = bytes / dt / p.fast * if self.reads() { 0.8 } else { 1.0 };
+        let work = bytes * self.kept() / dt / p.fast * if self.reads() { 0.8 } else { 1.0 };
         let case = p.air + 4.0 + p.rise.1 * work;
         self.case += (case - self.case) * dt / p.tau.1;
         let chip = self.case + p.rise.0 * work;

@@ -268,6 +268,7 @@ mod tests {
                         recurs: false,
                         turns: None,
                         fast_so_far: None,
+                        recovers: None,
                         may_be: Vec::new(),
                     });
                 }
