@@ -38,6 +38,36 @@ resistance = 5.0
 tau = "120 s"
 "#;
 
+/// A drive with a cache that comes back in minutes, rated for 600 TB.
+const KEEPS: &str = r#"
+name = "keeps"
+model = "Riddle R2 2 TB"
+serial = "RD-0002"
+capacity = "2 TB"
+rated_writes = "600 TB"
+seed = 7
+
+[flash]
+read = "3000 MB/s"
+recover = "150 MB/s"
+
+[[flash.level]]
+rate = "1600 MB/s"
+size = "30 GB"
+
+[[flash.level]]
+rate = "500 MB/s"
+
+[heat]
+idle_watts = 1.5
+watts_per_gb_s = 1.1
+
+[[heat.cooling]]
+name = "heatsink"
+resistance = 5.0
+tau = "120 s"
+"#;
+
 fn riddle(bench: &Bench) -> String {
     let path = bench.path("riddle.toml");
     std::fs::write(&path, RIDDLE).unwrap();
@@ -119,6 +149,62 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
         2,
     );
     assert!(no.contains("has no experiments: `hollow-mile haul why`"), "{no}");
+}
+
+#[test]
+fn a_rest_is_as_long_as_an_earlier_haul_says_that_half_of_the_cache_needs() {
+    let bench = Bench::new();
+    let path = bench.path("keeps.toml");
+    std::fs::write(&path, KEEPS).unwrap();
+    let drive = format!("sim:{path}");
+    let rest_and_model = || {
+        let why = bench.json(&["haul", "why", "--on", &drive, "--json"]);
+        let f = decided(&why)[0].clone();
+        assert_eq!(f["kind"], "cache-end", "{why}");
+        let arms = f["decided"]["arms"].as_array().unwrap().clone();
+        let rest = arms.iter().find(|a| a["kind"] == "rest").map(|a| a["seconds"].as_f64().unwrap());
+        let haul = why["haul"].as_str().unwrap().to_owned();
+        let review = bench.json(&["findings", &haul, "--json"]);
+        assert_eq!(review["findings"], why["findings"], "live and review agree");
+        (rest.unwrap(), f)
+    };
+    let (rest, f) = rest_and_model();
+    assert!(rest <= 45.1, "nobody knows how it comes back: {rest}");
+    assert!(f["decided"].get("against_model").is_none(), "{f}");
+    assert_eq!(f["decided"]["ended"], "nothing-left", "the rest alone leaves a little open: {f}");
+    let breather = bench.json(&["haul", "breather", "--on", &drive, "--json"]);
+    let told = bench.json(&["findings", breather["haul"].as_str().unwrap(), "--json"]);
+    let half = told["cache"]["recovery"]["half_s"]["value"].as_f64().unwrap();
+    let (rest, f) = rest_and_model();
+    assert!((rest - half).abs() < 0.5, "{rest} s, and half of it is back after {half} s");
+    assert_eq!(f["decided"]["causes"], serde_json::json!(["cache-end"]), "{f}");
+    let model = &f["decided"]["against_model"];
+    let (low, high) = (model["low"].as_f64().unwrap(), model["high"].as_f64().unwrap());
+    assert!(low < 1.3 && high > 1.0 / 1.3, "as much came back as the model has: {f}");
+    let said = f["evidence"].to_string();
+    assert!(said.contains("The model of its cache has"), "{said}");
+}
+
+#[test]
+fn what_experiments_may_wear_off_is_bounded_and_a_share_of_what_nobody_states_is_refused() {
+    let bench = Bench::new();
+    let path = bench.path("keeps.toml");
+    std::fs::write(&path, KEEPS).unwrap();
+    let bounded = route(&bench, "bounded", "decide = true\ndecide_wear = \"0.001 %\"");
+    let told = bench.json(&["haul", &bounded, "--on", &format!("sim:{path}"), "--json"]);
+    // 6 GB of the 600 TB that it is rated for; the arm under way ends with the first sample beyond that.
+    let f = &decided(&told)[0];
+    let wrote = |a: &Value| match a["kind"].as_str().unwrap() {
+        "read" | "read-hot" | "read-cool" | "rest" => 0.0,
+        _ => a["seconds"].as_f64().unwrap() * a["mb_s"].as_f64().unwrap_or(0.0) / 1000.0,
+    };
+    let written: f64 = f["decided"]["arms"].as_array().unwrap().iter().map(wrote).sum();
+    assert_eq!(f["decided"]["ended"], "budget", "{f}");
+    assert!((5.0..6.8).contains(&written), "{written} GB: {f}");
+    let unrated = riddle(&bench);
+    let no = bench.refusal(&["haul", &bounded, "--on", &unrated], 2);
+    assert!(no.contains("nobody states that") && no.contains("decide_wear in bytes"), "{no}");
+    assert!(bench.json(&["ledger", "--json"]).as_array().unwrap().len() == 1, "and nothing was begun");
 }
 
 #[test]

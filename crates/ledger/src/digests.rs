@@ -6,7 +6,6 @@ use hollow_mile_core::conclude::Conclusions;
 use hollow_mile_core::conclude::limits;
 use hollow_mile_core::conclude::limits::{Judged, Verdict};
 use hollow_mile_core::conclude::models::recovery::Recovery;
-use hollow_mile_core::quantity::units::Bytes;
 use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::Recovers;
 use rusqlite::{OptionalExtension, params};
@@ -71,8 +70,8 @@ impl Ledger {
             let Ok(digest) = serde_json::from_str::<Digest>(&json) else { continue };
             let model = digest.cache_model.known().and_then(|m| m.recovery.known());
             if let Some(Recovery { half_s, all_s, whole_bytes, .. }) = model {
-                let whole = Bytes::new(whole_bytes.value.max(0.0) as u64);
-                return Ok(Some(Recovers { haul, half_s: half_s.value, all_s: all_s.value, whole }));
+                let (half_s, all_s, whole_bytes) = (*half_s, *all_s, *whole_bytes);
+                return Ok(Some(Recovers { haul, half_s, all_s, whole_bytes }));
             }
         }
         Ok(None)

@@ -1,5 +1,6 @@
 //! `hollow-mile prove --decide`: experiments on drives whose record alone does not tell why they fall.
 
+use hollow_mile_core::record::Experiment;
 use hollow_mile_drives::proving::{InquiryScore, Riddle, prove_inquiry};
 use serde::Serialize;
 
@@ -29,6 +30,12 @@ struct Row {
 }
 
 #[derive(Serialize)]
+struct Tried {
+    experiment: &'static str,
+    hauls: usize,
+}
+
+#[derive(Serialize)]
 struct RiddleProof {
     drives: u64,
     seed: u64,
@@ -38,6 +45,8 @@ struct RiddleProof {
     /// Drives on which nothing is the matter, and inquiries on them.
     sound: usize,
     asked_on_sound: usize,
+    /// Hauls in which each experiment was tried.
+    tried: Vec<Tried>,
     /// Share of the haul's time and of its bytes that an inquiry takes.
     time_median: Option<f64>,
     time_p95: Option<f64>,
@@ -86,6 +95,9 @@ fn proof(mut s: InquiryScore, drives: u64, seed: u64) -> RiddleProof {
         all,
         sound: s.sound.0,
         asked_on_sound: s.sound.1,
+        tried: Experiment::ALL
+            .map(|e| Tried { experiment: e.word(), hauls: s.tried.get(&e).copied().unwrap_or(0) })
+            .into(),
         time_median: quantile(&mut s.time, 0.5),
         time_p95: quantile(&mut s.time, 0.95),
         bytes_median: quantile(&mut s.bytes, 0.5),
@@ -146,14 +158,17 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         ]
     }));
     let at = |v: Option<f64>| v.map_or_else(|| "none".into(), |v| format!("{:.1} %", 100.0 * v));
+    let tried: Vec<String> = p.tried.iter().map(|t| format!("{} {}", t.experiment, t.hauls)).collect();
     say(&format!(
         "{drives} drives made so that the record alone cannot tell, seed {seed}\n\n{}\n\
          SAID: the right cause is what the haul says in the end. ALONE: what the record says without experiments.\n\
          {} sound drives: {} inquiries\n\
+         hauls in which each was tried: {}\n\
          an inquiry takes {} of the haul's time (median; {} p95) and {} of its bytes",
         table(&lines),
         p.sound,
         p.asked_on_sound,
+        tried.join(", "),
         at(p.time_median),
         at(p.time_p95),
         at(p.bytes_median)

@@ -6,8 +6,8 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::drive::LoadKind;
-use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
+use crate::quantity::{FindingKind, Interval};
 
 /// What is tried. The causes that it tells apart are in [`crate::conclude::inquiry`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -200,22 +200,40 @@ pub struct Recovers {
     /// Which haul.
     pub haul: String,
     /// Rest for half of it, s.
-    pub half_s: f64,
+    pub half_s: Interval,
     /// Rest for all of it, s.
-    pub all_s: f64,
-    /// All of it.
-    pub whole: Bytes,
+    pub all_s: Interval,
+    /// All of it, bytes.
+    pub whole_bytes: Interval,
 }
 
 impl Recovers {
     /// The share that is back after a rest, 0 to 1: as much in each second until half is back, and from there to all.
     #[must_use]
-    pub fn back_after(&self, rest_s: f64) -> f64 {
-        let (half, all) = (self.half_s.max(1e-3), self.all_s.max(self.half_s));
-        match rest_s {
-            t if t >= all => 1.0,
-            t if t >= half => 0.5 + 0.5 * (t - half) / (all - half),
-            t => 0.5 * t / half,
+    pub fn back_after(&self, rest_s: f64) -> Interval {
+        let of = |half: f64, all: f64| {
+            let half = half.max(1e-3);
+            match rest_s {
+                t if t >= all.max(half) => 1.0,
+                t if t >= half => 0.5 + 0.5 * (t - half) / (all - half),
+                t => 0.5 * t / half,
+            }
+        };
+        Interval {
+            value: of(self.half_s.value, self.all_s.value),
+            low: of(self.half_s.high, self.all_s.high),
+            high: of(self.half_s.low, self.all_s.low),
+        }
+    }
+
+    /// Bytes that are back after a rest.
+    #[must_use]
+    pub fn bytes_after(&self, rest_s: f64) -> Interval {
+        let (back, whole) = (self.back_after(rest_s), self.whole_bytes);
+        Interval {
+            value: back.value * whole.value,
+            low: back.low * whole.low.max(0.0),
+            high: back.high * whole.high,
         }
     }
 }

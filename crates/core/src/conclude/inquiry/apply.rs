@@ -9,6 +9,7 @@ use super::predictions::{Prediction, predictions};
 use super::{AgainstModel, Hypothesis, Inquiry, LogRate, STANDS, Shares};
 use crate::conclude::{Candidate, Finding};
 use crate::quantity::FindingKind;
+use crate::quantity::Interval;
 use crate::quantity::units::Rate;
 use crate::readings::Readings;
 use crate::record::{ArmKind, InquiryEnd};
@@ -28,6 +29,15 @@ impl From<LogRate> for Seen {
     fn from(l: LogRate) -> Self {
         let at = |z: f64| (l.value + z * l.error).exp();
         Self { times: at(0.0), low: at(-1.96), high: at(1.96) }
+    }
+}
+
+impl Seen {
+    /// Bytes against those of a model, whose interval it has.
+    fn of_model(seen: AgainstModel) -> Self {
+        let times = |model: f64| seen.fast.as_f64() / model.max(1.0);
+        let Interval { value, low, high } = seen.predicted;
+        Self { times: times(value), low: times(high), high: times(low) }
     }
 }
 
@@ -89,7 +99,7 @@ pub struct Decision {
     pub with_light: Option<f64>,
     /// Bytes that were fast after the first rest, against what the model of the drive's cache has back by then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub against_model: Option<f64>,
+    pub against_model: Option<Seen>,
     /// The load before the address of the fall, against behind it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stretch: Option<Seen>,
@@ -155,7 +165,7 @@ impl Inquiry<'_> {
             with_rest: e.rested.map(|s| s.share),
             with_reads: e.read_between.map(|s| s.share),
             with_light: e.light_first.map(|s| s.share),
-            against_model: e.against_model.map(AgainstModel::times),
+            against_model: e.against_model.map(Seen::of_model),
             stretch: beside(e.stretch),
             quiet: beside(e.quiet),
             reads_cool: seen(e.cooled.and_then(|c| c.reads)),

@@ -328,8 +328,8 @@ impl<'a> Inquiry<'a> {
         let first = if thermometer { RESTS_S[0] } else { BLIND_REST_S };
         let round = self.rounds(Experiment::Cool);
         let (usual, modelled) = match round {
-            0 => (first, model.map(|m| m.half_s)),
-            _ => (RESTS_S[1], model.map(|m| m.all_s)),
+            0 => (first, model.map(|m| m.half_s.value)),
+            _ => (RESTS_S[1], model.map(|m| m.all_s.value)),
         };
         let wanted = match (round, modelled) {
             (0, Some(half)) => usual.max(half),
@@ -337,7 +337,7 @@ impl<'a> Inquiry<'a> {
             (_, None) => usual,
         };
         let waited = |rest_s: f64| {
-            let bytes = model.filter(|_| round == 0).map_or(0.0, |m| m.back_after(rest_s) * m.whole.as_f64());
+            let bytes = model.filter(|_| round == 0).map_or(0.0, |m| m.bytes_after(rest_s).value);
             (AGAIN_BY_MODEL.0 * bytes / self.before()).clamp(AGAIN_S, AGAIN_BY_MODEL.1)
         };
         let again_s = waited(wanted);

@@ -2,11 +2,14 @@
 
 use super::tests::{Bench, fallen};
 use super::*;
+use crate::quantity::Interval;
 use crate::record::{Experiment, Recovers};
 
 /// Half of 60 GB is back after this, all after three times as long.
 fn half_after(half_s: f64) -> Recovers {
-    Recovers { haul: "before".into(), half_s, all_s: 3.0 * half_s, whole: Bytes::from_gb(60) }
+    let within = |value: f64| Interval { value, low: 0.9 * value, high: 1.1 * value };
+    let whole_bytes = Interval::around(60e9, 1e9);
+    Recovers { haul: "before".into(), half_s: within(half_s), all_s: within(3.0 * half_s), whole_bytes }
 }
 
 fn knowing(model: Option<Recovers>) -> Bench {
@@ -49,11 +52,19 @@ fn share(bench: &Bench, of: Hypothesis) -> f64 {
 #[test]
 fn a_model_says_how_much_is_back_after_a_rest() {
     let model = half_after(90.0);
-    let back = [0.0, 45.0, 90.0, 180.0, 270.0, 900.0].map(|s| model.back_after(s));
+    let back = [0.0, 45.0, 90.0, 180.0, 270.0, 900.0].map(|s| model.back_after(s).value);
     assert_eq!(back, [0.0, 0.25, 0.5, 0.75, 1.0, 1.0]);
     // Where even the shortest rest was enough, only a bound is known.
-    let at_once = Recovers { half_s: 60.0, all_s: 60.0, ..model };
-    assert_eq!([30.0, 60.0].map(|s| at_once.back_after(s)), [0.25, 1.0]);
+    let bound = Interval { value: 60.0, low: 0.0, high: 60.0 };
+    let at_once = Recovers { half_s: bound, all_s: bound, ..model.clone() };
+    let back = [30.0, 60.0].map(|s| at_once.back_after(s)).map(|i| (i.value, i.low, i.high));
+    assert_eq!(back, [(0.25, 0.25, 1.0), (1.0, 1.0, 1.0)]);
+    let bytes = model.bytes_after(90.0);
+    assert!(
+        (bytes.low / 1e9 - 59.0 * 0.5 / 1.1).abs() < 0.01 && (bytes.value - 30e9).abs() < 1.0,
+        "{bytes:?}"
+    );
+    assert!((bytes.high / 1e9 - 61.0 * (0.5 + 0.5 * 9.0 / 162.0)).abs() < 0.01, "{bytes:?}");
 }
 
 #[test]
@@ -95,12 +106,14 @@ fn as_many_bytes_as_the_model_has_speak_for_the_cache_and_others_do_not() {
         let inquiry = Inquiry::of(&readings.inquiries()[0], &readings);
         let decision = inquiry.decision(readings.elapsed());
         let said = inquiry.sentences(&decision).into_iter().find(|s| s.starts_with("The model of its cache"));
-        (decision.against_model.unwrap(), said.unwrap())
+        (decision.against_model.unwrap().times, said.unwrap())
     };
     let (times, said) = told(&as_many);
     assert!((times - 29.0 / 30.0).abs() < 0.02, "{times}");
     assert!(
-        said.starts_with("The model of its cache has 30 GB back after the first rest; the load took 29"),
+        said.starts_with(
+            "The model of its cache has 26.82 GB to 32.19 GB back after the first rest; the load took 29"
+        ),
         "{said}"
     );
     assert!((told(&fewer).0 - 0.2).abs() < 0.02);

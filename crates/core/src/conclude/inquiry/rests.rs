@@ -1,5 +1,6 @@
 //! What the rests of the cooling experiment show: reads and the load on both sides of one, and how many bytes were fast after it.
 
+use crate::quantity::Interval;
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::{ArmReading, Series};
 use crate::record::{ArmKind, Experiment, Recovers};
@@ -121,16 +122,16 @@ fn after_rests(over: &[ArmReading], arms: &[Arm]) -> Vec<AfterRest> {
     (0..arms.len()).filter(is_rest).filter_map(after).collect()
 }
 
-/// As many bytes as a model has, within so many times: a cache shrinks with fill, and a rest is not all that drains it.
-const AS_MODELLED: f64 = 1.7;
-/// Of less than this, as a share of the whole, nothing is predicted.
-const LEAST_PREDICTED: f64 = 0.1;
+/// As many bytes as a model has, within its interval and so many times: a cache shrinks with fill, and drains a little otherwise each time.
+const AS_MODELLED: f64 = 1.3;
+/// A model with a wider interval than this, as ratio of its ends, predicts nothing.
+const WIDEST_MODEL: f64 = 4.0;
 
 /// Bytes that were fast after the first rest, against what the model of the drive's cache has back by then.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct AgainstModel {
-    /// What the model has.
-    pub predicted: Bytes,
+    /// What the model has, bytes.
+    pub predicted: Interval,
     /// What was fast.
     pub fast: Bytes,
     /// It fell; else it took so many at least.
@@ -138,17 +139,12 @@ pub struct AgainstModel {
 }
 
 impl AgainstModel {
-    /// So many times what the model has.
-    pub(super) fn times(self) -> f64 {
-        self.fast.as_f64() / self.predicted.as_f64().max(1.0)
-    }
-
     /// As many (0) or not (1); `None` where that is not known.
     pub(super) fn outcome(self) -> Option<usize> {
-        match self.times() {
-            t if t > AS_MODELLED => Some(1),
+        match self.fast.as_f64() {
+            b if b > AS_MODELLED * self.predicted.high => Some(1),
             _ if !self.fell => None,
-            t => Some(usize::from(t < 1.0 / AS_MODELLED)),
+            b => Some(usize::from(b < self.predicted.low / AS_MODELLED)),
         }
     }
 }
@@ -156,13 +152,9 @@ impl AgainstModel {
 /// What was fast after the first rest, against the model.
 pub(super) fn against_model(over: &[ArmReading], arms: &[Arm], model: &Recovers) -> Option<AgainstModel> {
     let first = after_rests(over, arms).into_iter().next().filter(|a| a.light.is_none() && a.fast > 0)?;
-    let back = model.back_after(first.rest_s);
-    let predicted = Bytes::new((back * model.whole.as_f64()) as u64);
-    (back >= LEAST_PREDICTED).then_some(AgainstModel {
-        predicted,
-        fast: Bytes::new(first.fast),
-        fell: first.fell,
-    })
+    let predicted = model.bytes_after(first.rest_s);
+    let tells = predicted.low > 0.0 && predicted.high <= WIDEST_MODEL * predicted.low;
+    tells.then_some(AgainstModel { predicted, fast: Bytes::new(first.fast), fell: first.fell })
 }
 
 /// A second rest is no longer than the first, within a part in ten, and no shorter than a share of it.

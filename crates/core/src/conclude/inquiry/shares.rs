@@ -104,12 +104,12 @@ pub(super) fn trust(rest: &Cooled) -> f64 {
     }
 }
 
-/// A rest after which the model of the cache has so much of it back is one that brings the load back, if it is the cache.
-const BACK_BY_MODEL: f64 = 0.4;
+/// A rest after which the model of the cache surely has so much of it back is one that brings the load back, if it is the cache.
+const BACK_BY_MODEL: f64 = 0.3;
 
 /// The model of the drive's cache says that the load is back after such a rest.
 pub(super) fn back_by_model(fall: &Fall, rest_s: f64) -> bool {
-    fall.recovers.as_ref().is_some_and(|m| m.back_after(rest_s) >= BACK_BY_MODEL)
+    fall.recovers.as_ref().is_some_and(|m| m.back_after(rest_s).low >= BACK_BY_MODEL)
 }
 
 /// Explanations with their shares, in the order of [`Hypothesis::ALL`].

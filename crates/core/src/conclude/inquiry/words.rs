@@ -144,8 +144,9 @@ impl Inquiry<'_> {
         }));
         all.extend(self.effects.against_model.map(|AgainstModel { predicted, fast, fell }| {
             let (held, still) = how(fell);
+            let [low, high] = [predicted.low, predicted.high].map(|b| Bytes::new(b as u64));
             format!(
-                "The model of its cache has {predicted} back after the first rest; the load {held} {fast} until it fell{still}.{}",
+                "The model of its cache has {low} to {high} back after the first rest; the load {held} {fast} until it fell{still}.{}",
                 by(Observed::AgainstModel)
             )
         }));

@@ -10,6 +10,7 @@ use hollow_mile_core::conclude::Finding;
 use hollow_mile_core::haul::{Haul, Progress, Setup};
 use hollow_mile_core::quantity::FindingKind;
 use hollow_mile_core::readings::{InquiryReading, Readings};
+use hollow_mile_core::record::Experiment;
 use hollow_mile_core::route::{Leg, LegKind, Route, Until};
 
 pub use drive::Riddle;
@@ -51,6 +52,8 @@ pub struct InquiryScore {
     pub time: Vec<f64>,
     /// Share of the haul's bytes.
     pub bytes: Vec<f64>,
+    /// Hauls in which each experiment was tried.
+    pub tried: BTreeMap<Experiment, usize>,
     /// A line each of what was not right.
     pub mistakes: Vec<String>,
 }
@@ -73,6 +76,7 @@ impl InquiryScore {
             sum.named_alone += c.named_alone;
         }
         self.sound = (self.sound.0 + other.sound.0, self.sound.1 + other.sound.1);
+        other.tried.into_iter().for_each(|(e, n)| *self.tried.entry(e).or_default() += n);
         self.time.extend(other.time);
         self.bytes.extend(other.bytes);
         self.mistakes.extend(other.mistakes);
@@ -123,6 +127,10 @@ pub fn prove_inquiry(riddle: Riddle, seed: u64, score: &mut InquiryScore) {
     let Some((at, truth)) = stand.truth.clone() else { return };
     let count = score.by.entry(riddle).or_default();
     count.fell += 1;
+    let arms = || readings.inquiries().iter().flat_map(|i| &i.arms);
+    for e in Experiment::ALL.into_iter().filter(|e| arms().any(|a| a.arm.experiment == *e)) {
+        *score.tried.entry(e).or_default() += 1;
+    }
     let told = readings.conclude();
     // Of two that were looked into the one that came to an answer, or to a cause at least.
     let asked = || told.findings.iter().filter(|f| f.decided.is_some());
