@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::Haul;
 use super::arms::{Planned, arms, compressible, fits, goes_on, heavier, in_blocks, stretch, two_workers};
 use super::budget::Budget;
-use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, KEEPS, Possible, STANDS};
+use crate::conclude::inquiry::{ARM_S, COOLS_K, Inquiry, Possible, STANDS, paced_has_fallen_below};
 use crate::drive::permutation::spread;
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, LoadKind, Pattern};
 use crate::quantity::units::{Bytes, Celsius};
@@ -29,6 +29,8 @@ const ONCE_MORE: f64 = 0.95;
 const LOW_ARMS: u32 = 2;
 /// An arm that waits for the rate to change lasts so long at least, s.
 const SEEN_S: f64 = 1.5;
+/// A paced load that is low for so long has fallen, s.
+const LOW_S: f64 = 0.5;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.
@@ -58,6 +60,8 @@ pub(super) struct Inquiring {
     seed: u64,
     /// Numbers drawn from it.
     drawn: u64,
+    /// How long a paced load has been below its pace, s.
+    low_s: f64,
     /// Arms of the leg's own load that were much slower than after the fall, in a row.
     low_arms: u32,
 }
@@ -83,6 +87,7 @@ impl Inquiring {
         while self.recent.iter().skip(1).map(|r| r.1).sum::<f64>() >= 1.0 {
             self.recent.pop_front();
         }
+        self.low_s = if self.is_below_pace() { self.low_s + took.as_secs_f64() } else { 0.0 };
     }
 
     /// Bytes a second over the arm's last second.
@@ -118,10 +123,16 @@ impl Inquiring {
         self.low_arms >= LOW_ARMS
     }
 
-    /// The paced load no longer keeps its pace.
+    /// The paced load has fallen, and not for a moment.
     fn lighter_fell(&self) -> bool {
+        self.low_s >= LOW_S
+    }
+
+    /// The paced load no longer keeps its pace.
+    fn is_below_pace(&self) -> bool {
         let pace = self.arm.as_ref().and_then(|(a, _)| a.load.rate);
-        pace.is_some_and(|r| self.recent_rate() < KEEPS * r.get())
+        let low = self.fall.after.get();
+        pace.is_some_and(|r| self.recent_rate() < paced_has_fallen_below(r.get(), low))
     }
 
     /// The load is nearer to what it was after the fall than to what it was before.
@@ -264,6 +275,7 @@ impl<D: Drive> Haul<D> {
             recent: VecDeque::new(),
             seed: self.elapsed.as_nanos() as u64 ^ (index as u64) << 48,
             drawn: 0,
+            low_s: 0.0,
             low_arms: 0,
         });
         let (at, leg_index) = (self.elapsed, index as u16);
@@ -330,23 +342,28 @@ impl<D: Drive> Haul<D> {
         inquiring.began_at = None;
         inquiring.arm_moved = Bytes::ZERO;
         inquiring.recent.clear();
+        inquiring.low_s = 0.0;
         self.running.inquiry = Some(inquiring);
         let (at, leg) = (self.elapsed, index as u16);
         self.emit(out, Event::ArmStarted { at, leg, arm: told });
         begun
     }
 
-    /// Gives the light load after a second rest its rate and length, and the full one behind it its time. False where the rest need not be
-    /// begun, since what came after the first tells nothing.
+    /// Gives the light load after a second rest its rate and length, and the full one behind it its time. Where the load was fast for too long or
+    /// too short a time to be asked so, the rest is made without, for the reads on both sides of it. False where it need not be begun.
     fn prepare_light(&self, inquiring: &mut Inquiring, arm: &mut Planned) -> bool {
         let comes = |kind: ArmKind| inquiring.next.iter().any(|a| a.kind == kind);
         let before_it = arm.kind == ArmKind::Rest && comes(ArmKind::Lighter);
+        let then_reads = comes(ArmKind::ReadCool);
         if !before_it && arm.kind != ArmKind::Lighter {
             return true;
         }
         let readings = self.readings.as_ref();
         let light = readings.and_then(|r| Inquiry::of(r.inquiries().last()?, r).light_load());
-        let Some((rate, bytes, then_s)) = light else { return false };
+        let Some((rate, bytes, then_s)) = light else {
+            inquiring.next.retain(|a| a.kind != ArmKind::Lighter);
+            return before_it && then_reads;
+        };
         if arm.kind == ArmKind::Lighter {
             (arm.load.rate, arm.load.limit) = (Some(rate), Some(bytes));
             arm.most = Duration::from_secs_f64(1.5 * bytes.as_f64() / rate.get().max(1.0) + SEEN_S);

@@ -224,6 +224,7 @@ fn inquiring(fall: Fall) -> Inquiring {
         recent: VecDeque::new(),
         seed: 1,
         drawn: 0,
+        low_s: 0.0,
         low_arms: 0,
     }
 }
@@ -290,6 +291,35 @@ fn two_workers_have_room_side_by_side_ahead_of_the_load_and_within_its_region() 
     ] {
         assert!(two_workers(&other, gb(40), arm).is_none(), "{other:?}");
     }
+}
+
+#[test]
+fn a_moment_in_which_the_machine_stands_still_is_no_fall_of_a_paced_load() {
+    let tenth = Duration::from_millis(100);
+    let mut inquiring = inquiring(Fall { after: Rate::from_mb_s(100.0), ..fall() });
+    let all = Bytes::from_gb(100);
+    let load = Load::sequential(LoadKind::Write, Bytes::ZERO, all, Bytes::from_mib(1), 32);
+    let paced = Planned {
+        experiment: Experiment::Cycle,
+        kind: ArmKind::Lighter,
+        load: Load { rate: Some(Rate::from_mb_s(500.0)), ..load },
+        most: Duration::from_secs(60),
+        ends_cool: None,
+    };
+    inquiring.arm = Some((paced, Duration::ZERO));
+    let mut now = Duration::ZERO;
+    let mut write = |inquiring: &mut Inquiring, mb_s: u64, samples: u32| -> bool {
+        (0..samples).any(|_| {
+            now += tenth;
+            inquiring.take(Bytes::new(mb_s * 100_000), tenth);
+            inquiring.arm_is_over(now, None)
+        })
+    };
+    // It begins late, keeps its pace, and stands still for a third of a second.
+    assert!(!write(&mut inquiring, 300, 16) && !write(&mut inquiring, 500, 10));
+    assert!(!write(&mut inquiring, 0, 3) && !write(&mut inquiring, 500, 20));
+    assert!(write(&mut inquiring, 100, 15), "as low as it fell to before, and for longer than that");
+    assert!(inquiring.lighter_fell());
 }
 
 #[test]

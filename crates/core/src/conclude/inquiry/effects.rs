@@ -180,7 +180,7 @@ impl Effects {
     pub fn of(inquiry: &InquiryReading, series: &Series) -> Self {
         let over: Vec<ArmReading> = inquiry.arms.iter().filter(|a| a.ended.is_some()).copied().collect();
         let half = (inquiry.fall.before.get() * inquiry.fall.after.get()).sqrt();
-        let arms: Vec<Arm> = over.iter().map(|a| arm(series, a, half)).collect();
+        let arms: Vec<Arm> = over.iter().map(|a| arm(series, a, half, inquiry.fall.after.get())).collect();
         let rates = |kind: ArmKind| -> Vec<LogRate> {
             arms.iter().filter(|a| a.kind == kind).filter_map(|a| a.rate).collect()
         };

@@ -35,7 +35,7 @@ pub use apply::{Decision, Seen, ToldArm, apply, carry_over};
 pub use effects::{Effects, Stretched};
 pub use hypotheses::Hypothesis;
 pub use predictions::{Observed, Prediction};
-pub use rates::{Arm, KEEPS, LogRate};
+pub use rates::{Arm, LogRate, paced_has_fallen_below};
 use rests::LEAST_REST_AGAIN;
 pub use rests::{AgainstModel, Cooled, LightFirst};
 pub use shares::{COOLS_K, Shares};

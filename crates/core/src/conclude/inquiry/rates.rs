@@ -22,8 +22,15 @@ const ENOUGH_ARMS: usize = 4;
 /// So many standard errors of a normal to each side hold 95 %.
 const NORMAL_975: f64 = 1.96;
 
-/// A paced load keeps its rate as long as it has this share of it.
-pub const KEEPS: f64 = 0.88;
+/// A paced load keeps its rate as long as it has this share of it, or is nearer to it than to the rate that others fell to.
+const KEEPS: f64 = 0.88;
+
+/// A paced load that is slower than this has fallen, B/s; `low` is what the load fell to before. A machine that stands still for a moment holds
+/// a load below its pace, and seldom as low as that.
+#[must_use]
+pub fn paced_has_fallen_below(pace: f64, low: f64) -> f64 {
+    (KEEPS * pace).min((pace * low).sqrt())
+}
 
 /// The logarithm of a rate, with its standard error.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -143,14 +150,14 @@ pub struct Arm {
     pub fell: bool,
 }
 
-/// An arm that is over. `half` is half way from the rate after the fall to the one before, B/s.
-pub(super) fn arm(series: &Series, a: &ArmReading, half: f64) -> Arm {
+/// An arm that is over. `low` is the rate after the fall and `half` half way from there to the one before, B/s.
+pub(super) fn arm(series: &Series, a: &ArmReading, half: f64, low: f64) -> Arm {
     let samples = a.samples(series.len());
     let from = a.from.as_secs_f64();
     let end = samples.end.checked_sub(1).map_or(from, |last| series.end_s(last));
     let moved = |i: usize| series.moved(i) - series.moved_before(i);
     let last = samples.end.saturating_sub(5).max(samples.start)..samples.end;
-    let pace = a.arm.rate.map_or(half, |r| KEEPS * r.get());
+    let pace = a.arm.rate.map_or(half, |r| paced_has_fallen_below(r.get(), low));
     Arm {
         kind: a.arm.kind,
         rate: LogRate::of(series, samples.clone(), from + SETTLES_S),

@@ -41,7 +41,8 @@ pub(super) fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: 
     // A rest that the load had not fallen again before tells nothing: what was read before it was cool already.
     let fell_before = |rest: usize| {
         let first = arms[..rest].iter().rposition(|a| a.arm.kind == ArmKind::ToFall);
-        first.is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost)).fell)
+        first
+            .is_none_or(|i| i + 2 < rest || arm(series, &arms[i], half_of(here, lost), here.value.exp()).fell)
     };
     let behind =
         |rest: usize, kind: ArmKind| arms[rest..arms.len().min(rest + 3)].iter().any(|a| a.arm.kind == kind);
@@ -57,8 +58,8 @@ pub(super) fn cooled(series: &Series, arms: &[ArmReading], here: LogRate, lost: 
     let newest = rests.iter().position(|r| behind(*r, ArmKind::Again)).unwrap_or(0);
     let mut rests = rests.into_iter().skip(newest);
     let rest = rests.next()?;
-    let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0));
-    let rest_s = arm(series, &arms[rest], 0.0).seconds;
+    let of = |i: Option<usize>| i.map(|i| arm(series, &arms[i], 0.0, 0.0));
+    let rest_s = arm(series, &arms[rest], 0.0, 0.0).seconds;
     let samples = arms[rest].samples(series.len());
     let degrees = |i: usize| series.degrees(i);
     let before = (0..samples.start).rev().take(20).find_map(degrees);

@@ -36,10 +36,17 @@ enum Host {
     Bytes(f64, f64),
     /// From a moment on no more than so many operations a second.
     Operations(f64, f64),
-    /// From a moment on no more than so many bytes a second by each worker, both ways: what one processor copies.
-    Worker(f64, f64),
+    /// From a moment on no more than so many bytes a second by each worker: what one processor copies. Where it has only what is written to
+    /// look through, reads are as fast as ever.
+    Worker(f64, f64, Ways),
     /// From a moment on each look at its health costs so much of the time.
     Asked(f64, f64),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Ways {
+    Both,
+    Writes,
 }
 
 /// What a drive is made of.
@@ -212,7 +219,8 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
         host: match (riddle, d.chance(0.5)) {
             // Drawn from what is drawn already: the other drives stay as they were.
             (Riddle::Host, true) if ((host_share * 1e6) as u64).is_multiple_of(2) => {
-                Host::Worker(host_at, fast * host_share)
+                let writes = ((host_share * 1e7) as u64).is_multiple_of(3);
+                Host::Worker(host_at, fast * host_share, if writes { Ways::Writes } else { Ways::Both })
             }
             (Riddle::Host, true) => Host::Bytes(host_at, fast * host_share),
             (Riddle::Host, false) => Host::Operations(host_at, fast * host_share / 1_048_576.0),
@@ -327,7 +335,9 @@ impl Stand {
         let most = match p.host {
             Host::Bytes(from, rate) if self.age >= from => rate,
             Host::Operations(from, rate) if self.age >= from => rate * self.load.block.as_f64(),
-            Host::Worker(from, rate) if self.age >= from => rate * f64::from(self.load.workers),
+            Host::Worker(from, rate, ways) if self.age >= from && (ways == Ways::Both || !self.reads()) => {
+                rate * f64::from(self.load.workers)
+            }
             Host::Asked(from, share) if self.age >= from => match self.asking {
                 Asking::HeldOff => f64::INFINITY,
                 Asking::Usual => bare * (1.0 - share),

@@ -244,6 +244,22 @@ mod tests {
         assert!(score.time.iter().all(|t| *t < 0.06), "a twentieth of the time at most: {:?}", score.time);
     }
 
+    /// A cache that is fast for too long or too short a time after a rest is not asked with a light load: a plain second rest decides.
+    #[test]
+    fn a_cache_that_comes_back_for_long_or_for_a_moment_is_decided_by_a_second_rest() {
+        let all = [
+            (Riddle::CacheAndHeat, 221_000_820),
+            (Riddle::CacheAndHeat, 221_000_830),
+            (Riddle::CacheAtTheLimit, 221_000_683),
+        ];
+        for (riddle, seed) in all {
+            let mut score = InquiryScore::default();
+            prove_inquiry(riddle, seed, &mut score);
+            let all = &score.by[&riddle];
+            assert_eq!((all.decided, all.right), (1, 1), "{:#?}", score.mistakes);
+        }
+    }
+
     #[test]
     fn an_experiment_on_a_sound_drive_leaves_its_sustained_figure_as_it_was() {
         let sustained = |ask: bool| {
