@@ -13,6 +13,6 @@ dm_table 0 8388608 0 0
     done
 ) &
 keeper=$!
-find_out 360
+find_out 450
 kill $keeper
 says cache-end

@@ -2,5 +2,5 @@
 paced_drive
 # From 512 MiB on, for 512 MiB, 12 ms later each way.
 dm_table 1048576 1048576 12 12
-find_out 480
+find_out 580
 says slow-zone

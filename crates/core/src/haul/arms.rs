@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use super::inquiry::Inquiring;
+use super::inquiring::Inquiring;
 use crate::conclude::inquiry::{ARM_S, CycleForm, Possible, Trial};
 use crate::drive::{Load, LoadKind, Pattern};
 use crate::quantity::units::Bytes;

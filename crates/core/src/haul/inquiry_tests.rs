@@ -5,12 +5,12 @@ use std::time::Duration;
 use super::super::tests::{Puppet, haul, words};
 use super::*;
 use crate::conclude::inquiry::{CycleForm, Trial};
-use crate::drive::Tally;
+use crate::drive::{LoadKind, Tally};
 use crate::haul::Progress;
 use crate::haul::Setup;
 use crate::quantity::FindingKind;
 use crate::quantity::units::Rate;
-use crate::record::HaulState;
+use crate::record::{HaulState, Turns};
 use crate::route::Route;
 
 const WRITE: &str = "[[leg]]\nkind = 'write'\ndecide = true\ndecide_time = '10 min'\ndecide_bytes = '1 GB'\nuntil = { bytes = '900 MB' }\n";
@@ -218,12 +218,12 @@ fn inquiring(fall: Fall) -> Inquiring {
         fall,
         next: VecDeque::new(),
         arm: None,
-        arm_moved: Bytes::ZERO,
         quiet: false,
         began_at: None,
         recent: VecDeque::new(),
         seed: 1,
         drawn: 0,
+        finished: false,
         low_s: 0.0,
         low_arms: 0,
     }
@@ -311,7 +311,7 @@ fn a_moment_in_which_the_machine_stands_still_is_no_fall_of_a_paced_load() {
     let mut write = |inquiring: &mut Inquiring, mb_s: u64, samples: u32| -> bool {
         (0..samples).any(|_| {
             now += tenth;
-            inquiring.take(Bytes::new(mb_s * 100_000), tenth);
+            inquiring.take(Bytes::new(mb_s * 100_000), tenth, false);
             inquiring.arm_is_over(now, None)
         })
     };
@@ -320,6 +320,38 @@ fn a_moment_in_which_the_machine_stands_still_is_no_fall_of_a_paced_load() {
     assert!(!write(&mut inquiring, 0, 3) && !write(&mut inquiring, 500, 20));
     assert!(write(&mut inquiring, 100, 15), "as low as it fell to before, and for longer than that");
     assert!(inquiring.lighter_fell());
+}
+
+/// Found on a device of a kernel: what was asked for was no multiple of a block, and the arm went on with nothing to do until that was a fall.
+#[test]
+fn a_paced_load_is_over_with_the_last_whole_block_of_its_limit() {
+    let turns =
+        Turns { count: 3, fast_bytes: Bytes::new(1_000_000_001), fast_s: 1.0, slow_s: 1.0, uneven: 0.0 };
+    let (before, after) = (Rate::from_mb_s(1000.0), Rate::from_mb_s(300.0));
+    let fall = Fall { before, after, recurs: true, turns: Some(turns), ..fall() };
+    let mut drive = Puppet::new();
+    drive.whole_blocks = true;
+    let mut h = haul(drive, &WRITE.replace("1 GB", "100 GB"));
+    let mut events = Vec::new();
+    while events.iter().filter(|e| matches!(e, Event::Sample(_))).count() < 2 {
+        h.step(&mut events);
+    }
+    h.inquire(fall);
+    let lighter = |e: &Event| matches!(e, Event::ArmStarted { arm, .. } if arm.kind == ArmKind::Lighter);
+    while !events.iter().any(lighter) && h.step(&mut events) == Progress::Going {}
+    let at = events.iter().position(lighter).expect("a lighter load was put on");
+    while !events[at..].iter().any(|e| matches!(e, Event::ArmEnded { .. })) {
+        assert_eq!(h.step(&mut events), Progress::Going);
+    }
+    let moved: Vec<u64> = events[at..]
+        .iter()
+        .filter_map(|e| if let Event::Sample(s) = e { Some(s.written.get()) } else { None })
+        .collect();
+    assert!(moved.iter().sum::<u64>() > 1_100_000_000, "{moved:?}");
+    assert!(
+        moved.iter().all(|m| *m > 0),
+        "it ends with its last block, and does not wait for more: {moved:?}"
+    );
 }
 
 #[test]

@@ -7,6 +7,7 @@ mod arms;
 mod budget;
 pub mod course;
 mod freight;
+mod inquiring;
 mod inquiry;
 mod latencies;
 mod over;
@@ -299,7 +300,7 @@ impl<D: Drive> Haul<D> {
         self.elapsed += tally.took;
         self.running.position = tally.position.or(self.running.position);
         match &mut self.running.inquiry {
-            Some(inquiry) => inquiry.take(tally.written + tally.read, tally.took),
+            Some(inquiry) => inquiry.take(tally.written + tally.read, tally.took, tally.finished),
             None => {
                 self.running.moved += tally.written + tally.read;
                 self.running.load_finished |= tally.finished;
@@ -420,7 +421,7 @@ impl<D: Drive> Haul<D> {
         }
         let arm_reads = match &mut self.running.inquiry {
             Some(inquiry) => {
-                inquiry.take(summary.drained, summary.drain);
+                inquiry.take(summary.drained, summary.drain, false);
                 inquiry.reads()
             }
             None => {

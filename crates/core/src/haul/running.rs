@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::course::{Course, Planned};
-use super::inquiry::Inquiring;
+use super::inquiring::Inquiring;
 use super::latencies::Second;
 use crate::quantity::units::Bytes;
 

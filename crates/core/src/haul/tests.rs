@@ -15,6 +15,8 @@ pub(super) struct Puppet {
     pub(super) calls: Vec<String>,
     limit: Option<u64>,
     moved: u64,
+    /// It takes whole blocks alone, as devices do.
+    pub(super) whole_blocks: bool,
     pub(super) from: Option<Bytes>,
     /// Completes while a flush waits for it.
     in_flight: u64,
@@ -50,7 +52,8 @@ impl Drive for Puppet {
         self.asked.is_some()
     }
     fn begin(&mut self, load: &Load) -> Result<(), DriveError> {
-        self.limit = load.limit.map(Bytes::get);
+        let block = if self.whole_blocks { load.block.get() } else { 1 };
+        self.limit = load.limit.map(|l| l.get() / block * block);
         self.moved = 0;
         self.from = load.from;
         self.calls.push(format!("begin {:?} {:?}", load.kind, load.limit.map(Bytes::get)));

@@ -14,8 +14,10 @@ pub enum Hypothesis {
     Heat,
     /// It is slow at these addresses.
     Place,
-    /// This machine or the link holds it back.
+    /// This machine or the link holds it back, both ways.
     Host,
+    /// This machine holds back what is written: it copies, checks or encrypts it, as a rule no faster than one processor can.
+    HostWrites,
     /// The cache is used up, and these addresses are slow.
     CacheAndPlace,
     /// The cache is used up, and the drive is hot.
@@ -28,7 +30,9 @@ pub enum Hypothesis {
     Ours,
 }
 
-use Hypothesis::{Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, Ours, Passing, Place};
+use Hypothesis::{
+    Cache, CacheAndHeat, CacheAndPlace, Heat, HeatAndPlace, Host, HostWrites, Ours, Passing, Place,
+};
 
 /// The causes that experiments tell apart.
 pub(super) const CAUSES: [FindingKind; 5] = [
@@ -40,7 +44,7 @@ pub(super) const CAUSES: [FindingKind; 5] = [
 ];
 
 /// How many explanations there are.
-pub(super) const N: usize = 9;
+pub(super) const N: usize = 10;
 
 /// Whether none, part or all of what was lost comes back, or by how much something is faster: how likely each is.
 pub(super) type Odds = [f64; 3];
@@ -50,7 +54,7 @@ pub(super) type ReadOdds = [f64; 4];
 impl Hypothesis {
     /// Each of them.
     pub const ALL: [Self; N] =
-        [Cache, Heat, Place, Host, CacheAndPlace, CacheAndHeat, HeatAndPlace, Passing, Ours];
+        [Cache, Heat, Place, Host, HostWrites, CacheAndPlace, CacheAndHeat, HeatAndPlace, Passing, Ours];
 
     /// The causes in it.
     #[must_use]
@@ -59,7 +63,7 @@ impl Hypothesis {
             Cache => &[FindingKind::CacheEnd],
             Heat => &[FindingKind::Throttle],
             Place => &[FindingKind::SlowZone],
-            Host | Ours => &[FindingKind::HostLimit],
+            Host | HostWrites | Ours => &[FindingKind::HostLimit],
             CacheAndPlace => &[FindingKind::CacheEnd, FindingKind::SlowZone],
             CacheAndHeat => &[FindingKind::CacheEnd, FindingKind::Throttle],
             HeatAndPlace => &[FindingKind::Throttle, FindingKind::SlowZone],
@@ -70,7 +74,7 @@ impl Hypothesis {
     /// The load elsewhere: none, part, all of what was lost is there.
     pub(super) const fn elsewhere(self) -> Odds {
         match self {
-            Cache | Heat | Host | CacheAndHeat | Ours => [0.997, 0.002, 0.001],
+            Cache | Heat | Host | HostWrites | CacheAndHeat | Ours => [0.997, 0.002, 0.001],
             Place => [0.001, 0.009, 0.99],
             CacheAndPlace | HeatAndPlace => [0.02, 0.97, 0.01],
             // In turn here and there, it would have to come and go with the arms.
@@ -83,7 +87,7 @@ impl Hypothesis {
         match self {
             // Folding slows reads a little, until a rest.
             Cache | CacheAndPlace => [0.80, 0.19, 0.009, 0.001],
-            Place | Host | Ours => [0.985, 0.01, 0.004, 0.001],
+            Place | Host | HostWrites | Ours => [0.985, 0.01, 0.004, 0.001],
             Heat => [0.006, 0.03, 0.15, 0.814],
             CacheAndHeat | HeatAndPlace => [0.006, 0.20, 0.734, 0.06],
             Passing => [0.45, 0.03, 0.07, 0.45],
@@ -95,7 +99,7 @@ impl Hypothesis {
         match self {
             Cache => [0.45, 0.20, 0.35],
             Heat => [0.04, 0.10, 0.86],
-            Place | Host | Ours => [0.97, 0.025, 0.005],
+            Place | Host | HostWrites | Ours => [0.97, 0.025, 0.005],
             CacheAndPlace => [0.40, 0.55, 0.05],
             CacheAndHeat => [0.05, 0.55, 0.40],
             HeatAndPlace => [0.08, 0.82, 0.10],
@@ -128,7 +132,7 @@ impl Hypothesis {
         match self {
             Cache | CacheAndPlace => [0.85, 0.15],
             Heat | HeatAndPlace => [0.08, 0.92],
-            Place | Host | CacheAndHeat | Passing | Ours => [0.5, 0.5],
+            Place | Host | HostWrites | CacheAndHeat | Passing | Ours => [0.5, 0.5],
         }
     }
 
@@ -137,6 +141,7 @@ impl Hypothesis {
         match self {
             Cache | CacheAndPlace => [0.003, 0.997],
             Host => [0.997, 0.003],
+            HostWrites => [0.01, 0.99],
             Heat | Place | HeatAndPlace | Passing => [0.07, 0.93],
             CacheAndHeat => [0.02, 0.98],
             // As often as it is asked, both ways stand still.
@@ -148,7 +153,7 @@ impl Hypothesis {
     pub(super) const fn comes_back(self) -> [f64; 2] {
         match self {
             Cache | CacheAndPlace => [0.001, 0.999],
-            Host | Place | Ours => [0.002, 0.998],
+            Host | HostWrites | Place | Ours => [0.002, 0.998],
             Heat => [0.35, 0.65],
             CacheAndHeat | HeatAndPlace => [0.1, 0.9],
             Passing => [0.97, 0.03],
@@ -161,7 +166,7 @@ impl Hypothesis {
         match self {
             Heat | HeatAndPlace | CacheAndHeat => [0.0015, 0.0045, 0.994],
             Passing => [0.85, 0.14, 0.01],
-            Cache | CacheAndPlace | Place | Host | Ours => [0.25, 0.25, 0.5],
+            Cache | CacheAndPlace | Place | Host | HostWrites | Ours => [0.25, 0.25, 0.5],
         }
     }
 
@@ -208,7 +213,7 @@ impl Hypothesis {
             CacheAndHeat => [0.55, 0.40, 0.05],
             // The first rest began anywhere in its round, and the second at a fall; it may be tidied up beside a light load.
             Passing => [0.5, 0.4, 0.1],
-            Place | Host | Ours => [0.34, 0.33, 0.33],
+            Place | Host | HostWrites | Ours => [0.34, 0.33, 0.33],
         }
     }
 
@@ -229,11 +234,13 @@ impl Hypothesis {
         }
     }
 
-    /// The load by two workers: as fast, or faster. What a heavier load does not move may move with these.
-    pub(super) const fn workers(self) -> [f64; 2] {
+    /// The load by two workers: none, part, all of what was lost. What a heavier load does not move may move with these; a drive that is as slow
+    /// as it is does not get faster by who asks.
+    pub(super) const fn workers(self) -> Odds {
         match self {
-            Host => [0.7, 0.3],
-            _ => [0.97, 0.03],
+            Host => [0.70, 0.15, 0.15],
+            HostWrites => [0.25, 0.20, 0.55],
+            _ => [0.99, 0.009, 0.001],
         }
     }
 
@@ -241,7 +248,7 @@ impl Hypothesis {
     /// the way there carries as many bytes of them.
     pub(super) const fn compressible(self) -> [f64; 2] {
         match self {
-            Host | Ours => [0.99, 0.01],
+            Host | HostWrites | Ours => [0.99, 0.01],
             _ => [0.92, 0.08],
         }
     }
@@ -250,6 +257,7 @@ impl Hypothesis {
     pub(super) const fn heavier(self) -> [f64; 2] {
         match self {
             Host => [0.5, 0.5],
+            HostWrites => [0.65, 0.35],
             _ => [0.96, 0.04],
         }
     }
@@ -347,11 +355,12 @@ mod tests {
                 h.stretch(),
                 h.quiet(),
                 h.falls_when_lighter(),
+                h.workers(),
                 h.light_first(),
             ] {
                 assert!((odds.iter().sum::<f64>() - 1.0).abs() < 1e-9, "{h:?}: {odds:?}");
             }
-            let moved = [h.heavier(), h.workers(), h.compressible()];
+            let moved = [h.heavier(), h.compressible()];
             for odds in [h.lost_again(), h.as_modelled(), h.reads(), h.comes_back(), h.reads_low()]
                 .into_iter()
                 .chain(moved)

@@ -3,7 +3,8 @@
 use super::tests::{Bench, fallen};
 use super::*;
 use crate::quantity::Interval;
-use crate::record::{Experiment, Recovers};
+use crate::quantity::units::Bytes;
+use crate::record::{ArmKind, Experiment, Recovers};
 
 /// Half of 60 GB is back after this, all after three times as long.
 fn half_after(half_s: f64) -> Recovers {

@@ -114,7 +114,7 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
         beside(effects.reads)
             .and_then(|s| Prediction::of(Observed::Reads, false, |h| dot(alike(s), h.reads()))),
         Prediction::sorted(Observed::Heavier, beside(effects.heavier).map(faster), |h, s| s.by(h.heavier())),
-        Prediction::sorted(Observed::Workers, beside(effects.workers).map(faster), |h, s| s.by(h.workers())),
+        Prediction::sorted(Observed::Workers, part(effects.workers), |h, s| s.by(h.workers())),
         Prediction::sorted(Observed::Compressible, beside(effects.compressible).map(faster), |h, s| {
             s.by(h.compressible())
         }),

@@ -11,7 +11,7 @@ use super::rests::{AgainstModel, Cooled, LightFirst};
 use crate::quantity::FindingKind;
 use crate::record::{Experiment, Fall};
 
-use Hypothesis::{Ours, Passing};
+use Hypothesis::{HostWrites, Ours, Passing};
 
 /// Below, between and above these shares of what was lost, none, part and all of it is back.
 const PART: (f64, f64) = (0.25, 0.82);
@@ -133,8 +133,8 @@ impl Shares {
         let warm = fall.temperature.map_or(1.0, |t| warm_enough(t.degrees()));
         Self::normal(Hypothesis::ALL.map(|h| {
             let share = match h.causes() {
-                // Of what this program asks a drive feels little as a rule.
-                [_] if h == Ours => 0.03,
+                // Of what this program asks a drive feels little as a rule, and few machines hold back one way alone.
+                [_] if matches!(h, Ours | HostWrites) => 0.03,
                 [_] => one(h),
                 pair => 0.06 * (0.5 + told(pair[0]).max(told(pair[1]))),
             };
@@ -167,7 +167,7 @@ impl Shares {
                 *share *= faster(seen).by(h.heavier());
             }
             if let Some(seen) = beside(effects.workers) {
-                *share *= faster(seen).by(h.workers());
+                *share *= parts(seen, lost).by(h.workers());
             }
             if let Some(seen) = beside(effects.compressible) {
                 *share *= faster(seen).by(h.compressible());

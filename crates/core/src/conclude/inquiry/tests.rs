@@ -7,7 +7,9 @@ use crate::drive::{DriveIdentity, DriveKind, LoadKind};
 use crate::quantity::FindingKind;
 use crate::quantity::units::{Bytes, Celsius, Rate};
 use crate::record::bytes::{decode, encode};
-use crate::record::{Arm as Told, Event, Fall, HaulHead, Recovers, Sample, Turns};
+use crate::record::{
+    Arm as Told, ArmKind, Event, Experiment, Fall, HaulHead, InquiryEnd, Recovers, Sample, Turns,
+};
 use crate::route::{Leg, LegKind, Route};
 
 /// A record in the making: a write at so many MB/s, as long as it is told.

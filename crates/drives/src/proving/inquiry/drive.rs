@@ -219,7 +219,7 @@ fn plan(riddle: Riddle, d: &mut Dice) -> Plan {
         host: match (riddle, d.chance(0.5)) {
             // Drawn from what is drawn already: the other drives stay as they were.
             (Riddle::Host, true) if ((host_share * 1e6) as u64).is_multiple_of(2) => {
-                let writes = ((host_share * 1e7) as u64).is_multiple_of(3);
+                let writes = ((host_share * 1e7) as u64).is_multiple_of(2);
                 Host::Worker(host_at, fast * host_share, if writes { Ways::Writes } else { Ways::Both })
             }
             (Riddle::Host, true) => Host::Bytes(host_at, fast * host_share),
