@@ -19,6 +19,9 @@ use crate::route::Leg;
 const SHARE: f64 = 0.05;
 /// And no longer than this without being asked.
 const MOST_S: f64 = 600.0;
+/// Reads and the load behind a rest take so long at least, s; a rest that is cut to less than this part of what it was to be is not begun.
+const AFTER_REST_S: f64 = 6.0;
+const LEAST_PART_OF_REST: f64 = 0.55;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.
@@ -180,7 +183,7 @@ impl<D: Drive> Haul<D> {
         if goes_on(arm.kind) {
             in_blocks(&mut arm.load, inquiring.here);
         }
-        if arm.experiment == Experiment::Cool && !self.prepare_light(&mut inquiring, &mut arm) {
+        if arm.experiment == Experiment::Cool && !self.prepare_rest(&mut inquiring, &mut arm) {
             // Nothing could be set beside it.
             inquiring.next.clear();
             self.running.inquiry = Some(inquiring);
@@ -212,32 +215,40 @@ impl<D: Drive> Haul<D> {
         begun
     }
 
-    /// Gives the light load after a second rest its rate and length, and the full one behind it its time. Where the load was fast for too long or
-    /// too short a time to be asked so, the rest is made without, for the reads on both sides of it. False where it need not be begun.
-    fn prepare_light(&self, inquiring: &mut Inquiring, arm: &mut Planned) -> bool {
+    /// Gives a rest what is left of the time, and the light load after a second one its rate and length, and the full one behind it its time. Where
+    /// the load was fast for too long or too short a time to be asked so, or too little time is left, a second rest is made without, for the reads
+    /// on both sides of it. False where it need not be begun.
+    fn prepare_rest(&self, inquiring: &mut Inquiring, arm: &mut Planned) -> bool {
         let comes = |kind: ArmKind| inquiring.next.iter().any(|a| a.kind == kind);
-        let before_it = arm.kind == ArmKind::Rest && comes(ArmKind::Lighter);
-        let then_reads = comes(ArmKind::ReadCool);
-        if !before_it && arm.kind != ArmKind::Lighter {
+        let (then_light, then_reads) = (comes(ArmKind::Lighter), comes(ArmKind::ReadCool));
+        if !matches!(arm.kind, ArmKind::Rest | ArmKind::Lighter) {
             return true;
         }
         let readings = self.readings.as_ref();
         let light = readings.and_then(|r| Inquiry::of(r.inquiries().last()?, r).light_load());
-        let Some((rate, bytes, then_s)) = light else {
-            inquiring.next.retain(|a| a.kind != ArmKind::Lighter);
-            return before_it && then_reads;
-        };
         if arm.kind == ArmKind::Lighter {
+            let Some((rate, bytes, then_s)) = light else { return false };
             (arm.load.rate, arm.load.limit) = (Some(rate), Some(bytes));
             arm.most = Duration::from_secs_f64(1.5 * bytes.as_f64() / rate.get().max(1.0) + SEEN_S);
             let then = Duration::from_secs_f64(then_s);
-            inquiring
-                .next
-                .iter_mut()
-                .filter(|a| a.kind == ArmKind::Again)
-                .for_each(|a| a.most = a.most.max(then));
+            let again = inquiring.next.iter_mut().filter(|a| a.kind == ArmKind::Again);
+            again.for_each(|a| a.most = a.most.max(then));
+            return true;
         }
-        true
+        // The load may have taken long to fall: what is left is for the rest and what shows it.
+        let spent_s = self.elapsed.saturating_sub(inquiring.began).as_secs_f64();
+        let left_s = inquiring.most.seconds - spent_s - AFTER_REST_S;
+        let (wanted_s, least_s) = (arm.most.as_secs_f64(), LEAST_PART_OF_REST * arm.most.as_secs_f64());
+        let takes_s = light
+            .filter(|_| then_light)
+            .map(|(rate, bytes, then_s)| bytes.as_f64() / rate.get().max(1.0) + then_s);
+        let light_s = takes_s.filter(|s| left_s - s >= least_s);
+        if then_light && light_s.is_none() {
+            inquiring.next.retain(|a| a.kind != ArmKind::Lighter);
+        }
+        let rest_s = wanted_s.min(left_s - light_s.unwrap_or(0.0));
+        arm.most = Duration::from_secs_f64(rest_s.max(0.0));
+        rest_s >= least_s && (!then_light || light_s.is_some() || then_reads)
     }
 
     fn came_back(&self) -> bool {

@@ -310,9 +310,11 @@ impl Inquiry<'_> {
             all.max_by(|a, b| a.1.total_cmp(&b.1)).map(|t| t.0)
         };
         let fits = || all.iter().filter(|t| t.0.seconds <= left_s);
-        // After a rest nothing is set beside the load any more: what still tells goes before it.
-        let beside = best(&mut fits().filter(|t| t.0.experiment != Experiment::Cool));
-        match best(&mut fits()).map(|t| beside.unwrap_or(t)) {
+        // After a rest nothing is set beside the load any more: what moves a limit of the machine, which no rest shows, goes before it.
+        let moves = |e: Experiment| matches!(e, Experiment::Heavier | Experiment::Workers);
+        let moved = || best(&mut fits().filter(|t| moves(t.0.experiment)));
+        match best(&mut fits()) {
+            Some(rest) if rest.experiment == Experiment::Cool => Ok(moved().unwrap_or(rest)),
             Some(trial) => Ok(trial),
             None if all.is_empty() && back => Err(InquiryEnd::CameBack),
             None if all.is_empty() => Err(InquiryEnd::NothingLeft),

@@ -7,7 +7,7 @@ use super::effects::{Effects, Stretched};
 use super::hypotheses::{Hypothesis, Sorted, dot};
 use super::rates::LogRate;
 use super::rests::{AgainstModel, LightFirst};
-use super::shares::{alike, back_by_model, faster, parts, parts_of_reads, reads_low, trust};
+use super::shares::{alike, back_by_model, by_two_workers, faster, parts, parts_of_reads, reads_low, trust};
 use crate::quantity::FindingKind;
 use crate::record::Fall;
 
@@ -114,7 +114,11 @@ pub(super) fn predictions(fall: &Fall, effects: &Effects) -> Vec<Prediction> {
         beside(effects.reads)
             .and_then(|s| Prediction::of(Observed::Reads, false, |h| dot(alike(s), h.reads()))),
         Prediction::sorted(Observed::Heavier, beside(effects.heavier).map(faster), |h, s| s.by(h.heavier())),
-        Prediction::sorted(Observed::Workers, part(effects.workers), |h, s| s.by(h.workers())),
+        Prediction::sorted(
+            Observed::Workers,
+            beside(effects.workers).map(|s| by_two_workers(s, lost)),
+            |h, s| s.by(h.workers()),
+        ),
         Prediction::sorted(Observed::Compressible, beside(effects.compressible).map(faster), |h, s| {
             s.by(h.compressible())
         }),

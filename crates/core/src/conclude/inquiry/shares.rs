@@ -96,6 +96,14 @@ pub(super) fn reads_low(back: LogRate, lost: f64) -> [f64; 2] {
     [same, 1.0 - same]
 }
 
+/// A load that two workers make faster by this, as a logarithm, is another load than of one, however little that is of what was lost.
+const MUCH_FASTER: f64 = 0.41;
+
+/// How likely two workers bring back none, part and all of what was lost, or are much faster than one.
+pub(super) fn by_two_workers(seen: LogRate, lost: f64) -> Sorted<3> {
+    parts(seen, lost.min(MUCH_FASTER))
+}
+
 /// How far a rest is trusted to have cooled the drive.
 pub(super) fn trust(rest: &Cooled) -> f64 {
     match rest.by {
@@ -167,7 +175,7 @@ impl Shares {
                 *share *= faster(seen).by(h.heavier());
             }
             if let Some(seen) = beside(effects.workers) {
-                *share *= parts(seen, lost).by(h.workers());
+                *share *= by_two_workers(seen, lost).by(h.workers());
             }
             if let Some(seen) = beside(effects.compressible) {
                 *share *= faster(seen).by(h.compressible());
