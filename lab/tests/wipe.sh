@@ -1,4 +1,5 @@
-# A wipe is confirmed by reading.
+# A wipe is confirmed by reading. What other tests left on the drive is none of this one's.
+blkdiscard /dev/nvme0n1
 cat >/tmp/wipe.toml <<'R'
 name = "wipe"
 [[leg]]
