@@ -46,8 +46,8 @@ pub(super) fn heavier(load: &Load) -> Load {
     Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
 }
 
-/// The load by two workers, each as deep as the one, side by side right ahead of it: so many bytes are what an arm takes at most. `None` where
-/// there is no room, or where it is by more than one already.
+/// The load by two workers, together as deep as the one (a drive that answers late is faster by depth alone), side by side right ahead of it: so
+/// many bytes are what an arm takes at most. `None` where there is no room or no depth to share, or where it is by more than one already.
 pub(super) fn two_workers(load: &Load, here: Bytes, arm_bytes: Bytes) -> Option<Load> {
     let block = load.block.get();
     // Each has twice what an arm takes: neither begins anew within it.
@@ -55,15 +55,9 @@ pub(super) fn two_workers(load: &Load, here: Bytes, arm_bytes: Bytes) -> Option<
     let last = load.end.get().checked_sub(length).filter(|l| *l >= load.start.get())?;
     let at = here.get().clamp(load.start.get(), last);
     let start = load.start + Bytes::new((at - load.start.get()) / block * block);
-    let two = Load {
-        workers: 2,
-        depth: 2 * load.depth,
-        start,
-        end: start + Bytes::new(length),
-        from: None,
-        ..load.clone()
-    };
-    (load.workers == 1 && load.pattern == Pattern::Sequential && fits(&two)).then_some(two)
+    let two = Load { workers: 2, start, end: start + Bytes::new(length), from: None, ..load.clone() };
+    let shared = load.workers == 1 && load.depth >= 2;
+    (shared && load.pattern == Pattern::Sequential && fits(&two)).then_some(two)
 }
 
 /// The load with data that compress: a quarter of them is left. `None` where they do so already.

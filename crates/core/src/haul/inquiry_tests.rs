@@ -275,7 +275,7 @@ fn two_workers_have_room_side_by_side_ahead_of_the_load_and_within_its_region() 
     let load = Load::sequential(LoadKind::Write, gb(10), gb(110), Bytes::from_mib(1), 8);
     let arm = gb(2);
     let two = two_workers(&load, gb(40), arm).unwrap();
-    assert_eq!((two.workers, two.depth, two.block), (2, 16, load.block));
+    assert_eq!((two.workers, two.depth, two.block), (2, 8, load.block), "no deeper than the one");
     assert!(two.start <= gb(40) && gb(40) - two.start < load.block, "from where it stands");
     let length = two.end - two.start;
     assert!(length >= gb(8) && length.get().is_multiple_of(2 * load.block.get()), "{length}");
@@ -287,7 +287,8 @@ fn two_workers_have_room_side_by_side_ahead_of_the_load_and_within_its_region() 
     for other in [
         Load { workers: 2, ..load.clone() },
         Load { pattern: Pattern::Random, ..load.clone() },
-        Load { depth: 1000, ..load },
+        Load { depth: 2000, ..load.clone() },
+        Load { depth: 1, ..load },
     ] {
         assert!(two_workers(&other, gb(40), arm).is_none(), "{other:?}");
     }

@@ -98,7 +98,7 @@ pub enum ArmKind {
     Quiet,
     /// The load while twice as much is asked of the drive beside it.
     Asked,
-    /// The load by two workers, each as deep as the one, right ahead of it.
+    /// The load by two workers, together as deep as the one, right ahead of it.
     Workers,
     /// The load with data of which three quarters are zeros.
     Compressible,
