@@ -168,7 +168,7 @@ impl Orders {
         };
         let claims = claims::of_model(&self.home, &identity.model);
         let endurance = endurance_of(claims.as_ref(), identity);
-        targets::wear_is_known(&route, endurance)?;
+        targets::wear_is_known(&route, identity.kind, endurance)?;
         Ok(Setup {
             haul,
             route,

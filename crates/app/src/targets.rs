@@ -334,9 +334,11 @@ pub fn all_routes(home: &Path) -> (Vec<Route>, Vec<String>) {
 ///
 /// # Errors
 /// When neither the drive nor its user states it.
-pub fn wear_is_known(route: &Route, endurance: Option<Bytes>) -> Result<(), AppError> {
-    let by_share = |l: &Leg| matches!(l.decide_wear, Some(Amount::Percent(_)));
-    match route.legs.iter().find(|l| by_share(l) && endurance.is_none()) {
+pub fn wear_is_known(route: &Route, kind: DriveKind, endurance: Option<Bytes>) -> Result<(), AppError> {
+    let by_share = |l: &&Leg| matches!(l.decide_wear, Some(Amount::Percent(_)));
+    // Those of groups too.
+    let flat = route.laid_out(LaidOn::file_system_if(kind == DriveKind::File));
+    match flat.legs.iter().find(by_share).filter(|_| endurance.is_none()) {
         Some(leg) => Err(AppError::usage(format!(
             "{}, {}: decide_wear is a share of what the drive is rated to take, and nobody states that: state it as the endurance of its model (hollow-mile claims list), or say decide_wear in bytes",
             route.name,

@@ -27,7 +27,10 @@ rate = "1600 MB/s"
 from = "200 GB"
 to = "320 GB"
 factor = 0.45
+"#;
 
+/// What both keep warm with.
+const HEAT: &str = r#"
 [heat]
 idle_watts = 1.5
 watts_per_gb_s = 1.1
@@ -57,21 +60,16 @@ size = "30 GB"
 
 [[flash.level]]
 rate = "500 MB/s"
-
-[heat]
-idle_watts = 1.5
-watts_per_gb_s = 1.1
-
-[[heat.cooling]]
-name = "heatsink"
-resistance = 5.0
-tau = "120 s"
 "#;
 
-fn riddle(bench: &Bench) -> String {
-    let path = bench.path("riddle.toml");
-    std::fs::write(&path, RIDDLE).unwrap();
+fn made(bench: &Bench, name: &str, drive: &str) -> String {
+    let path = bench.path(&format!("{name}.toml"));
+    std::fs::write(&path, format!("{drive}{HEAT}")).unwrap();
     format!("sim:{path}")
+}
+
+fn riddle(bench: &Bench) -> String {
+    made(bench, "riddle", RIDDLE)
 }
 
 /// A write of half an hour, with experiments or without.
@@ -154,9 +152,7 @@ fn what_the_record_cannot_tell_is_tried_and_the_review_says_the_same() {
 #[test]
 fn a_rest_is_as_long_as_an_earlier_haul_says_that_half_of_the_cache_needs() {
     let bench = Bench::new();
-    let path = bench.path("keeps.toml");
-    std::fs::write(&path, KEEPS).unwrap();
-    let drive = format!("sim:{path}");
+    let drive = made(&bench, "keeps", KEEPS);
     let rest_and_model = || {
         let why = bench.json(&["haul", "why", "--on", &drive, "--json"]);
         let f = decided(&why)[0].clone();
@@ -188,10 +184,9 @@ fn a_rest_is_as_long_as_an_earlier_haul_says_that_half_of_the_cache_needs() {
 #[test]
 fn what_experiments_may_wear_off_is_bounded_and_a_share_of_what_nobody_states_is_refused() {
     let bench = Bench::new();
-    let path = bench.path("keeps.toml");
-    std::fs::write(&path, KEEPS).unwrap();
+    let rated = made(&bench, "keeps", KEEPS);
     let bounded = route(&bench, "bounded", "decide = true\ndecide_wear = \"0.001 %\"");
-    let told = bench.json(&["haul", &bounded, "--on", &format!("sim:{path}"), "--json"]);
+    let told = bench.json(&["haul", &bounded, "--on", &rated, "--json"]);
     // 6 GB of the 600 TB that it is rated for; the arm under way ends with the first sample beyond that.
     let f = &decided(&told)[0];
     let wrote = |a: &Value| match a["kind"].as_str().unwrap() {
@@ -202,8 +197,15 @@ fn what_experiments_may_wear_off_is_bounded_and_a_share_of_what_nobody_states_is
     assert_eq!(f["decided"]["ended"], "budget", "{f}");
     assert!((5.0..6.8).contains(&written), "{written} GB: {f}");
     let unrated = riddle(&bench);
-    let no = bench.refusal(&["haul", &bounded, "--on", &unrated], 2);
-    assert!(no.contains("nobody states that") && no.contains("decide_wear in bytes"), "{no}");
+    let grouped = bench.path("grouped.toml");
+    let write =
+        "kind = \"write\"\ndecide = true\ndecide_wear = \"0.001 %\"\nuntil = { duration = \"1 min\" }";
+    let group = "[[leg]]\nkind = \"group\"\nrepeat = 2\n[[leg.leg]]";
+    std::fs::write(&grouped, format!("name = \"grouped\"\n{group}\n{write}\n")).unwrap();
+    for route in [&bounded, &grouped] {
+        let no = bench.refusal(&["haul", route, "--on", &unrated], 2);
+        assert!(no.contains("nobody states that") && no.contains("decide_wear in bytes"), "{no}");
+    }
     assert!(bench.json(&["ledger", "--json"]).as_array().unwrap().len() == 1, "and nothing was begun");
 }
 

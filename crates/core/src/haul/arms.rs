@@ -13,6 +13,8 @@ use crate::record::{ArmKind, Experiment};
 const LIGHT_S: f64 = 10.0;
 /// From one fall to the next and from a fall until it is back, s at most, where nothing is known of it.
 const CYCLE_S: f64 = 60.0;
+/// From so many operations in flight on it is not the drive's answer that a load waits for, as a rule.
+const DEEP: u32 = 8;
 /// Of data that compress so much can be squeezed away.
 const SQUEEZED_PERCENT: u8 = 75;
 /// Where a fall began is known to what moves in this time, s.
@@ -39,11 +41,13 @@ pub(super) fn in_blocks(load: &mut Load, at: Bytes) {
         .then(|| load.start + Bytes::new(if off >= whole { 0 } else { off }));
 }
 
-/// The load with larger blocks, and more in flight.
-pub(super) fn heavier(load: &Load) -> Load {
+/// The load with larger blocks, and more in flight. `None` where that does not fit, or where the load is so shallow that a drive which answers late
+/// is faster by it: that would tell nothing of the machine.
+pub(super) fn heavier(load: &Load) -> Option<Load> {
     let block = load.block.get();
     let larger = if block < 1 << 20 { 4 * block } else { 2 * block };
-    Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() }
+    let heavier = Load { block: Bytes::new(larger), depth: 2 * load.depth, ..load.clone() };
+    (load.depth >= DEEP && fits(&heavier)).then_some(heavier)
 }
 
 /// The load by two workers, together as deep as the one (a drive that answers late is faster by depth alone), side by side right ahead of it: so
@@ -183,7 +187,10 @@ pub(super) fn arms(
                 in_blocks(&mut there, at);
                 planned(ArmKind::Elsewhere, there, ARM_S)
             }
-            Experiment::Heavier => planned(ArmKind::Heavier, heavier(&bare), ARM_S),
+            Experiment::Heavier => {
+                let Some(heavier) = heavier(&bare) else { return VecDeque::new() };
+                planned(ArmKind::Heavier, heavier, ARM_S)
+            }
             Experiment::Workers => {
                 let Some(two) = two_workers(&bare, inquiring.here, arm_bytes) else { return VecDeque::new() };
                 planned(ArmKind::Workers, two, ARM_S)

@@ -23,6 +23,7 @@ const LOW_ARMS: u32 = 2;
 pub(super) const SEEN_S: f64 = 1.5;
 /// A paced load that is low for so long has fallen, s.
 const LOW_S: f64 = 0.5;
+
 /// An inquiry under way.
 #[derive(Debug)]
 pub(super) struct Inquiring {

@@ -5,10 +5,10 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use super::Haul;
-use super::arms::{Planned, arms, compressible, fits, goes_on, heavier, in_blocks, stretch, two_workers};
+use super::arms::{Planned, arms, compressible, goes_on, heavier, in_blocks, stretch, two_workers};
 use super::budget::Budget;
 use super::inquiring::{Inquiring, SEEN_S};
-use crate::conclude::inquiry::{ARM_S, Inquiry, Possible, STANDS};
+use crate::conclude::inquiry::{ARM_S, Inquiry, LEAST_REST_AGAIN, Possible, STANDS};
 use crate::drive::{Asking, Drive, DriveError, Ending, Load, Pattern};
 use crate::quantity::units::{Bytes, Celsius};
 use crate::readings::{InquiryReading, Readings};
@@ -19,9 +19,8 @@ use crate::route::Leg;
 const SHARE: f64 = 0.05;
 /// And no longer than this without being asked.
 const MOST_S: f64 = 600.0;
-/// Reads and the load behind a rest take so long at least, s; a rest that is cut to less than this part of what it was to be is not begun.
+/// Reads and the load behind a rest take so long at least, s.
 const AFTER_REST_S: f64 = 6.0;
-const LEAST_PART_OF_REST: f64 = 0.55;
 /// Samples within an arm are no longer than this.
 const INTERVAL: Duration = Duration::from_millis(100);
 /// Less than this cannot be read long enough to tell a rate.
@@ -238,7 +237,7 @@ impl<D: Drive> Haul<D> {
         // The load may have taken long to fall: what is left is for the rest and what shows it.
         let spent_s = self.elapsed.saturating_sub(inquiring.began).as_secs_f64();
         let left_s = inquiring.most.seconds - spent_s - AFTER_REST_S;
-        let (wanted_s, least_s) = (arm.most.as_secs_f64(), LEAST_PART_OF_REST * arm.most.as_secs_f64());
+        let (wanted_s, least_s) = (arm.most.as_secs_f64(), LEAST_REST_AGAIN * arm.most.as_secs_f64());
         let takes_s = light
             .filter(|_| then_light)
             .map(|(rate, bytes, then_s)| bytes.as_f64() / rate.get().max(1.0) + then_s);
@@ -265,7 +264,7 @@ impl<D: Drive> Haul<D> {
         Possible {
             elsewhere: in_order && region > 12.0 * arm,
             reads: in_order && behind >= LEAST_READ,
-            heavier: fits(&heavier(&load)),
+            heavier: heavier(&load).is_some(),
             // Heads that go to and fro between two places tell nothing of the machine.
             workers: !self.drive.identity().rotational
                 && two_workers(&load, inquiring.here, Bytes::new(arm as u64)).is_some(),

@@ -260,13 +260,15 @@ fn nothing_is_read_where_nothing_can_be_and_nothing_grows_beyond_its_region() {
     use ArmKind::{Again, Here, ReadCool, ReadHot, Rest};
     assert_eq!(kinds(false), [Here, Rest, Again]);
     assert_eq!(kinds(true), [Here, ReadHot, Rest, ReadCool, Again]);
-    assert!(fits(&heavier(&load)));
+    assert!(heavier(&load).is_some());
     let small = Load { end: Bytes::from_mib(16), ..load.clone() };
-    assert!(!fits(&heavier(&small)), "a region of sixteen blocks");
+    assert!(heavier(&small).is_none(), "a region of sixteen blocks");
     let large = Load { block: Bytes::from_mib(64), ..load.clone() };
-    assert!(!fits(&heavier(&large)), "128 MiB is no block");
-    let deep = Load { block: Bytes::from_mib(16), depth: 64, ..load };
-    assert!(!fits(&heavier(&deep)), "4 GiB in flight");
+    assert!(heavier(&large).is_none(), "128 MiB is no block");
+    let deep = Load { block: Bytes::from_mib(16), depth: 64, ..load.clone() };
+    assert!(heavier(&deep).is_none(), "4 GiB in flight");
+    let shallow = Load { depth: 1, ..load };
+    assert!(heavier(&shallow).is_none(), "a drive that answers late is faster by depth alone");
 }
 
 #[test]

@@ -35,6 +35,8 @@ const LIGHT_RATE: f64 = 0.25;
 const LIGHT_PART: f64 = 0.5;
 /// The load is back after a rest with so much of what was lost.
 const IS_BACK: f64 = 0.6;
+/// It is as it was before with no more than so much.
+const NOTHING_BACK: f64 = 0.2;
 /// The heads of a drive that is sent to a place begin there late, s.
 const GOES_THERE_S: f64 = 0.5;
 
@@ -173,6 +175,12 @@ impl Inquiry<'_> {
         back && self.rounds(Experiment::Cool) == 1
     }
 
+    /// The load went on after a rest just as it was before it.
+    fn rest_brought_nothing(&self) -> bool {
+        let e = &self.effects;
+        e.cooled.and_then(|c| c.again).is_some_and(|a| a.value.abs() < NOTHING_BACK * e.lost)
+    }
+
     /// How long the second rest is that a light load follows, as long as the first where there is time, and what comes with it, s.
     fn light_trial_s(&self, left_s: f64) -> Option<(f64, f64)> {
         let first_s = self.effects.cooled.filter(|_| self.asks_light_first())?.rest_s;
@@ -272,8 +280,8 @@ impl Inquiry<'_> {
             let light_first = light.is_some();
             Trial { experiment, round, form, light_first, around_s, least_rest_s, again_s, seconds }
         };
-        // After a rest the load is another than before it: nothing is set beside what was measured then.
-        let rested = self.rounds(Experiment::Cool) > 0;
+        // After a rest that brought something back the load is another than before it: nothing is set beside what was measured then.
+        let rested = self.rounds(Experiment::Cool) > 0 && !self.rest_brought_nothing();
         let can = |e: &Experiment| match e {
             // Arms beside each other tell nothing of what comes and goes while they last.
             Experiment::Cycle if form == CycleForm::Read => {
@@ -294,14 +302,11 @@ impl Inquiry<'_> {
             Experiment::SameStretch => possible.stretch,
             Experiment::Quiet => possible.quiet,
         };
+        let modelled = back_by_model(&self.reading.fall, plain_rest.seconds);
         let tells = |e: Experiment| {
             let bits = match e {
                 Experiment::Cool if light.is_some() => self.shares.would_tell_light_first(),
-                Experiment::Cool => {
-                    let modelled = back_by_model(&self.reading.fall, plain_rest.seconds);
-                    self.open(e) * self.shares.would_tell_cool(possible.thermometer, modelled)
-                }
-                e => self.open(e) * self.shares.would_tell(e, possible.thermometer, form),
+                e => self.open(e) * self.shares.would_tell(e, possible.thermometer, modelled, form),
             };
             (bits > TELLS_LITTLE).then(|| (trial(e), bits / trial(e).seconds))
         };
@@ -309,12 +314,7 @@ impl Inquiry<'_> {
         let best = |all: &mut dyn Iterator<Item = &(Trial, f64)>| {
             all.max_by(|a, b| a.1.total_cmp(&b.1)).map(|t| t.0)
         };
-        let fits = || all.iter().filter(|t| t.0.seconds <= left_s);
-        // After a rest nothing is set beside the load any more: what moves a limit of the machine, which no rest shows, goes before it.
-        let moves = |e: Experiment| matches!(e, Experiment::Heavier | Experiment::Workers);
-        let moved = || best(&mut fits().filter(|t| moves(t.0.experiment)));
-        match best(&mut fits()) {
-            Some(rest) if rest.experiment == Experiment::Cool => Ok(moved().unwrap_or(rest)),
+        match best(&mut all.iter().filter(|t| t.0.seconds <= left_s)) {
             Some(trial) => Ok(trial),
             None if all.is_empty() && back => Err(InquiryEnd::CameBack),
             None if all.is_empty() => Err(InquiryEnd::NothingLeft),

@@ -234,8 +234,8 @@ impl Hypothesis {
         }
     }
 
-    /// The load by two workers: none, part, all of what was lost, or much faster. What a heavier load does not move may move with these; a drive that is as slow
-    /// as it is does not get faster by who asks.
+    /// The load by two workers: none, part, all of what was lost, or much faster. What a heavier load does not move may move with these; a drive
+    /// does not get faster by who asks.
     pub(super) const fn workers(self) -> Odds {
         match self {
             Host => [0.70, 0.15, 0.15],

@@ -38,7 +38,7 @@ pub use effects::{Effects, Stretched};
 pub use hypotheses::Hypothesis;
 pub use predictions::{Observed, Prediction};
 pub use rates::{Arm, LogRate, paced_has_fallen_below};
-pub use rests::{AgainstModel, Cooled, LightFirst};
+pub use rests::{AgainstModel, Cooled, LEAST_REST_AGAIN, LightFirst};
 pub use shares::{COOLS_K, Shares};
 pub use words::cause_words;
 

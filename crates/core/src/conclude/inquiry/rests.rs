@@ -160,7 +160,8 @@ pub(super) fn against_model(over: &[ArmReading], arms: &[Arm], model: &Recovers)
 
 /// A second rest is no longer than the first, within a part in ten, and no shorter than a share of it.
 const REST_AGAIN: std::ops::RangeInclusive<f64> = LEAST_REST_AGAIN..=1.1;
-pub(super) const LEAST_REST_AGAIN: f64 = 0.55;
+/// A rest that is cut to a smaller share of what it was to be tells too little to be begun.
+pub const LEAST_REST_AGAIN: f64 = 0.55;
 /// A cache begins to come back so long after a rest began, at the latest, s.
 const COMES_BACK_AFTER_S: f64 = 20.0;
 /// Bytes after two rests are the same within this share, and plainly are more from here on.

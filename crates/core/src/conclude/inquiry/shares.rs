@@ -270,15 +270,15 @@ impl Shares {
         self.would_tell_by(|h| h.light_first().to_vec())
     }
 
-    /// What a rest would tell in the mean, bits; `modelled` is whether a model of the cache has the load back after it.
+    /// What the outcomes of an experiment would tell in the mean, bits; `modelled` is whether a model of the cache has the load back after a rest.
     #[must_use]
-    pub fn would_tell_cool(&self, has_thermometer: bool, modelled: bool) -> f64 {
-        self.would_tell_by(|h| h.cooled(has_thermometer, modelled))
-    }
-
-    /// What the outcomes of an experiment would tell in the mean, bits.
-    #[must_use]
-    pub fn would_tell(&self, experiment: Experiment, has_thermometer: bool, form: CycleForm) -> f64 {
+    pub fn would_tell(
+        &self,
+        experiment: Experiment,
+        has_thermometer: bool,
+        modelled: bool,
+        form: CycleForm,
+    ) -> f64 {
         self.would_tell_by(|h| -> Vec<f64> {
             match experiment {
                 Experiment::Elsewhere => h.elsewhere().to_vec(),
@@ -293,7 +293,7 @@ impl Shares {
                 },
                 Experiment::SameStretch => h.stretch().to_vec(),
                 Experiment::Quiet => h.quiet().to_vec(),
-                Experiment::Cool => h.cooled(has_thermometer, false),
+                Experiment::Cool => h.cooled(has_thermometer, modelled),
             }
         })
     }
@@ -333,14 +333,14 @@ mod tests {
         };
         let cache_or_place = of(&[(Cache, 0.5), (Place, 0.5)]);
         let cache_or_heat = of(&[(Cache, 0.5), (Heat, 0.5)]);
-        let tells = |s: &Shares, e| s.would_tell(e, true, CycleForm::Lighter);
+        let tells = |s: &Shares, e| s.would_tell(e, true, false, CycleForm::Lighter);
         assert!(tells(&cache_or_place, Experiment::Elsewhere) > 0.85);
         assert!(tells(&cache_or_heat, Experiment::Elsewhere) < 0.01, "both are the same elsewhere");
         assert!(tells(&cache_or_heat, Experiment::Cool) > 0.7);
         let sure = of(&[(Cache, 1.0)]);
         assert!(Experiment::ALL.iter().all(|e| tells(&sure, *e) < 1e-9));
         let comes_and_goes = of(&[(Heat, 0.5), (Passing, 0.5)]);
-        let in_turn = |form| comes_and_goes.would_tell(Experiment::Cycle, true, form);
+        let in_turn = |form| comes_and_goes.would_tell(Experiment::Cycle, true, false, form);
         assert!(in_turn(CycleForm::Lighter) > in_turn(CycleForm::Rest) && in_turn(CycleForm::Rest) > 0.3);
         assert!(in_turn(CycleForm::Read) > 0.3);
     }
