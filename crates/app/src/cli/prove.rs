@@ -331,7 +331,8 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         worlds.all.mistakes.iter().for_each(|m| eprintln!("{m}"));
         score.mistakes.iter().chain(&ground.mistakes).for_each(|m| eprintln!("{m}"));
     }
-    let (heat, forecast) = (heat_proof(drives.div_ceil(8), seed), forecast_proof(drives.div_ceil(5), seed));
+    // Of 500 hauls a share of 95 % is known to two points, of 2,000 to one.
+    let (heat, forecast) = (heat_proof(drives.div_ceil(2), seed), forecast_proof(drives.div_ceil(5), seed));
     let freight = freight_proof(drives.div_ceil(8), seed, mistakes);
     let cache = cache_proof(drives.div_ceil(4), seed);
     let p = proof(score, ground, worlds, (heat, cache, forecast, freight), seed);

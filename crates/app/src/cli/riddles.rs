@@ -1,5 +1,7 @@
 //! `hollow-mile prove --decide`: experiments on drives whose record alone does not tell why they fall.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use hollow_mile_core::record::Experiment;
 use hollow_mile_drives::proving::{InquiryScore, Riddle, prove_inquiry};
 use serde::Serialize;
@@ -105,18 +107,23 @@ fn proof(mut s: InquiryScore, drives: u64, seed: u64) -> RiddleProof {
 }
 
 pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exit, AppError> {
-    let threads = std::thread::available_parallelism().map_or(1, |n| n.get() as u64);
-    // Each drive depends on its number alone.
-    let part = |from: u64| {
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    // Each drive depends on its number alone; some take many times as long as others.
+    let next = AtomicU64::new(0);
+    let part = || {
         let mut score = InquiryScore::default();
-        for i in (from..drives).step_by(threads as usize) {
+        loop {
+            let i = next.fetch_add(1, Ordering::Relaxed);
+            if i >= drives {
+                break;
+            }
             let riddle = Riddle::ALL[(i % Riddle::ALL.len() as u64) as usize];
             prove_inquiry(riddle, seed.wrapping_mul(1_000_003).wrapping_add(i), &mut score);
         }
         score
     };
     let parts = std::thread::scope(|scope| {
-        let all: Vec<_> = (0..threads).map(|t| scope.spawn(move || part(t))).collect();
+        let all: Vec<_> = (0..threads).map(|_| scope.spawn(part)).collect();
         all.into_iter().map(|t| t.join()).collect::<Vec<_>>()
     });
     let mut score = InquiryScore::default();
@@ -124,6 +131,7 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         score = score.with(one.map_err(|_| AppError::machine("a thread of the proving ground failed"))?);
     }
     if mistakes {
+        score.mistakes.sort();
         score.mistakes.iter().for_each(|m| eprintln!("{m}"));
     }
     let p = proof(score, drives, seed);

@@ -61,6 +61,7 @@ impl Readings {
             resolution: self.series.temperature_step(),
             late: None,
             flushes: &self.flushes,
+            extremes: std::cell::OnceCell::new(),
         };
         let mut findings = Vec::new();
         let mut longest: Option<figures::Longest> = None;

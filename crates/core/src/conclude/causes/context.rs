@@ -1,5 +1,6 @@
 //! What is known beside the rate: temperatures, the drive's own counts, earlier hauls.
 
+use std::cell::OnceCell;
 use std::ops::Range;
 use std::time::Duration;
 
@@ -33,6 +34,21 @@ pub struct Context<'a> {
     pub late: Option<super::late::Late>,
     /// Samples before which we ourselves let the queue run empty, in order.
     pub flushes: &'a [usize],
+    /// Of each [`BLOCK`] samples the coldest and the hottest, once a long range of them was asked for.
+    pub extremes: OnceCell<Vec<Extremes>>,
+}
+
+/// So many samples have their extremes told together. Chosen: a day of samples is asked for some ten times in each conclusion.
+const BLOCK: usize = 64;
+
+/// The coldest and the hottest of some samples, °C; nothing where none was read.
+pub type Extremes = Option<(f64, f64)>;
+
+fn wider(a: Extremes, b: Extremes) -> Extremes {
+    match (a, b) {
+        (Some(a), Some(b)) => Some((a.0.min(b.0), a.1.max(b.1))),
+        (one, other) => one.or(other),
+    }
 }
 
 impl Context<'_> {
@@ -48,11 +64,25 @@ impl Context<'_> {
     }
 
     pub(super) fn hottest(&self, samples: Range<usize>) -> Option<f64> {
-        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.max(t))))
+        self.extremes_in(samples).map(|e| e.1)
     }
 
     pub(super) fn coldest(&self, samples: Range<usize>) -> Option<f64> {
-        self.read_in(samples).fold(None, |m: Option<f64>, t| Some(m.map_or(t, |m| m.min(t))))
+        self.extremes_in(samples).map(|e| e.0)
+    }
+
+    fn extremes_in(&self, samples: Range<usize>) -> Extremes {
+        let one_by_one = |range| self.read_in(range).fold(None, |all: Extremes, t| wider(all, Some((t, t))));
+        if samples.len() < 4 * BLOCK {
+            return one_by_one(samples);
+        }
+        let blocks = self.extremes.get_or_init(|| {
+            (0..self.series.len()).step_by(BLOCK).map(|from| one_by_one(from..from + BLOCK)).collect()
+        });
+        let whole = samples.start.div_ceil(BLOCK)..(samples.end / BLOCK).min(blocks.len());
+        let ends = [samples.start..whole.start * BLOCK, whole.end * BLOCK..samples.end];
+        let within = blocks.get(whole).unwrap_or_default().iter().copied();
+        ends.into_iter().map(one_by_one).chain(within).fold(None, wider)
     }
 
     /// Samples within so many seconds before and after a place.
@@ -107,5 +137,48 @@ impl Context<'_> {
     /// Did the drive's own thermal counters move around this time? `None` when it has none.
     pub(super) fn counters_moved(&self, at: Duration) -> Option<bool> {
         Some(self.counted_after(at)? > self.counted_at(at.checked_sub(MOMENT)?)?)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::readings::Readings;
+    use crate::record::{Event, Sample};
+
+    proptest::proptest! {
+        #[test]
+        fn extremes_of_a_long_range_are_those_of_its_samples(
+            degrees in proptest::collection::vec(proptest::option::weighted(0.7, 20u8..95), 1..1500),
+            ends in proptest::array::uniform2(0usize..1700)
+        ) {
+            let mut readings = Readings::new();
+            for (i, t) in degrees.iter().enumerate() {
+                readings.push(&Event::Sample(Sample {
+                    end: Duration::from_secs(i as u64 + 1),
+                    span: Duration::from_secs(1),
+                    temperature: t.map(|t| Celsius::new(f64::from(t))),
+                    ..Sample::default()
+                }));
+            }
+            let cx = Context {
+                series: &readings.series,
+                limit: None,
+                dead_sensor: false,
+                capacity: Bytes::ZERO,
+                vitals: &[],
+                earlier: &[],
+                link: None,
+                resolution: 1.0,
+                late: None,
+                flushes: &[],
+                extremes: OnceCell::new(),
+            };
+            let range = ends[0].min(ends[1])..ends[0].max(ends[1]);
+            let all: Vec<f64> = cx.read_in(range.clone()).collect();
+            let found = (cx.coldest(range.clone()), cx.hottest(range));
+            let expected = (all.iter().copied().reduce(f64::min), all.iter().copied().reduce(f64::max));
+            proptest::prop_assert_eq!(found, expected);
+        }
     }
 }

@@ -317,7 +317,7 @@ impl Inquiry<'_> {
 }
 
 /// What does not stand, and is as likely as this by experiment, is told as the cause, no surer than so.
-const TOLD_FROM: f64 = 0.95;
+const TOLD_FROM: f64 = 0.9;
 const MOST_TOLD: f64 = 0.98;
 /// A cause with a smaller share is not left open.
 const LEFT_OPEN: f64 = 0.1;
