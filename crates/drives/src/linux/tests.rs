@@ -423,7 +423,10 @@ fn a_lookout_reads_beside_the_load_what_was_written_and_no_blank_place() {
         let due = took.as_secs_f64() / every.as_secs_f64();
         assert!((due * 0.7..=due + 3.0).contains(&(seen.total() as f64)), "{} of {due}", seen.total());
         drive.begin(&looking(Load::rest())).unwrap();
-        assert!(!drive.work(Duration::from_millis(100)).unwrap().lookout.is_empty());
+        // A machine that is busy with something else may hold the reads of a moment up.
+        let reads =
+            |drive: &mut FileDrive| !drive.work(Duration::from_millis(100)).unwrap().lookout.is_empty();
+        assert!((0..20).any(|_| reads(&mut drive)));
         drive.release().unwrap();
     });
 }
