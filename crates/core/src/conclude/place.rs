@@ -3,9 +3,10 @@
 use std::ops::Range;
 use std::time::Duration;
 
+use crate::quantity::stats;
 use crate::quantity::units::Bytes;
 
-use super::levels::Level;
+use super::levels::{LEAST_STEP, Level};
 use crate::readings::Series;
 use crate::readings::run::Run;
 
@@ -44,6 +45,16 @@ impl Place {
 
 /// Likelihood ratio that bounds a 95 % interval: half of χ²₁(0.95) = 3.84.
 const WITHIN: f64 = 1.92;
+/// Degrees of freedom of the noise of a single sample (Student's t): heavier tails than the normal law's, lighter than Laplace's. Chosen.
+const TAILS: f64 = 8.0;
+/// No drive is as even as this, in ln.
+const LEAST_SAMPLE_SIGMA: f64 = 0.004;
+/// So many samples on either side tell what the rate was there, beside the one that may have been shared.
+const BESIDE: usize = 3;
+/// They count where they are off their level by more than so many of its standard deviations, or by a step.
+const OFF_SIGMAS: f64 = 3.0;
+/// One stall must not outweigh the rest.
+const MOST_COST: f64 = 12.0;
 
 /// Finds the place of the boundary between two neighbouring levels of a run.
 ///
@@ -57,7 +68,7 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let edge = right.points.start;
     let points = edge.saturating_sub(4).max(left.points.start)..(edge + 4).min(right.points.end);
     let range = run.samples(&points);
-    let split = best_split(series, &range, left, right);
+    let split = best_split(series, &range, points.len(), left, right);
     let (hi, lo) = (left.exit_rate().get(), right.entry_rate().get());
     let mut sample = split.best;
     let mut share = 0.0;
@@ -79,13 +90,8 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let span = series.loaded_s(sample..sample + 1);
     let before = ((span * share * hi) as u64).min(written_here);
     let written = series.written_before(sample) + before;
-    // Within the sample the place is no better known than the rates are: two standard deviations of what a sample
-    // moves at the level before, and no less than the share below which a shared sample does not show as one.
-    let whole = span * hi.max(lo);
-    let half = (whole * (2.0 * left.sigma.max(right.sigma)).clamp(0.08, 1.0)) as u64;
-    let low = series.written_before(split.low).min(written.saturating_sub(half));
-    let high = series.written_before(split.high.min(series.len())).max(written + half);
-    let high = high.min(series.written(series.len() - 1));
+    let low = split.low.min(written);
+    let high = split.high.max(written).min(series.written(series.len() - 1));
     let position = series.position(sample).map(|end| {
         let moved = series.moved(sample) - series.moved_before(sample);
         let past = moved.saturating_sub(before.min(moved));
@@ -135,17 +141,36 @@ fn on_slope(run: &Run, series: &Series, left: &Level, right: &Level, slope: &Ran
 
 struct Split {
     best: usize,
-    low: usize,
-    high: usize,
+    /// 95 % interval of the bytes written before it.
+    low: u64,
+    high: u64,
     between_s: f64,
 }
 
-fn best_split(series: &Series, range: &Range<usize>, left: &Level, right: &Level) -> Split {
-    let scale = (left.sigma.max(right.sigma) / std::f64::consts::SQRT_2).max(0.004);
-    // One stall must not outweigh the rest.
-    let most = 12.0;
+/// Where points are longer than samples, the samples scatter more: by how much, in ln, about whichever of the two levels is nearer.
+fn noise_of_samples(
+    series: &Series,
+    range: &Range<usize>,
+    points: usize,
+    left: &Level,
+    right: &Level,
+) -> f64 {
+    if range.len() < 2 * points {
+        return 0.0;
+    }
     let (before, after) = (left.exit_rate().get(), right.entry_rate().get());
-    let cost = |i: usize, level: f64| ((series.rate(i).max(1.0) / level).ln().abs() / scale).min(most);
+    let off = |i: usize| {
+        let rate = series.rate(i).max(1.0);
+        (rate / before).ln().abs().min((rate / after).ln().abs())
+    };
+    stats::median(&mut range.clone().map(off).collect::<Vec<_>>()).map_or(0.0, |m| m * 1.4826)
+}
+
+fn best_split(series: &Series, range: &Range<usize>, points: usize, left: &Level, right: &Level) -> Split {
+    let sigma = left.sigma.max(right.sigma).max(noise_of_samples(series, range, points, left, right));
+    let scale = (sigma / std::f64::consts::SQRT_2).max(0.004);
+    let (before, after) = (left.exit_rate().get(), right.entry_rate().get());
+    let cost = |i: usize, level: f64| ((series.rate(i).max(1.0) / level).ln().abs() / scale).min(MOST_COST);
     let mut sum: f64 = range.clone().map(|i| cost(i, after)).sum();
     let mut costs = vec![sum];
     let (mut best, mut least) = (range.start, sum);
@@ -158,11 +183,75 @@ fn best_split(series: &Series, range: &Range<usize>, left: &Level, right: &Level
         }
     }
     let near = |c: &f64| *c <= least + WITHIN;
-    let low = costs.iter().position(near).map_or(best, |k| range.start + k);
-    let high = costs.iter().rposition(near).map_or(best, |k| range.start + k);
+    let first = costs.iter().position(near).map_or(best, |k| range.start + k);
+    let last = costs.iter().rposition(near).map_or(best, |k| range.start + k);
     let (top, bottom) = (before.max(after), before.min(after));
     let between = |i: &usize| (0.1..0.9).contains(&((series.rate(*i) - bottom) / (top - bottom)));
-    let around = low.saturating_sub(3).max(range.start)..(high + 3).min(range.end);
+    let around = first.saturating_sub(3).max(range.start)..(last + 3).min(range.end);
     let between_s = around.filter(between).map(|i| series.loaded_s(i..i + 1)).sum();
+    // A rate that swings is not what its level is in the mean: what it was beside the split may have been shared instead.
+    let rates = |samples: Range<usize>, level: f64| {
+        let mut near: Vec<f64> = samples.map(|i| series.rate(i).max(1.0)).collect();
+        let middle = stats::median(&mut near).filter(|_| near.len() == BESIDE).unwrap_or(level);
+        near.retain(|_| (middle / level).ln().abs() > (OFF_SIGMAS * sigma).min(LEAST_STEP));
+        near.push(level);
+        near
+    };
+    let at = |i: usize| i.clamp(range.start, range.end);
+    let befores = rates(at(best.saturating_sub(1 + BESIDE))..at(best.saturating_sub(1)), before);
+    let afters = rates(at(best + 1)..at(best + 1 + BESIDE), after);
+    let pairs = befores.iter().flat_map(|b| afters.iter().map(move |a| (*b, *a)));
+    let (low, high) = pairs
+        .filter(|(b, a)| (b > a) == (before > after))
+        .filter_map(|pair| interval(series, range, sigma, pair))
+        .reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
+        .unwrap_or_else(|| (series.written_before(first), series.written_before(last.min(series.len()))));
     Split { best, low, high, between_s }
+}
+
+/// The 95 % interval of the bytes that were written when `before` gave way to `after`: wherever in whichever sample of the range it may have been,
+/// by the likelihood of them all. The sample itself was shared by both rates, the others had one.
+fn interval(
+    series: &Series,
+    range: &Range<usize>,
+    sigma: f64,
+    (before, after): (f64, f64),
+) -> Option<(u64, u64)> {
+    let sigma = sigma.max(LEAST_SAMPLE_SIGMA);
+    // How far a sample may be off its rate, in ln, for so much cost; and what it costs.
+    let cost_of =
+        |off: f64| (0.5 * (TAILS + 1.0) * (1.0 + (off / sigma).powi(2) / TAILS).ln()).min(MOST_COST);
+    let off_for = |cost: f64| sigma * (TAILS * ((2.0 * cost / (TAILS + 1.0)).exp() - 1.0)).sqrt();
+    let cost = |i: usize, rate: f64| cost_of((series.rate(i).max(1.0) / rate).ln());
+    // Of the samples beside each, if it happened in it.
+    let mut beside: Vec<f64> = Vec::with_capacity(range.len());
+    let mut sum: f64 = range.clone().skip(1).map(|i| cost(i, after)).sum();
+    for i in range.clone() {
+        beside.push(sum);
+        sum += cost(i, before) - if i + 1 < range.end { cost(i + 1, after) } else { 0.0 };
+    }
+    // The share of time at the rate before that a sample of this rate had.
+    let share = |rate: f64| ((rate - after) / (before - after)).clamp(0.0, 1.0);
+    let shared = |i: usize| after + share(series.rate(i)) * (before - after);
+    let least = range.clone().zip(&beside).map(|(i, b)| b + cost(i, shared(i))).fold(f64::INFINITY, f64::min);
+    let mut ends: Option<(u64, u64)> = None;
+    for (i, beside) in range.clone().zip(&beside) {
+        let left = least + WITHIN - beside;
+        if left < cost(i, shared(i)) {
+            continue;
+        }
+        // Rates that the sample may have been meant to have.
+        let rate = series.rate(i).max(1.0);
+        let off = if left >= MOST_COST { f64::INFINITY } else { off_for(left).exp() };
+        let shares = [share(rate / off), share(rate * off)];
+        let here = (series.written(i) - series.written_before(i)) as f64;
+        // Of the bytes of the sample that part was written before.
+        let bytes = shares.map(|s| {
+            let part = s * before / (s * before + (1.0 - s) * after).max(1.0);
+            series.written_before(i) + (here * part).round() as u64
+        });
+        let (low, high) = (bytes[0].min(bytes[1]), bytes[0].max(bytes[1]));
+        ends = Some(ends.map_or((low, high), |(l, h)| (l.min(low), h.max(high))));
+    }
+    ends
 }

@@ -1,6 +1,6 @@
 //! Boundaries that are slopes: steps looked at closely, pieces of one slope joined, slopes found within a level.
 
-use std::ops::Range;
+use std::ops::{Range, RangeInclusive};
 
 use super::ramp::{self, Ramp};
 use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, Weigher};
@@ -33,17 +33,31 @@ impl Weigher<'_> {
         from..(right.points.start + reach(left)).min(right.points.end)
     }
 
-    /// Levels to the left and right of a slope, which belongs half to each.
-    fn around_slope(&self, whole: Range<usize>, slope: Range<usize>) -> (Level, Level) {
+    /// Where a level stands, beside the slopes at its ends that are known.
+    fn stands(levels: &[Level], i: usize) -> Range<usize> {
+        let points = &levels[i].points;
+        let from = levels[i].ramp.as_ref().map_or(points.start, |r| r.end.clamp(points.start, points.end));
+        let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(points.end, |r| r.start);
+        from..to.clamp(from, points.end)
+    }
+
+    /// Parts the levels `which` into the two to the left and right of a slope, which belongs half to each.
+    fn part(&self, levels: &mut Vec<Level>, which: RangeInclusive<usize>, slope: Range<usize>) {
+        let (first, last) = (*which.start(), *which.end());
+        let whole = levels[first].points.start..levels[last].points.end;
+        let (from, to) = (Self::stands(levels, first).start, Self::stands(levels, last).end);
         let middle = slope.start.midpoint(slope.end).clamp(whole.start + 1, whole.end - 1);
         let least = 3;
-        let before = whole.start..slope.start.max(whole.start + least).min(middle.max(whole.start + 1));
-        let after = slope.end.min(whole.end.saturating_sub(least)).max(middle)..whole.end;
-        let (mut left, mut right) = (self.level(before), self.level(after));
+        let or = |part: Range<usize>, else_this: Range<usize>| if part.is_empty() { else_this } else { part };
+        let before = from..slope.start.max(from + least).min(middle.max(from + 1));
+        let after = slope.end.min(to.saturating_sub(least)).max(middle)..to;
+        let mut left = self.level(or(before, whole.start..middle));
+        let mut right = self.level(or(after, middle..whole.end));
         left.points = whole.start..middle;
+        left.ramp = levels[first].ramp.take();
         right.points = middle..whole.end;
         right.ramp = Some(slope);
-        (left, right)
+        levels.splice(which, [left, right]);
     }
 
     /// A level between two others that is a piece of one slope is none.
@@ -60,11 +74,7 @@ impl Weigher<'_> {
             };
             if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r))
             {
-                let carried = levels[i].ramp.take();
-                let (mut left, right) =
-                    self.around_slope(levels[i].points.start..levels[i + 2].points.end, r.points);
-                left.ramp = carried;
-                levels.splice(i..i + 3, [left, right]);
+                self.part(levels, i..=i + 2, r.points);
                 i = i.saturating_sub(1);
             } else {
                 i += 1;
@@ -74,8 +84,10 @@ impl Weigher<'_> {
 
     /// The middle of a level does not go down as a slope through it would: it stands between two slopes.
     fn is_level_between(&self, level: &Level, r: &Ramp) -> bool {
-        let n = level.points.len();
-        let at = |tenth: usize| level.points.start + n * tenth / 10;
+        // Half of a slope that is known before it is no part of it.
+        let from = level.ramp.as_ref().map_or(level.points.start, |r| r.end.min(level.points.end));
+        let n = level.points.end - from;
+        let at = |tenth: usize| from + n * tenth / 10;
         if n < 20 {
             return false;
         }
@@ -90,7 +102,7 @@ impl Weigher<'_> {
     }
 
     /// Steps that are slopes, looked at closely.
-    pub(super) fn stretch_steps(&self, levels: &mut [Level]) {
+    pub(super) fn stretch_steps(&self, levels: &mut Vec<Level>) {
         for i in 1..levels.len() {
             let (left, right) = (&levels[i - 1], &levels[i]);
             if right.ramp.is_some() || self.seconds(left).min(self.seconds(right)) < LEAST_SLOPE_S {
@@ -104,11 +116,7 @@ impl Weigher<'_> {
             if !falls || !r.beats_two_steps() || self.run.seconds(self.series, &r.points) < LEAST_SLOPE_S {
                 continue;
             }
-            let carried = levels[i - 1].ramp.take();
-            let whole = levels[i - 1].points.start..levels[i].points.end;
-            let (mut left, right) = self.around_slope(whole, r.points);
-            left.ramp = carried;
-            (levels[i - 1], levels[i]) = (left, right);
+            self.part(levels, i - 1..=i, r.points);
         }
     }
 
@@ -143,11 +151,7 @@ impl Weigher<'_> {
             let level = second.start.saturating_sub(first.end);
             let both = first.len() + second.len();
             if falls && (b.ramp.is_some() || c.ramp.is_some()) && 4 * level <= both {
-                let carried = levels[i - 1].ramp.take();
-                let whole = levels[i - 1].points.start..levels[i + 1].points.end;
-                let (mut left, right) = self.around_slope(whole, first.start..second.end.max(first.end));
-                left.ramp = carried;
-                levels.splice(i - 1..i + 2, [left, right]);
+                self.part(levels, i - 1..=i + 1, first.start..second.end.max(first.end));
                 i = i.saturating_sub(1).max(1);
             } else {
                 i += 1;
@@ -230,10 +234,7 @@ impl Weigher<'_> {
     pub(super) fn split_slopes(&self, levels: &mut Vec<Level>) {
         let mut i = 0;
         while i < levels.len() {
-            // Beside the slopes that are known.
-            let all = levels[i].points.clone();
-            let from = levels[i].ramp.as_ref().map_or(all.start, |r| r.end.min(all.end));
-            let to = levels.get(i + 1).and_then(|l| l.ramp.as_ref()).map_or(all.end, |r| r.start.max(from));
+            let Range { start: from, end: to } = Self::stands(levels, i);
             let stands = |r: &Ramp| {
                 let (before, after) = (r.points.start - from, to - r.points.end);
                 let least = self.lasts(r.points.clone()) / 12.0;
@@ -258,12 +259,11 @@ impl Weigher<'_> {
             let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
             let found = parts.filter(|_| long).find_map(|p| self.fit(p).filter(stands));
             if let Some(r) = found {
-                let carried = levels[i].ramp.take();
-                let (mut left, right) = self.around_slope(all, r.points);
-                left.ramp = carried;
-                levels.splice(i..=i, [left, right]);
+                // What is left of it may hold another.
+                self.part(levels, i..=i, r.points);
+            } else {
+                i += 1;
             }
-            i += 1;
         }
     }
 }

@@ -51,7 +51,7 @@ const SCATTER: f64 = 0.02;
 const PRIOR_WORTH: f64 = 3.0;
 /// Where no end was found there may have been so much, as a share of the whole: too little to show.
 const OVERLOOKED: f64 = 0.05;
-/// The first write is left out where the curves leave so much less over without it.
+/// The first write is left out where the curves leave so much less over without it, in variances of what the drive scatters by them.
 const LEFT_OUT: f64 = 9.0;
 /// Curves of four families cover a little more than one would: their profiles are cut at this share of what a single one is cut at. Chosen
 /// on 1,200 hauls of `proving::cache`; what it comes to on others is in docs/findings.md.
@@ -211,6 +211,22 @@ impl<'a> Search<'a> {
         let apart = apart(points);
         let shrinks = if apart > LIKE_FILL { (0.95 / apart).min(1.5) } else { 0.0 };
         Self { points, shortest, longest, some, shrinks }
+    }
+
+    /// Measurements beyond what a curve has of parameters.
+    fn freedom(&self) -> f64 {
+        let counted = self.points.iter().filter(|p| !p.at_least).count() as f64;
+        (counted - if self.shrinks > 0.0 { 4.0 } else { 3.0 }).max(0.0)
+    }
+
+    /// Variance of what the drive scatters, in that which was assumed, by what a curve leaves over.
+    fn scatter(&self, cost: f64) -> f64 {
+        ((PRIOR_WORTH + cost) / (PRIOR_WORTH + self.freedom())).max(0.5)
+    }
+
+    /// The best curve of each family.
+    fn valleys(&self) -> Vec<Fitted> {
+        FAMILIES.iter().filter_map(|f| Some(self.polished(self.coarse(f)?, None))).collect()
     }
 
     /// The longest scale that is tried.
@@ -426,29 +442,27 @@ pub fn recovery(
         fuller: 0.0,
         variance: variance(whole.value, whole.half() / 1.96),
     });
-    let valleys = |points: &[Point]| -> Vec<Fitted> {
-        let search = Search::new(points, &complete, whole.value);
-        FAMILIES.iter().filter_map(|f| Some(search.polished(search.coarse(f)?, None))).collect()
-    };
     let least = |found: &[Fitted]| found.iter().copied().reduce(|a, b| if b.cost < a.cost { b } else { a });
-    let mut tried = valleys(&points);
-    let alone = valleys(&points[..points.len() - 1]);
-    if let (Some(with), Some(without)) = (least(&tried), least(&alone))
-        && with.cost - without.cost > LEFT_OUT
-        && complete.iter().filter(|m| without.curve.at(m.rest_s) >= 0.95).count() >= 2
-    {
+    let with_first = Search::new(&points, &complete, whole.value).valleys();
+    let alone = Search::new(&points[..points.len() - 1], &complete, whole.value);
+    let without_first = alone.valleys();
+    let leave_out = least(&with_first).zip(least(&without_first)).is_some_and(|(with, without)| {
+        with.cost - without.cost > LEFT_OUT * alone.scatter(without.cost)
+            && complete.iter().filter(|m| without.curve.at(m.rest_s) >= 0.95).count() >= 2
+    });
+    let tried = if leave_out {
         // What came back after long rests is one amount, and another than was there at first: of that no rest tells.
         points.pop();
-        tried = alone;
-    }
+        without_first
+    } else {
+        with_first
+    };
     let search = Search::new(&points, &complete, whole.value);
     let Some(best) = least(&tried) else {
         return refuse("what came back after the rests does not follow one curve");
     };
-    let counted = points.iter().filter(|p| !p.at_least).count() as f64;
-    let free = (counted - if search.shrinks > 0.0 { 4.0 } else { 3.0 }).max(0.0);
-    let scatter = ((PRIOR_WORTH + best.cost) / (PRIOR_WORTH + free)).max(0.5);
-    let beyond = student_975(PRIOR_WORTH + free).powi(2) * scatter;
+    let free = search.freedom();
+    let beyond = student_975(PRIOR_WORTH + free).powi(2) * search.scatter(best.cost);
     // Far more than a drive scatters: none of the curves.
     if free >= 1.0 && best.cost / free > 25.0 {
         return refuse("what came back after the rests does not follow one curve");
