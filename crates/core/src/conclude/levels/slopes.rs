@@ -3,13 +3,18 @@
 use std::ops::{Range, RangeInclusive};
 
 use super::ramp::{self, Ramp};
-use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, Weigher};
+use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, SHORT_PIECE, Weigher};
 use crate::readings::run::LEAST_SIGMA;
 
 /// A slope shorter than this is a step, s.
 const LEAST_SLOPE_S: f64 = 0.8;
 /// The level before a slope down lasts one part in so many of it at least. Chosen.
 const LEVEL_BEFORE: f64 = 5.0;
+/// And one that follows a slope one part in so many. Chosen.
+const LEVEL_AFTER: f64 = 12.0;
+/// Two slopes leave no more over than this share of what one does, and so much less over all points, in variances of their noise. Chosen.
+const TWO_LEAVE: f64 = 0.6;
+const TWO_TELL: f64 = 60.0;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
 /// A jump between two levels is a step, whatever else slopes in them, when it has so much of what they differ by, and what lies beside it within
@@ -157,6 +162,72 @@ impl Weigher<'_> {
                 i += 1;
             }
         }
+    }
+
+    /// A slope may be two, with a level between them that nobody overlooks.
+    pub(super) fn part_slopes(&self, levels: &mut Vec<Level>) {
+        let mut i = 1;
+        while i < levels.len() {
+            if let Some([first, second]) = self.two_slopes(levels, i) {
+                let is_step = |r: &Ramp| !r.beats_a_step() || self.lasts(r.points.clone()) < LEAST_SLOPE_S;
+                let steps = [is_step(&first), is_step(&second)];
+                self.part(levels, i - 1..=i, first.points);
+                self.part(levels, i..=i, second.points);
+                for (level, _) in levels[i..].iter_mut().zip(steps).filter(|(_, is_step)| *is_step) {
+                    level.ramp = None;
+                }
+            } else {
+                i += 1;
+            }
+        }
+    }
+
+    /// The two slopes that explain much more than the one that leads to this level.
+    fn two_slopes(&self, levels: &[Level], i: usize) -> Option<[Ramp; 2]> {
+        let slope = levels[i].ramp.clone()?;
+        if slope.len() < SHORT_PIECE || self.lasts(slope.clone()) < 4.0 * LEAST_SLOPE_S {
+            return None;
+        }
+        let from = Self::stands(levels, i - 1).start.max(slope.start.saturating_sub(slope.len()));
+        let to = Self::stands(levels, i).end.min(slope.end + slope.len());
+        let one = self.left_over(&[self.fit(from..to)?], from..to);
+        let (two, pair) = (1..10)
+            .filter_map(|tenth| {
+                let middle = slope.start + slope.len() * tenth / 10;
+                let pair = [self.fit(from..middle)?, self.fit(middle..to)?];
+                Some((self.left_over(&pair, from..to), pair))
+            })
+            .min_by(|a, b| a.0.total_cmp(&b.0))?;
+        let between = pair[0].points.end..pair[1].points.start;
+        let way = |r: &Ramp| r.before - r.after;
+        let goes_on = way(&pair[0]).signum() == way(&pair[1]).signum();
+        let least = pair.iter().map(|r| way(r).abs()).fold(f64::INFINITY, f64::min);
+        let [first, second, level] =
+            [pair[0].points.clone(), pair[1].points.clone(), between.clone()].map(|r| self.lasts(r));
+        let stands = between.len() >= 5 && LEVEL_BEFORE * level > second && LEVEL_AFTER * level > first;
+        let worth = self.noise.worth((to - from) as f64);
+        (goes_on
+            && stands
+            && least > 1.2 * LEAST_STEP
+            && two < TWO_LEAVE * one
+            && (one - two) * worth > TWO_TELL)
+            .then_some(pair)
+    }
+
+    /// What levels with these slopes between them leave over of a stretch: mean square in variances of its noise, where nothing counts for more
+    /// than a hundred.
+    fn left_over(&self, slopes: &[Ramp], stretch: Range<usize>) -> f64 {
+        let sigma = self.noise.around(self.points, stretch.start).max(LEAST_SIGMA);
+        let rate = |point: usize| {
+            let r = slopes.iter().find(|r| point < r.points.end).or(slopes.last())?;
+            let begins = (point as f64 - r.points.start as f64) / r.points.len().max(1) as f64;
+            let (before, after) = (r.before.exp(), r.after.exp());
+            Some((before + begins.clamp(0.0, 1.0) * (after - before)).ln())
+        };
+        let every = (stretch.len() / 500).max(1);
+        let off = |p: usize| rate(p).map(|r| ((f64::from(self.filled[p]) - r) / sigma).powi(2).min(100.0));
+        let all: Vec<f64> = stretch.step_by(every).filter_map(off).collect();
+        all.iter().sum::<f64>() / all.len().max(1) as f64
     }
 
     /// A slope that takes up most of the two levels beside it, and tells no more than a line that bends evenly, parts none: the whole
