@@ -2,6 +2,7 @@
 //!
 //! [`Readings::conclude`] depends on nothing but the events so far, so live and replay agree.
 
+mod again;
 mod causes;
 pub mod doubts;
 mod figures;
@@ -63,7 +64,7 @@ impl Readings {
             flushes: &self.flushes,
             extremes: std::cell::OnceCell::new(),
         };
-        let mut findings = Vec::new();
+        let mut found_in = Vec::new();
         let mut longest: Option<figures::Longest> = None;
         let runs: Vec<_> = self.runs.iter().filter(|r| r.len() > 0).collect();
         let levels: Vec<_> = runs.iter().map(|r| levels::levels(r, &self.series)).collect();
@@ -74,7 +75,7 @@ impl Readings {
         for (run, levels) in runs.into_iter().zip(&levels) {
             let found = causes::attribute(run, levels, &cx);
             let step = self.step_at(run.first).map(|s| s.step.task);
-            findings.extend(found.into_iter().filter(|f| found::says(step, f.kind)));
+            found_in.push(found.into_iter().filter(|f| found::says(step, f.kind)).collect());
             let seconds = run.seconds(&self.series, &(0..run.len()));
             if longest.as_ref().is_none_or(|l| seconds > l.seconds) {
                 let mean = Rate::new(self.series.mean_rate(run.samples(&(0..run.len()))));
@@ -83,6 +84,8 @@ impl Readings {
                 longest = Some(figures::Longest { seconds, mean, slope, samples });
             }
         }
+        again::alike(&mut found_in);
+        let mut findings: Vec<Finding> = found_in.into_iter().flatten().collect();
         findings.extend(self.fill_slowdowns(&findings));
         let (ground, verify) = (self.scan().and_then(ground_survey::survey), verify::survey(self));
         findings.extend(found::of_surveys(self, ground.as_ref(), verify.as_ref()));
