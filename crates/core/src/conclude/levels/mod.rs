@@ -265,6 +265,7 @@ impl Weigher<'_> {
         self.join_pieces(&mut levels);
         self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
+        self.join_pieces(&mut levels);
         self.part_slopes(&mut levels);
         self.merge_alike(&mut levels);
         self.drop_slopes_without_level(&mut levels);

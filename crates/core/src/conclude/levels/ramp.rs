@@ -252,18 +252,29 @@ fn slid(points: &[f32], window: usize, wins: fn(f32, f32) -> bool) -> Vec<f32> {
     out
 }
 
+/// So often it is looked at again nearer.
+const NEARER: usize = 3;
+/// A slope of so many bins is seen well enough.
+const WELL_SEEN: f64 = 20.0;
+
 /// Fits level, slope, level to these points; `None` of too few.
 pub fn fit(points: &[f32], whole: Range<usize>, clock: &Clock<'_>) -> Option<Ramp> {
     let first = fit_once(points, &whole, clock)?;
-    // Again, nearer: where the slope is short against the bins.
-    let width = whole.len() as f64 / BINS as f64;
-    let reach = (first.points.len() as f64 * 1.5 + 12.0 * width.max(1.0)) as usize;
-    let near =
-        first.points.start.saturating_sub(reach).max(whole.start)..(first.points.end + reach).min(whole.end);
-    if width <= 1.0 || near.len() * 2 > whole.len() {
-        return Some(first);
+    // Again, nearer and nearer: where the slope is short against the bins.
+    let (mut best, mut range) = (first.clone(), whole.clone());
+    for _ in 0..NEARER {
+        let width = range.len() as f64 / BINS as f64;
+        let slope = best.points.clone();
+        let reach = (slope.len() as f64 * 1.5 + 12.0 * width.max(1.0)) as usize;
+        let near = slope.start.saturating_sub(reach).max(whole.start)..(slope.end + reach).min(whole.end);
+        let seen = range != whole && slope.len() as f64 > WELL_SEEN * width;
+        if seen || width <= 1.0 || near.len() * 2 > range.len() {
+            break;
+        }
+        let Some(finer) = fit_once(points, &near, clock) else { break };
+        (best, range) = (finer, near);
     }
-    fit_once(points, &near, clock).map(|finer| Ramp { whole: first.whole, bow: first.bow, ..finer })
+    Some(Ramp { whole: first.whole, bow: first.bow, ..best })
 }
 
 fn fit_once(points: &[f32], range: &Range<usize>, clock: &Clock<'_>) -> Option<Ramp> {

@@ -15,12 +15,27 @@ const LEVEL_AFTER: f64 = 12.0;
 /// Two slopes leave no more over than this share of what one does, and so much less over all points, in variances of their noise. Chosen.
 const TWO_LEAVE: f64 = 0.6;
 const TWO_TELL: f64 = 60.0;
+/// One slope explains as well as two what it leaves no more over of than so many times as much. Chosen.
+const AS_WELL: f64 = 1.1;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
 /// A jump between two levels is a step, whatever else slopes in them, when it has so much of what they differ by, and what lies beside it within
 /// three points changes by less than this share of it. Chosen.
 const SHARP_HERE: f64 = 0.5;
 const FLAT_BESIDE: f64 = 0.1;
+
+/// A slope, from a rate to a rate in ln, to be held against the points.
+struct Piece {
+    points: Range<usize>,
+    before: f64,
+    after: f64,
+}
+
+impl Piece {
+    fn of(ramp: &Ramp) -> Self {
+        Self { points: ramp.points.clone(), before: ramp.before, after: ramp.after }
+    }
+}
 
 impl Weigher<'_> {
     fn fit(&self, whole: Range<usize>) -> Option<Ramp> {
@@ -145,7 +160,7 @@ impl Weigher<'_> {
                 < FLAT_BESIDE * jump.abs()
     }
 
-    /// Slopes that follow each other closely in one direction are pieces of one.
+    /// Slopes that follow each other closely in one direction are pieces of one, and so are those that one explains as well.
     pub(super) fn join_pieces(&self, levels: &mut Vec<Level>) {
         let mut i = 1;
         while i + 1 < levels.len() {
@@ -155,8 +170,12 @@ impl Weigher<'_> {
             let falls = (a.log_rate > b.log_rate) == (b.log_rate > c.log_rate);
             let level = second.start.saturating_sub(first.end);
             let both = first.len() + second.len();
-            if falls && (b.ramp.is_some() || c.ramp.is_some()) && 4 * level <= both {
-                self.part(levels, i - 1..=i + 1, first.start..second.end.max(first.end));
+            let all = first.start..second.end.max(first.end);
+            let is_one = falls && (b.ramp.is_some() || c.ramp.is_some());
+            let as_well = || self.one_slope(levels, i, [first.clone(), second.clone()]);
+            let joined = is_one.then(|| if 4 * level <= both { Some(all) } else { as_well() }).flatten();
+            if let Some(slope) = joined {
+                self.part(levels, i - 1..=i + 1, slope);
                 i = i.saturating_sub(1).max(1);
             } else {
                 i += 1;
@@ -190,12 +209,12 @@ impl Weigher<'_> {
         }
         let from = Self::stands(levels, i - 1).start.max(slope.start.saturating_sub(slope.len()));
         let to = Self::stands(levels, i).end.min(slope.end + slope.len());
-        let one = self.left_over(&[self.fit(from..to)?], from..to);
+        let one = self.left_over(&[Piece::of(&self.fit(from..to)?)], from..to);
         let (two, pair) = (1..10)
             .filter_map(|tenth| {
                 let middle = slope.start + slope.len() * tenth / 10;
                 let pair = [self.fit(from..middle)?, self.fit(middle..to)?];
-                Some((self.left_over(&pair, from..to), pair))
+                Some((self.left_over(&pair.each_ref().map(Piece::of), from..to), pair))
             })
             .min_by(|a, b| a.0.total_cmp(&b.0))?;
         let between = pair[0].points.end..pair[1].points.start;
@@ -216,7 +235,7 @@ impl Weigher<'_> {
 
     /// What levels with these slopes between them leave over of a stretch: mean square in variances of its noise, where nothing counts for more
     /// than a hundred.
-    fn left_over(&self, slopes: &[Ramp], stretch: Range<usize>) -> f64 {
+    fn left_over(&self, slopes: &[Piece], stretch: Range<usize>) -> f64 {
         let sigma = self.noise.around(self.points, stretch.start).max(LEAST_SIGMA);
         let rate = |point: usize| {
             let r = slopes.iter().find(|r| point < r.points.end).or(slopes.last())?;
@@ -228,6 +247,23 @@ impl Weigher<'_> {
         let off = |p: usize| rate(p).map(|r| ((f64::from(self.filled[p]) - r) / sigma).powi(2).min(100.0));
         let all: Vec<f64> = stretch.step_by(every).filter_map(off).collect();
         all.iter().sum::<f64>() / all.len().max(1) as f64
+    }
+
+    /// The one slope that explains two, to this level and to the next, as well as they do.
+    fn one_slope(&self, levels: &[Level], i: usize, slopes: [Range<usize>; 2]) -> Option<Range<usize>> {
+        let [first, second] = slopes.clone();
+        let length = second.end.max(first.end) - first.start;
+        let from = Self::stands(levels, i - 1).start.max(first.start.saturating_sub(length));
+        let to = Self::stands(levels, i + 1).end.min(second.end + length);
+        let one = self.fit(from..to)?;
+        let rates = [levels[i - 1].log_rate, levels[i].log_rate, levels[i + 1].log_rate];
+        let two = [(first, 0), (second, 1)].map(|(points, k)| Piece {
+            points,
+            before: rates[k],
+            after: rates[k + 1],
+        });
+        let (left, of_two) = (self.left_over(&[Piece::of(&one)], from..to), self.left_over(&two, from..to));
+        (one.beats_a_step() && left < AS_WELL * of_two).then_some(one.points)
     }
 
     /// A slope that takes up most of the two levels beside it, and tells no more than a line that bends evenly, parts none: the whole
