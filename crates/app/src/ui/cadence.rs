@@ -16,7 +16,7 @@ const NEVER_SOONER: Duration = Duration::from_millis(200);
 /// While something happens, and for a while after it, they wait no longer than this; else no longer than that.
 const STIRRED: Duration = Duration::from_secs(10);
 const CALM: Duration = Duration::from_secs(300);
-/// So long after something happened more is known of it at each look.
+/// So long after something happened more is known of it at each look; they grow rarer meanwhile.
 const TELLS_FOR: Duration = Duration::from_secs(120);
 
 /// When a haul was concluded from, and when something happened in it. Moments are durations since any one moment.
@@ -64,7 +64,9 @@ impl Cadence {
         let since = now.saturating_sub(self.concluded);
         let new = readings.series().len().saturating_sub(self.samples);
         let worth = SAMPLE_COST * u32::try_from(new).unwrap_or(u32::MAX);
-        let patience = if now.saturating_sub(self.stirred) < TELLS_FOR { STIRRED } else { CALM };
+        // What is known of it grows with the time since, and by no more from one look to the next.
+        let ago = now.saturating_sub(self.stirred);
+        let patience = if ago < TELLS_FOR { STIRRED.max(ago / 2) } else { CALM };
         since >= NEVER_SOONER.max(self.cost * SHARE) && (worth >= self.cost || since >= patience)
     }
 

@@ -65,6 +65,38 @@ fn a_slope_that_begins_with_the_write_is_no_cache_end() {
     assert_eq!(found(record(Some(85.0), 900.0, 0.5, 0.02, end)), [CacheEnd]);
 }
 
+/// A rate that goes from level to level over slopes: MB/s, and for each slope when it begins, how long it takes, and where it leads.
+fn levels(first: f64, slopes: &[(f64, f64, f64)], t: f64) -> f64 {
+    let part = |s: &(f64, f64, f64)| ((t - s.0) / s.1).clamp(0.0, 1.0);
+    slopes.iter().fold(first, |rate, s| if part(s) > 0.0 { rate + part(s) * (s.2 - rate) } else { rate })
+}
+
+#[test]
+fn two_slopes_with_a_level_between_them_are_two_ends_and_one_is_one() {
+    // When each begins, how long it takes, where it leads; the interval; the length of the record. Each was nothing, or one for two, or two for one.
+    type Slopes<'a> = &'a [(f64, f64, f64)];
+    let cases: [(f64, Slopes<'_>, f64, f64); 6] = [
+        (1008.0, &[(74.0, 39.0, 560.0), (328.0, 100.0, 117.0)], 0.5, 1061.0),
+        (1508.0, &[(319.0, 19.0, 1131.0), (400.0, 2.2, 848.0)], 0.2, 478.0),
+        (7555.0, &[(37.0, 79.0, 5063.0), (161.0, 1.8, 3798.0)], 1.0, 365.0),
+        (3403.0, &[(36.0, 33.0, 1535.0), (151.0, 37.0, 417.0)], 1.0, 332.0),
+        // One, over minutes, and one of three seconds in eighteen minutes.
+        (1667.0, &[(136.0, 205.0, 313.0)], 0.2, 642.0),
+        (4805.0, &[(450.0, 3.5, 328.0)], 0.1, 1065.0),
+    ];
+    for (first, slopes, each_s, seconds) in cases {
+        let story = record(Some(85.0), seconds, each_s, 0.012, |t| (levels(first, slopes, t), cool(t)));
+        let told = story.found();
+        assert_eq!(kinds(&told), vec![CacheEnd; slopes.len()], "{first}: {told:#?}");
+        for (f, s) in told.iter().zip(slopes) {
+            let (at, middle) = (f.elapsed.as_secs_f64(), s.0 + 0.5 * s.1);
+            assert!((at - middle).abs() < (0.05 * s.1).max(1.5 * each_s), "{at} for {middle}: {f:#?}");
+            let (before, after) = (f.before.unwrap().mb_s(), f.after.unwrap().mb_s());
+            assert!((after / s.2 - 1.0).abs() < 0.02, "{before} to {after}: {f:#?}");
+        }
+    }
+}
+
 #[test]
 fn a_step_at_the_end_of_a_level_that_sloped_before_is_a_step() {
     // Even, down to two fifths over three minutes, even for two, and to a twelfth of that.

@@ -116,6 +116,9 @@ impl Judge<'_> {
         let (Some(limit), series) = (self.limit, self.cx.series) else { return Vec::new() };
         let all = self.run.samples(&(0..self.run.len()));
         let mut found = Vec::new();
+        if self.cx.hottest(all.clone()).is_none_or(|t| t < limit - AT_LIMIT) {
+            return found;
+        }
         let mut i = all.start;
         while i < all.end {
             if self.cx.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {

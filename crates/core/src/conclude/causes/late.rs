@@ -48,16 +48,19 @@ impl Stages {
         Self { tau, lag, drive: start, sensor: start }
     }
 
-    /// The load is `goal` for so long.
-    fn pass(&mut self, goal: f64, seconds: f64) {
+    /// What is left of a difference after so long: in the drive, in the sensor.
+    fn decays(&self, seconds: f64) -> (f64, f64) {
+        let sensor = if self.lag > 0.0 { (-seconds / self.lag).exp() } else { 0.0 };
+        ((-seconds / self.tau).exp(), sensor)
+    }
+
+    /// The load is `goal` for as long as these decays were made for.
+    fn pass(&mut self, goal: f64, (drive, sensor): (f64, f64)) {
         let was = self.drive;
-        self.drive = goal + (was - goal) * (-seconds / self.tau).exp();
-        if self.lag > 0.0 {
-            let mean = 0.5 * (was + self.drive);
-            self.sensor = mean + (self.sensor - mean) * (-seconds / self.lag).exp();
-        } else {
-            self.sensor = self.drive;
-        }
+        self.drive = goal + (was - goal) * drive;
+        // A sensor that follows at once is where the drive is, not where it was in the mean.
+        let follows = if self.lag > 0.0 { 0.5 * (was + self.drive) } else { self.drive };
+        self.sensor = follows + (self.sensor - follows) * sensor;
     }
 
     fn ahead(&self) -> f64 {
@@ -68,13 +71,58 @@ impl Stages {
 fn fit(grid: &Grid, tau: f64, lag: f64) -> Option<Fit> {
     let (mut load, mut start) = (Stages::new(tau, lag, 0.0), Stages::new(tau, lag, 1.0));
     let (mut warm, mut left) = (Vec::with_capacity(grid.gb_s.len()), Vec::with_capacity(grid.gb_s.len()));
+    let decays = load.decays(grid.step_s);
     for r in &grid.gb_s {
-        load.pass(*r, grid.step_s);
-        start.pass(0.0, grid.step_s);
+        load.pass(*r, decays);
+        start.pass(0.0, decays);
         warm.push(load.sensor);
         left.push(start.sensor);
     }
     least_squares(&[vec![1.0; grid.gb_s.len()], warm, left], &grid.degrees)
+}
+
+/// What such a fit leaves over, as a sum of squares: by the normal equations, of sums that are taken on the way. It is asked for a hundred times.
+fn squares(grid: &Grid, tau: f64, lag: f64) -> f64 {
+    let (mut load, mut start) = (Stages::new(tau, lag, 0.0), Stages::new(tau, lag, 1.0));
+    let decays = load.decays(grid.step_s);
+    let n = grid.degrees.len() as f64;
+    // About their mean, so that their squares are no larger than what they tell.
+    let mean = grid.degrees.iter().sum::<f64>() / n;
+    let (mut sums, mut moments, mut all) = ([[0.0; 3]; 3], [0.0; 3], 0.0);
+    sums[0][0] = n;
+    for (r, t) in grid.gb_s.iter().zip(&grid.degrees) {
+        load.pass(*r, decays);
+        start.pass(0.0, decays);
+        let (warm, left, y) = (load.sensor, start.sensor, t - mean);
+        sums[1][0] += warm;
+        sums[2][0] += left;
+        sums[1][1] += warm * warm;
+        sums[2][1] += warm * left;
+        sums[2][2] += left * left;
+        moments[0] += y;
+        moments[1] += y * warm;
+        moments[2] += y * left;
+        all += y * y;
+    }
+    // Cholesky's triangle, and what each column explains beyond those before it.
+    let mut explained = 0.0;
+    let mut known = [0.0; 3];
+    for i in 0..3 {
+        for j in 0..i {
+            let sum: f64 = (0..j).map(|k| sums[i][k] * sums[j][k]).sum();
+            sums[i][j] = (sums[i][j] - sum) / sums[j][j];
+        }
+        let size = sums[i][i];
+        let rest = size - (0..i).map(|k| sums[i][k] * sums[i][k]).sum::<f64>();
+        // A column that differs from the others by less than rounding says nothing.
+        if rest.is_nan() || rest <= 1e-9 * size.max(1e-300) {
+            return f64::INFINITY;
+        }
+        sums[i][i] = rest.sqrt();
+        known[i] = (moments[i] - (0..i).map(|k| sums[i][k] * known[k]).sum::<f64>()) / sums[i][i];
+        explained += known[i] * known[i];
+    }
+    (all - explained).max(0.0)
 }
 
 impl Late {
@@ -85,8 +133,7 @@ impl Late {
         if high - low < LEAST_RANGE {
             return None;
         }
-        let squares =
-            |ln_tau: f64, lag: f64| fit(&grid, ln_tau.exp(), lag).map_or(f64::INFINITY, |f| f.squares);
+        let squares = |ln_tau: f64, lag: f64| squares(&grid, ln_tau.exp(), lag);
         let (shortest, longest) = (5f64.ln(), 600f64.ln());
         let taus = || (0..9).map(|i| shortest + (longest - shortest) * f64::from(i) / 8.0);
         let best = |lags: &[f64]| {
@@ -116,13 +163,18 @@ impl Late {
         }
         let (mut load, mut start) = (Stages::new(tau, lag, 0.0), Stages::new(tau, lag, 1.0));
         let mut before = 0.0;
+        let (mut lasts, mut decays) = (0.0, (1.0, 1.0));
         let ahead = (0..series.len())
             .map(|i| {
                 let seconds = (series.end_s(i) - before).max(1e-6);
                 before = series.end_s(i);
                 let moved = series.moved(i) - series.moved_before(i);
-                load.pass(moved as f64 / seconds / 1e9, seconds);
-                start.pass(0.0, seconds);
+                // Most samples are as long as the one before.
+                if seconds != lasts {
+                    (lasts, decays) = (seconds, load.decays(seconds));
+                }
+                load.pass(moved as f64 / seconds / 1e9, decays);
+                start.pass(0.0, decays);
                 (found.values[1] * load.ahead() + found.values[2] * start.ahead()) as f32
             })
             .collect();
@@ -132,5 +184,33 @@ impl Late {
     /// In a sample, K.
     pub fn ahead(&self, sample: usize) -> f64 {
         self.ahead.get(sample).copied().map_or(0.0, f64::from)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_fit_leaves_over_is_what_its_residuals_are() {
+        // A drive of 40 s behind a sensor of 6 s, under a load that goes on and off, in whole degrees.
+        let step_s = 2.0;
+        let gb_s: Vec<f64> = (0..400).map(|i| if i / 60 % 2 == 0 { 3.0 } else { 0.4 }).collect();
+        let mut stages = Stages::new(40.0, 6.0, 0.0);
+        let decays = stages.decays(step_s);
+        let degrees = gb_s.iter().map(|r| {
+            stages.pass(*r, decays);
+            (35.0 + 9.0 * stages.sensor).round()
+        });
+        let grid = Grid { step_s, resolution: 1.0, degrees: degrees.collect(), gb_s };
+        let lean = |tau, lag| squares(&grid, tau, lag);
+        for (tau, lag) in [(40.0, 6.0), (40.0, 0.0), (12.0, 3.0), (300.0, 20.0)] {
+            let whole = fit(&grid, tau, lag).unwrap().squares;
+            assert!((lean(tau, lag) / whole - 1.0).abs() < 1e-6, "{tau} {lag}: {} {whole}", lean(tau, lag));
+        }
+        assert!(lean(40.0, 6.0) < 0.1 * lean(40.0, 0.0) && lean(40.0, 6.0) < lean(40.0, 9.0));
+        // A load that never changes says nothing beside what is left of the start.
+        let even = Grid { gb_s: vec![0.0; 400], ..grid };
+        assert_eq!(squares(&even, 40.0, 6.0), f64::INFINITY);
     }
 }

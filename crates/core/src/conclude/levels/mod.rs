@@ -265,6 +265,8 @@ impl Weigher<'_> {
         self.join_pieces(&mut levels);
         self.drop_lines(&mut levels);
         self.split_slopes(&mut levels);
+        // What a level was split from may have been a slope all along.
+        self.stretch_steps(&mut levels);
         self.join_pieces(&mut levels);
         self.part_slopes(&mut levels);
         self.merge_alike(&mut levels);

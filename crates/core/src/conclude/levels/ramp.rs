@@ -222,12 +222,36 @@ fn bins(points: &[f32], edges: &[usize]) -> Vec<f64> {
     edges.windows(2).map(middle).collect()
 }
 
+/// Points are looked through for dips in blocks of so many.
+const BLOCK: usize = 256;
+/// A dip is deeper than this, in ln: a third.
+const DIP: f32 = 0.35;
+
 /// The points with dips deeper than a third, and shorter than `window`, filled up to what is beside them: the morphological closing
 /// (greatest of the window, then least of that; Serra 1982) keeps steps and slopes where they are.
+///
+/// Block by block: where nothing within reach of a block is so much lower than the rest, there is nothing to fill.
 pub fn without_dips(points: &[f32], window: usize) -> Vec<f32> {
-    let high = slid(points, window, |a, b| a >= b);
-    let closed = slid(&high, window, |a, b| a <= b);
-    points.iter().zip(closed).map(|(v, c)| if c - v > 0.35 { c } else { *v }).collect()
+    let mut filled = points.to_vec();
+    for from in (0..points.len()).step_by(BLOCK) {
+        let block = from..(from + BLOCK).min(points.len());
+        // What is closed at a point depends on half a window around the half around it.
+        let near = block.start.saturating_sub(window)..(block.end + window).min(points.len());
+        let (low, high) =
+            points[near.clone()].iter().fold((f32::MAX, f32::MIN), |(l, h), v| (l.min(*v), h.max(*v)));
+        if high - low <= DIP {
+            continue;
+        }
+        let highest = slid(&points[near.clone()], window, |a, b| a >= b);
+        let closed = slid(&highest, window, |a, b| a <= b);
+        for i in block {
+            let c = closed[i - near.start];
+            if c - points[i] > DIP {
+                filled[i] = c;
+            }
+        }
+    }
+    filled
 }
 
 /// For each place the value in the window around it that `wins` over all others.

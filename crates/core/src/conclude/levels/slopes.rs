@@ -4,6 +4,7 @@ use std::ops::{Range, RangeInclusive};
 
 use super::ramp::{self, Ramp};
 use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, SHORT_PIECE, Weigher};
+use crate::quantity::stats;
 use crate::readings::run::LEAST_SIGMA;
 
 /// A slope shorter than this is a step, s.
@@ -19,6 +20,10 @@ const TWO_TELL: f64 = 60.0;
 const AS_WELL: f64 = 1.1;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
+/// A stretch is looked at in so many blocks, so many points of each, to see whether it moves; and so each of its ends, one part in so many.
+const BLOCKS: usize = 24;
+const IN_BLOCK: usize = 9;
+const ENDS: usize = 16;
 /// A jump between two levels is a step, whatever else slopes in them, when it has so much of what they differ by, and what lies beside it within
 /// three points changes by less than this share of it. Chosen.
 const SHARP_HERE: f64 = 0.5;
@@ -337,6 +342,22 @@ impl Weigher<'_> {
         from - to > LEAST_SIGMAS * error && (from.exp() - to.exp()) / between > AS_STEEP * steep
     }
 
+    /// Medians of blocks of a stretch, or of either of its ends, differ by most of a step at least: else no slope is in it that is worth a fit.
+    fn moves(&self, stretch: &Range<usize>) -> bool {
+        let end = stretch.len() / ENDS;
+        let ends = [stretch.start..stretch.start + end, stretch.end - end..stretch.end];
+        std::iter::once(stretch.clone()).chain(ends).any(|range| {
+            let blocks = range.len().min(BLOCKS);
+            let edge = |k: usize| range.start + range.len() * k / blocks.max(1);
+            let middle =
+                |k: usize| stats::median(&mut stats::spaced(&self.filled[edge(k)..edge(k + 1)], IN_BLOCK));
+            let (low, high) = (0..blocks)
+                .filter_map(middle)
+                .fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), m| (l.min(m), h.max(m)));
+            high - low > 0.8 * LEAST_STEP
+        })
+    }
+
     /// What looks like one level may be two with a slope between them, which has no place to be cut at.
     pub(super) fn split_slopes(&self, levels: &mut Vec<Level>) {
         let mut i = 0;
@@ -364,7 +385,7 @@ impl Weigher<'_> {
             let begins = [4, 8, 16, 32, 64].map(|n| from..from + (to - from) / n);
             let parts = parts.into_iter().chain(begins.into_iter().filter(|p| p.len() >= 40));
             let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
-            let found = parts.filter(|_| long).find_map(|p| self.fit(p).filter(stands));
+            let found = parts.filter(|p| long && self.moves(p)).find_map(|p| self.fit(p).filter(stands));
             if let Some(r) = found {
                 // What is left of it may hold another.
                 self.part(levels, i..=i, r.points);

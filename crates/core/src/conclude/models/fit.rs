@@ -36,8 +36,16 @@ fn square(k: usize, f: impl Fn(usize, usize) -> f64) -> Square {
     (0..k).map(|i| (0..k).map(|j| f(i, j)).collect()).collect()
 }
 
+/// In four sums, which go on at once.
 fn dot(a: &[f64], b: &[f64]) -> f64 {
-    a.iter().zip(b).map(|(a, b)| a * b).sum()
+    let (a, b) = (&a[..a.len().min(b.len())], &b[..a.len().min(b.len())]);
+    let mut sums = [0.0; 4];
+    let (fours, others) = (a.chunks_exact(4).zip(b.chunks_exact(4)), a.len() / 4 * 4);
+    for (a, b) in fours {
+        (0..4).for_each(|k| sums[k] += a[k] * b[k]);
+    }
+    let rest: f64 = a[others..].iter().zip(&b[others..]).map(|(a, b)| a * b).sum();
+    sums.iter().sum::<f64>() + rest
 }
 
 /// The inverse of a symmetric matrix by its eigenvalues, which Jacobi's rotations find (C. G. J. Jacobi, Crelle 30, 1846); `None`
@@ -84,7 +92,13 @@ pub fn least_squares(columns: &[Vec<f64>], y: &[f64]) -> Option<Fit> {
     if n <= k {
         return None;
     }
-    let normal: Square = columns.iter().map(|a| columns.iter().map(|b| dot(a, b)).collect()).collect();
+    let mut normal: Square = vec![vec![0.0; k]; k];
+    for i in 0..k {
+        for j in 0..=i {
+            normal[i][j] = dot(&columns[i], &columns[j]);
+            normal[j][i] = normal[i][j];
+        }
+    }
     // Columns that differ by less than rounding say nothing apart from each other.
     let scale: Vec<f64> = (0..k).map(|j| normal[j][j].sqrt().max(1e-300)).collect();
     let scaled = square(k, |i, j| normal[i][j] / scale[i] / scale[j]);
@@ -92,10 +106,12 @@ pub fn least_squares(columns: &[Vec<f64>], y: &[f64]) -> Option<Fit> {
     let inverse = square(k, |i, j| inverse[i][j] / scale[i] / scale[j]);
     let moments: Vec<f64> = columns.iter().map(|c| dot(c, y)).collect();
     let values: Vec<f64> = inverse.iter().map(|r| dot(r, &moments)).collect();
-    let fitted = |i: usize| columns.iter().zip(&values).map(|(c, v)| c[i] * v).sum::<f64>();
-    let residuals: Vec<f64> = (0..n).map(|i| y[i] - fitted(i)).collect();
+    let mut residuals = y.to_vec();
+    for (column, value) in columns.iter().zip(&values) {
+        residuals.iter_mut().zip(column).for_each(|(r, c)| *r -= c * value);
+    }
     let squares = dot(&residuals, &residuals);
-    let near: f64 = residuals.windows(2).map(|w| w[0] * w[1]).sum();
+    let near = dot(&residuals[1..], &residuals);
     let rho = (near / squares.max(1e-300)).clamp(0.0, 0.98);
     let worth = n as f64 * (1.0 - rho) / (1.0 + rho);
     let freedom = (worth - k as f64).max(1.0);
