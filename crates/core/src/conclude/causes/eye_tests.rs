@@ -98,6 +98,29 @@ fn two_slopes_with_a_level_between_them_are_two_ends_and_one_is_one() {
 }
 
 #[test]
+fn a_step_within_a_sample_is_placed_as_well_as_the_noise_allows() {
+    // After 35 hundredths of a sample that lasts a second; of a rate that swings from then on, after 60 of one that lasts a fifth.
+    let calm = |t: f64| (if t < 100.349 { 2000.0 } else { 800.0 }, cool(t));
+    let swings = |t: f64| {
+        let low = (t - 100.119) % 4.0 < 2.0;
+        let past = if low { 700.0 } else { 1400.0 };
+        (if t < 100.119 { 6000.0 } else { past }, cool(t))
+    };
+    let stories = [record(Some(85.0), 300.0, 1.0, 0.004, calm), record(Some(85.0), 300.0, 0.2, 0.02, swings)];
+    // The sample, its share before, what it would have moved, and the widest interval in parts of that.
+    for (story, (sample, share, whole_gb, widest)) in
+        stories.into_iter().zip([(100, 0.35, 2.0, 0.05), (500, 0.6, 1.2, 1.0)])
+    {
+        let truth = story.readings.series().written_before(sample) as f64 / 1e9 + share * whole_gb;
+        let told = story.found();
+        assert_eq!(kinds(&told), [CacheEnd], "{told:#?}");
+        let (low, high) = (told[0].written_low.gb(), told[0].written_high.gb());
+        assert!(low <= truth && truth <= high, "{truth} in {low} to {high}");
+        assert!(high - low < widest * whole_gb, "{low} to {high}");
+    }
+}
+
+#[test]
 fn a_step_at_the_end_of_a_level_that_sloped_before_is_a_step() {
     // Even, down to two fifths over three minutes, even for two, and to a twelfth of that.
     let ends = |t: f64| {

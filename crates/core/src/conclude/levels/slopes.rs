@@ -97,14 +97,35 @@ impl Weigher<'_> {
                 let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
                 inside.len() * 4 > b.points.len() * 3
             };
-            if let Some(r) = ramp.filter(|r| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r))
-            {
+            let is_slope = |r: &Ramp| {
+                r.beats_two_steps() && covers(r) && !self.is_level_between(b, r) && !self.jumps_within(r)
+            };
+            if let Some(r) = ramp.filter(is_slope) {
                 self.part(levels, i..=i + 2, r.points);
                 i = i.saturating_sub(1);
             } else {
                 i += 1;
             }
         }
+    }
+
+    /// A piece begins within a slope with a jump of half of all that the slope leads over, and what is beside it is flat.
+    fn jumps_within(&self, r: &Ramp) -> bool {
+        let way = r.before - r.after;
+        self.starts.iter().any(|edge| {
+            let inside = r.points.contains(edge) && *edge >= 7 && edge + 8 <= self.filled.len();
+            inside && self.jumps_at(*edge, way)
+        })
+    }
+
+    /// Between three points and the three after the next it goes by half of `way`, and beside them by a tenth of that at most.
+    fn jumps_at(&self, edge: usize, way: f64) -> bool {
+        let jump = self.mean(edge - 4..edge - 1) - self.mean(edge + 1..edge + 4);
+        let beside = |a: Range<usize>, b: Range<usize>| (self.mean(a) - self.mean(b)).abs();
+        jump / way > SHARP_HERE
+            && beside(edge - 7..edge - 4, edge - 4..edge - 1)
+                .max(beside(edge + 2..edge + 5, edge + 5..edge + 8))
+                < FLAT_BESIDE * jump.abs()
     }
 
     /// The middle of a level does not go down as a slope through it would: it stands between two slopes.
@@ -157,12 +178,7 @@ impl Weigher<'_> {
             return true;
         }
         // A level that slopes far away is no measure of what happens at its end: it is flat on both sides of the jump, as no slope is.
-        let beside = |a: Range<usize>, b: Range<usize>| (self.mean(a) - self.mean(b)).abs();
-        let room = left.points.len() >= 8 && right.points.len() >= 8;
-        room && jump / step > SHARP_HERE
-            && beside(edge - 7..edge - 4, edge - 4..edge - 1)
-                .max(beside(edge + 2..edge + 5, edge + 5..edge + 8))
-                < FLAT_BESIDE * jump.abs()
+        left.points.len() >= 8 && right.points.len() >= 8 && self.jumps_at(edge, step)
     }
 
     /// Slopes that follow each other closely in one direction are pieces of one, and so are those that one explains as well.
@@ -363,6 +379,7 @@ impl Weigher<'_> {
         let mut i = 0;
         while i < levels.len() {
             let Range { start: from, end: to } = Self::stands(levels, i);
+            let comes_down = levels[i].ramp.as_ref().map(|r| self.goes_down(r));
             let stands = |r: &Ramp| {
                 let (before, after) = (r.points.start - from, to - r.points.end);
                 let least = self.lasts(r.points.clone()) / 12.0;
@@ -371,7 +388,9 @@ impl Weigher<'_> {
                 let worth = |n: usize| self.noise.worth(n as f64).min(MOST_INDEPENDENT);
                 let error = noise * (1.0 / worth(before.max(1)) + 1.0 / worth(after.max(1))).sqrt();
                 let step = (r.before - r.after).abs();
-                stands_long(from..r.points.start)
+                // Where a slope turns there is no level, or hardly one.
+                let turns = comes_down.is_some_and(|down| down != (r.before > r.after));
+                (turns || stands_long(from..r.points.start))
                     && stands_long(r.points.end..to)
                     && step >= 1.2 * LEAST_STEP
                     && step > LEAST_SIGMAS * error
