@@ -134,8 +134,7 @@ pub fn levels(run: &Run, series: &Series) -> Vec<Level> {
     let length = run.seconds(series, &(0..run.len())) / run.len().max(1) as f64;
     let window = (STALL_S / length.max(1e-6)).ceil().clamp(3.0, 90.0) as usize;
     let filled = ramp::without_dips(points, window);
-    let noise = Noise::of(points, &starts);
-    Weigher { run, series, raw, points, filled, starts: &starts, noise }.weigh()
+    Weigher { run, series, raw, points, filled, noise: Noise::of(points, &starts) }.weigh(&starts)
 }
 
 struct Weigher<'a> {
@@ -147,8 +146,6 @@ struct Weigher<'a> {
     points: &'a [f32],
     /// The points without stalls.
     filled: Vec<f32>,
-    /// Where each proposed piece starts.
-    starts: &'a [usize],
     noise: Noise,
 }
 
@@ -249,12 +246,11 @@ impl Weigher<'_> {
         at(high, 0.08).zip(at(low, 0.92)).is_some_and(|(above, below)| above - below > SEEN_GAP * step)
     }
 
-    fn weigh(&self) -> Vec<Level> {
-        let mut levels: Vec<Level> = self
-            .starts
+    fn weigh(&self, starts: &[usize]) -> Vec<Level> {
+        let mut levels: Vec<Level> = starts
             .iter()
             .enumerate()
-            .map(|(i, s)| self.level(*s..self.starts.get(i + 1).copied().unwrap_or(self.points.len())))
+            .map(|(i, s)| self.level(*s..starts.get(i + 1).copied().unwrap_or(self.points.len())))
             .collect();
         self.part_at_steps(&mut levels);
         self.split_start(&mut levels);

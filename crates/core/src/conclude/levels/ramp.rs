@@ -276,17 +276,15 @@ fn slid(points: &[f32], window: usize, wins: fn(f32, f32) -> bool) -> Vec<f32> {
     out
 }
 
-/// So often it is looked at again nearer.
-const NEARER: usize = 3;
 /// A slope of so many bins is seen well enough.
 const WELL_SEEN: f64 = 20.0;
 
-/// Fits level, slope, level to these points; `None` of too few.
-pub fn fit(points: &[f32], whole: Range<usize>, clock: &Clock<'_>) -> Option<Ramp> {
+/// Fits level, slope, level to these points, and again nearer, so often at most; `None` of too few.
+pub fn fit(points: &[f32], whole: Range<usize>, clock: &Clock<'_>, nearer: usize) -> Option<Ramp> {
     let first = fit_once(points, &whole, clock)?;
     // Again, nearer and nearer: where the slope is short against the bins.
     let (mut best, mut range) = (first.clone(), whole.clone());
-    for _ in 0..NEARER {
+    for _ in 0..nearer {
         let width = range.len() as f64 / BINS as f64;
         let slope = best.points.clone();
         let reach = (slope.len() as f64 * 1.5 + 12.0 * width.max(1.0)) as usize;
@@ -372,13 +370,13 @@ mod tests {
                     as f32
             })
             .collect();
-        assert!(!fit(&made, 0..40_000, &clock).unwrap().beats_a_line());
+        assert!(!fit(&made, 0..40_000, &clock, 3).unwrap().beats_a_line());
     }
 
     #[test]
     fn a_slope_between_two_levels_is_found_with_its_knots() {
         for (n, from, to) in [(600, 200, 300), (3000, 1000, 2200), (20_000, 4000, 4100), (100, 40, 60)] {
-            let r = fit(&made(n, from, to, 22.0, 21.0), 0..n, &even).unwrap();
+            let r = fit(&made(n, from, to, 22.0, 21.0), 0..n, &even, 3).unwrap();
             assert!(r.beats_a_step() && r.beats_a_line(), "{n}: {r:?}");
             let off = (1.5 * n as f64 / BINS as f64).max(6.0);
             assert!((r.points.start as f64 - from as f64).abs() < off, "{n}: {r:?}");
@@ -389,11 +387,11 @@ mod tests {
 
     #[test]
     fn a_step_is_no_slope_and_a_line_has_no_levels() {
-        let step = fit(&made(400, 200, 201, 22.0, 21.0), 0..400, &even).unwrap();
+        let step = fit(&made(400, 200, 201, 22.0, 21.0), 0..400, &even, 3).unwrap();
         assert!(!step.beats_a_step(), "{step:?}");
-        let line = fit(&made(400, 0, 399, 22.0, 21.5), 0..400, &even).unwrap();
+        let line = fit(&made(400, 0, 399, 22.0, 21.5), 0..400, &even, 3).unwrap();
         assert!(!line.beats_a_line(), "{line:?}");
-        let flat = fit(&made(400, 0, 399, 22.0, 22.0), 0..400, &even).unwrap();
+        let flat = fit(&made(400, 0, 399, 22.0, 22.0), 0..400, &even, 3).unwrap();
         assert!(!flat.beats_a_line() && !flat.beats_a_step(), "{flat:?}");
     }
 }

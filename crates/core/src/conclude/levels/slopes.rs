@@ -13,6 +13,8 @@ const LEAST_SLOPE_S: f64 = 0.8;
 const LEVEL_BEFORE: f64 = 5.0;
 /// And one that follows a slope one part in so many. Chosen.
 const LEVEL_AFTER: f64 = 12.0;
+/// A level between two slopes lasts so long, s: a shorter one may be what heat holds for a moment. Chosen.
+const LEAST_BETWEEN_S: f64 = 3.0;
 /// Two slopes leave no more over than this share of what one does, and so much less over all points, in variances of their noise. Chosen.
 const TWO_LEAVE: f64 = 0.6;
 const TWO_TELL: f64 = 60.0;
@@ -20,6 +22,8 @@ const TWO_TELL: f64 = 60.0;
 const AS_WELL: f64 = 1.1;
 /// What is before a slope is a piece of it from this share of its steepness on. Chosen: half would be halfway between a level and the slope.
 const AS_STEEP: f64 = 0.4;
+/// So often a slope is looked at again nearer.
+const NEARER: usize = 3;
 /// A stretch is looked at in so many blocks, so many points of each, to see whether it moves; and so each of its ends, one part in so many.
 const BLOCKS: usize = 24;
 const IN_BLOCK: usize = 9;
@@ -44,7 +48,12 @@ impl Piece {
 
 impl Weigher<'_> {
     fn fit(&self, whole: Range<usize>) -> Option<Ramp> {
-        ramp::fit(&self.filled, whole, &|point| self.lasts(0..point))
+        ramp::fit(&self.filled, whole, &|point| self.lasts(0..point), NEARER)
+    }
+
+    /// The same, seen less sharply: what lies beside a slope may be a level of a few points.
+    fn rough_fit(&self, whole: Range<usize>) -> Option<Ramp> {
+        ramp::fit(&self.filled, whole, &|point| self.lasts(0..point), 1)
     }
 
     fn lasts(&self, points: Range<usize>) -> f64 {
@@ -97,9 +106,7 @@ impl Weigher<'_> {
                 let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
                 inside.len() * 4 > b.points.len() * 3
             };
-            let is_slope = |r: &Ramp| {
-                r.beats_two_steps() && covers(r) && !self.is_level_between(b, r) && !self.jumps_within(r)
-            };
+            let is_slope = |r: &Ramp| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r);
             if let Some(r) = ramp.filter(is_slope) {
                 self.part(levels, i..=i + 2, r.points);
                 i = i.saturating_sub(1);
@@ -107,15 +114,6 @@ impl Weigher<'_> {
                 i += 1;
             }
         }
-    }
-
-    /// A piece begins within a slope with a jump of half of all that the slope leads over, and what is beside it is flat.
-    fn jumps_within(&self, r: &Ramp) -> bool {
-        let way = r.before - r.after;
-        self.starts.iter().any(|edge| {
-            let inside = r.points.contains(edge) && *edge >= 7 && edge + 8 <= self.filled.len();
-            inside && self.jumps_at(*edge, way)
-        })
     }
 
     /// Between three points and the three after the next it goes by half of `way`, and beside them by a tenth of that at most.
@@ -244,7 +242,10 @@ impl Weigher<'_> {
         let least = pair.iter().map(|r| way(r).abs()).fold(f64::INFINITY, f64::min);
         let [first, second, level] =
             [pair[0].points.clone(), pair[1].points.clone(), between.clone()].map(|r| self.lasts(r));
-        let stands = between.len() >= 5 && LEVEL_BEFORE * level > second && LEVEL_AFTER * level > first;
+        let stands = between.len() >= 5
+            && level > LEAST_BETWEEN_S
+            && LEVEL_BEFORE * level > second
+            && LEVEL_AFTER * level > first;
         let worth = self.noise.worth((to - from) as f64);
         (goes_on
             && stands
@@ -404,7 +405,8 @@ impl Weigher<'_> {
             let begins = [4, 8, 16, 32, 64].map(|n| from..from + (to - from) / n);
             let parts = parts.into_iter().chain(begins.into_iter().filter(|p| p.len() >= 40));
             let long = self.run.seconds(self.series, &(from..to)) > 4.0 * LEAST_SLOPE_S;
-            let found = parts.filter(|p| long && self.moves(p)).find_map(|p| self.fit(p).filter(stands));
+            let found =
+                parts.filter(|p| long && self.moves(p)).find_map(|p| self.rough_fit(p).filter(stands));
             if let Some(r) = found {
                 // What is left of it may hold another.
                 self.part(levels, i..=i, r.points);
