@@ -107,7 +107,7 @@ fn squares(grid: &Grid, tau: f64, lag: f64) -> f64 {
     // Cholesky's triangle, and what each column explains beyond those before it.
     let mut explained = 0.0;
     let mut known = [0.0; 3];
-    for i in 0..3 {
+    for (i, moment) in moments.into_iter().enumerate() {
         for j in 0..i {
             let sum: f64 = (0..j).map(|k| sums[i][k] * sums[j][k]).sum();
             sums[i][j] = (sums[i][j] - sum) / sums[j][j];
@@ -119,7 +119,7 @@ fn squares(grid: &Grid, tau: f64, lag: f64) -> f64 {
             return f64::INFINITY;
         }
         sums[i][i] = rest.sqrt();
-        known[i] = (moments[i] - (0..i).map(|k| sums[i][k] * known[k]).sum::<f64>()) / sums[i][i];
+        known[i] = (moment - (0..i).map(|k| sums[i][k] * known[k]).sum::<f64>()) / sums[i][i];
         explained += known[i] * known[i];
     }
     (all - explained).max(0.0)
