@@ -9,7 +9,7 @@ use hollow_mile_core::conclude::surveys::members::MembersSurvey;
 use hollow_mile_core::conclude::verdict::{self, Likes};
 use hollow_mile_core::conclude::{Assumption, Conclusions, Figures, Finding};
 use hollow_mile_core::quantity::units::{Bytes, Celsius, Rate, clock, grouped, significant, span_words};
-use hollow_mile_core::quantity::{FigureKey, FindingKind};
+use hollow_mile_core::quantity::{FigureKey, FindingKind, width};
 use hollow_mile_core::readings::{CutLeg, Readings};
 use hollow_mile_core::record::HaulState;
 use hollow_mile_core::route::{Leg, LegKind};
@@ -20,12 +20,7 @@ const WORTH_NAMING: f64 = 0.05;
 /// Half the width of a finding's 95 % interval: `± 0.6 GB`.
 #[must_use]
 pub fn plus_minus(f: &Finding) -> String {
-    let half = f.written_high.saturating_sub(f.written_low).get() / 2;
-    let (scale, unit) = if half >= 100_000_000 { (1e9, "GB") } else { (1e6, "MB") };
-    // Two digits: an interval of an interval is nobody's.
-    let half = half as f64 / scale;
-    let step = if half > 0.0 { 10f64.powf(half.log10().floor() - 1.0) } else { 1.0 };
-    format!("± {} {unit}", significant((half / step).round() * step))
+    format!("± {}", width::half(f.written_low, f.written_high))
 }
 
 /// The leg that is under way.

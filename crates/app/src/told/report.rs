@@ -40,7 +40,11 @@ pub(super) fn strings(all: &[&str]) -> Vec<String> {
 fn interval(f: &Figure) -> String {
     f.interval.map_or_else(
         || "not known".into(),
-        |(l, h)| format!("{} to {}", f.quantity.words(l), f.quantity.words(h)),
+        |(l, h)| match [l, h].map(|bound| f.quantity.words(bound)) {
+            // Digits that both have tell nothing apart.
+            [low, high] if low == high => f.quantity.plus_minus(0.5 * (l + h), 0.5 * (h - l)),
+            [low, high] => format!("{low} to {high}"),
+        },
     )
 }
 

@@ -202,7 +202,7 @@ fn best_split(series: &Series, range: &Range<usize>, points: usize, left: &Level
     let afters = rates(at(best + 1)..at(best + 1 + BESIDE), after);
     let pairs = befores.iter().flat_map(|b| afters.iter().map(move |a| (*b, *a)));
     let (low, high) = pairs
-        .filter(|(b, a)| (b > a) == (before > after))
+        .filter(|(b, a)| b.total_cmp(a) == before.total_cmp(&after) && b != a)
         .filter_map(|pair| interval(series, range, sigma, pair))
         .reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
         .unwrap_or_else(|| (series.written_before(first), series.written_before(last.min(series.len()))));

@@ -11,6 +11,7 @@ pub mod steady;
 pub mod text;
 pub mod units;
 pub mod waited_for;
+pub mod width;
 
 pub use figure::{Better, FigureId, FigureKey, Needs, Quantity};
 pub use finding_kind::FindingKind;

@@ -149,6 +149,7 @@ impl Context<'_> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::late::Late;
     use super::*;
     use crate::readings::Readings;
     use crate::record::{Event, Sample};
@@ -157,7 +158,8 @@ mod tests {
         #[test]
         fn extremes_of_a_long_range_are_those_of_its_samples(
             degrees in proptest::collection::vec(proptest::option::weighted(0.7, 20u8..95), 1..1500),
-            ends in proptest::array::uniform2(0usize..1700)
+            ends in proptest::array::uniform2(0usize..1700),
+            late in proptest::bool::ANY
         ) {
             let mut readings = Readings::new();
             for (i, t) in degrees.iter().enumerate() {
@@ -168,6 +170,8 @@ mod tests {
                     ..Sample::default()
                 }));
             }
+            // What is reckoned ahead of a late sensor is no reading of the series.
+            let ahead = || (0..degrees.len()).map(|i| (i % 7) as f32).collect();
             let cx = Context {
                 series: &readings.series,
                 limit: None,
@@ -177,7 +181,7 @@ mod tests {
                 earlier: &[],
                 link: None,
                 resolution: 1.0,
-                late: None,
+                late: late.then(|| Late::known(5.0, ahead())),
                 flushes: &[],
                 extremes: OnceCell::new(),
             };

@@ -111,10 +111,10 @@ impl Judge<'_> {
         f.written_low = f.written_low.min(between.first().map_or(step, |s| s).place.low);
         f.written_high = f.written_high.max(last.place.high);
         f.evidence.push(format!(
-            "While heat held the drive down the cache ended too: {} before it was hot, {after} once heat let go, after {} (± {} GB) written since the last rest.",
+            "While heat held the drive down the cache ended too: {} before it was hot, {after} once heat let go, after {} (± {}) written since the last rest.",
             before,
             self.since_rest(&step.place),
-            crate::quantity::units::significant((f.written_high.get() - f.written_low.get()) as f64 / 2e9),
+            crate::quantity::width::half(f.written_low, f.written_high),
         ));
         let low = self.cx.coldest(self.cx.around(last.place.elapsed, 2, 30));
         if let Some((t, limit)) = low.zip(self.limit) {

@@ -181,6 +181,12 @@ impl Late {
         Some(Self { lag_s: lag, ahead })
     }
 
+    /// So far ahead in each sample, K.
+    #[cfg(test)]
+    pub(super) const fn known(lag_s: f64, ahead: Vec<f32>) -> Self {
+        Self { lag_s, ahead }
+    }
+
     /// In a sample, K.
     pub fn ahead(&self, sample: usize) -> f64 {
         self.ahead.get(sample).copied().map_or(0.0, f64::from)

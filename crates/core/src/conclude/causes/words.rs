@@ -5,8 +5,8 @@ use super::numbers::{
     AT_LIMIT, HEAT_GIVEN_BACK, HEAT_HOLDS, HEAT_ONCE, SHORT_TAIL, SMALL, SMALL_STEP, UNDECIDED,
 };
 use crate::conclude::Finding;
-use crate::quantity::FindingKind;
-use crate::quantity::units::{Bytes, Celsius, clock, significant, span_words};
+use crate::quantity::units::{Bytes, Celsius, clock, span_words};
+use crate::quantity::{FindingKind, width};
 
 use super::{Episode, Judge, Pinned, Step, cut};
 
@@ -78,14 +78,13 @@ impl Judge<'_> {
         let series = self.cx.series;
         let low_points = step.right.points.start..self.run.len();
         let low_s = self.run.seconds(series, &low_points);
-        let spread = (step.place.high.get() - step.place.low.get()) as f64 / 2e9;
         f.evidence.push(match step.place.took() {
             None => format!(
-                "Fell from {} to {} after {} (± {} GB) written since the last rest.",
+                "Fell from {} to {} after {} (± {}) written since the last rest.",
                 step.before(),
                 step.after(),
                 self.since_rest(&step.place),
-                significant(spread),
+                width::half(step.place.low, step.place.high),
             ),
             Some(took) => format!(
                 "Gave way from {} to {} over {}, between {} and {} written since the last rest.",

@@ -12,7 +12,7 @@ use crate::readings::Readings;
 use super::fit::least_squares;
 use super::recovery::{LIKE_FILL, Recovery, recovery};
 use super::{Refusal, Told};
-use crate::quantity::Interval;
+use crate::quantity::{Interval, width};
 
 /// One level of the cache.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -123,7 +123,7 @@ impl CacheModel {
 
     /// Sentence by sentence; an error is what cannot be told.
     fn parts(&self) -> Vec<Result<String, String>> {
-        let gb = |b: f64| Bytes::new(b.max(0.0) as u64).to_string();
+        let bytes = |b: f64| Bytes::new(b.max(0.0) as u64);
         let mut out: Vec<Result<String, String>> = self
             .levels
             .iter()
@@ -131,10 +131,9 @@ impl CacheModel {
             .map(|(i, l)| {
                 let name = if i == 0 { "Fast level" } else { "Next level" };
                 Ok(format!(
-                    "{name}: {} ({} to {}) at {}.",
-                    gb(l.bytes.value),
-                    gb(l.bytes.low),
-                    gb(l.bytes.high),
+                    "{name}: {} ({}) at {}.",
+                    bytes(l.bytes.value),
+                    width::bounds(bytes(l.bytes.low), bytes(l.bytes.high)),
                     Rate::from_mb_s(l.mb_s)
                 ))
             })
@@ -166,9 +165,9 @@ impl CacheModel {
         out.push(match &self.shrinking {
             Told::Known(s) => Ok(format!(
                 "{} on an empty drive; {} (± {}) of it stay on a full one, the rest shrinks with fill.",
-                gb(s.empty_bytes.value),
-                gb(s.static_bytes.value),
-                gb(s.static_bytes.half())
+                bytes(s.empty_bytes.value),
+                bytes(s.static_bytes.value),
+                bytes(s.static_bytes.half())
             )),
             Told::CannotTell(r) => Err(r.words()),
         });
