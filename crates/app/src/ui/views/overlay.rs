@@ -2,6 +2,7 @@
 
 use hollow_mile_charts::lanes::letter;
 use hollow_mile_core::quantity::units::{Bytes, clock};
+use hollow_mile_core::quantity::width;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::widgets::{Block, BorderType, Clear, Widget};
@@ -186,7 +187,8 @@ fn evidence(frame: &Frame<'_>, index: usize, area: Rect, buf: &mut Buffer) {
     let until = f.end_elapsed.map_or_else(String::new, |e| format!(" to {}", clock(e)));
     let mut rows = vec![("when", format!("{}{until}", clock(f.elapsed)))];
     if r.written() > Bytes::ZERO {
-        rows.push(("written", format!("{}, 95 % within {} to {}", f.written, f.written_low, f.written_high)));
+        let within = width::bounds(f.written_low, f.written_high);
+        rows.push(("written", format!("{}, 95 % within {within}", f.written)));
     }
     let end = f.position_end.map_or_else(String::new, |e| format!(" to {e}"));
     rows.extend(f.position.map(|p| ("address", format!("{p}{end}"))));
