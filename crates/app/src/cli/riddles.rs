@@ -6,6 +6,7 @@ use hollow_mile_core::record::Experiment;
 use hollow_mile_drives::proving::{InquiryScore, Riddle, prove_inquiry};
 use serde::Serialize;
 
+use super::prove::done;
 use super::worlds::share;
 use super::{Answer, say, say_json, table};
 use crate::error::{AppError, Exit};
@@ -124,12 +125,9 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     };
     let parts = std::thread::scope(|scope| {
         let all: Vec<_> = (0..threads).map(|_| scope.spawn(part)).collect();
-        all.into_iter().map(|t| t.join()).collect::<Vec<_>>()
-    });
-    let mut score = InquiryScore::default();
-    for one in parts {
-        score = score.with(one.map_err(|_| AppError::machine("a thread of the proving ground failed"))?);
-    }
+        all.into_iter().map(done).collect::<Result<Vec<_>, _>>()
+    })?;
+    let mut score = parts.into_iter().fold(InquiryScore::default(), InquiryScore::with);
     if mistakes {
         score.mistakes.sort();
         score.mistakes.iter().for_each(|m| eprintln!("{m}"));

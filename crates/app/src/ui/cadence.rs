@@ -9,7 +9,7 @@ use hollow_mile_core::readings::Readings;
 use hollow_mile_core::record::Event;
 
 /// What a sample may cost in conclusions.
-const SAMPLE_COST: Duration = Duration::from_micros(15);
+const SAMPLE_COST: Duration = Duration::from_micros(10);
 /// Conclusions take a share of the time at most: one in so many, and no more often than this.
 const SHARE: u32 = 20;
 const NEVER_SOONER: Duration = Duration::from_millis(200);

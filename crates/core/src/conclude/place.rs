@@ -46,7 +46,7 @@ impl Place {
 /// Likelihood ratio that bounds a 95 % interval: half of χ²₁(0.95) = 3.84.
 const WITHIN: f64 = 1.92;
 /// Degrees of freedom of the noise of a single sample (Student's t): heavier tails than the normal law's, lighter than Laplace's. Chosen.
-const TAILS: f64 = 8.0;
+const TAILS: f64 = 14.0;
 /// No drive is as even as this, in ln.
 const LEAST_SAMPLE_SIGMA: f64 = 0.004;
 /// So many samples on either side tell what the rate was there, beside the one that may have been shared.

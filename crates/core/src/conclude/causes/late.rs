@@ -142,6 +142,12 @@ impl Late {
         };
         let (_, at_once, _) = best(&[0.0])?;
         let at_once = squares(golden(at_once - 0.6, at_once + 0.6, 10, |t| squares(t, 0.0)), 0.0);
+        let without = (at_once / grid.degrees.len() as f64).sqrt();
+        let worth_it = WORTH_IT + 0.2 * grid.resolution;
+        // No lag can leave less than nothing.
+        if without < worth_it {
+            return None;
+        }
         let (rough, mut ln_tau, mut lag) = best(&[2.0, 4.0, 7.0, 11.0, 16.0])?;
         // A lag that is there leaves less even where it is not yet the best one.
         if rough >= at_once {
@@ -156,8 +162,7 @@ impl Late {
         let tau = ln_tau.exp();
         let found = fit(&grid, tau, lag)?;
         let poor = found.residual > LEFT_OVER + 0.4 * grid.resolution;
-        let without = (at_once / grid.degrees.len() as f64).sqrt();
-        let little = without - found.residual < WORTH_IT + 0.2 * grid.resolution;
+        let little = without - found.residual < worth_it;
         if lag < LEAST_S || poor || little || at_once < BETTER * found.squares || found.values[1] <= 0.0 {
             return None;
         }

@@ -26,7 +26,7 @@ const AS_STEEP: f64 = 0.4;
 const NEARER: usize = 3;
 /// A stretch is looked at in so many blocks, so many points of each, to see whether it moves; and so each of its ends, one part in so many.
 const BLOCKS: usize = 24;
-const IN_BLOCK: usize = 9;
+const IN_BLOCK: usize = 25;
 const ENDS: usize = 16;
 /// A jump between two levels is a step, whatever else slopes in them, when it has so much of what they differ by, and what lies beside it within
 /// three points changes by less than this share of it. Chosen.
