@@ -91,6 +91,7 @@ fn host(d: &mut Dice) -> Host {
         folder: us(create * 1.2),
         sigma: d.within(0.05, 0.5),
         copy: Rate::from_mb_s(d.log_within(600.0, 8000.0)),
+        copy_sigma: 0.0,
         memory: Bytes::new((d.log_within(0.05, 8.0) * 1e9) as u64),
         commit_every: d.chance(0.5).then(|| d.log_within(300.0, 20_000.0) as u64),
         commit: Duration::from_secs_f64(d.log_within(0.02, 0.8)),
@@ -200,6 +201,7 @@ impl Setting {
         let mut d = Dice(Xoshiro256PlusPlus::seed_from_u64(seed ^ 0xC057));
         let host = &mut self.target.host;
         (host.memory, host.commit_every) = (Bytes::from_gb(1000), None);
+        host.copy_sigma = d.within(0.05, 0.8);
         let to = Bytes::new(d.log_within(1e6, 3e7) as u64);
         self.leg = Leg {
             carry: Carry::Write,
@@ -209,8 +211,9 @@ impl Setting {
             ..self.leg
         };
         let threads = f64::from(self.leg.workers);
-        let mean = (host.sigma * host.sigma / 2.0).exp();
-        let (file, byte) = (host.create.as_secs_f64() * mean / threads, 1.0 / host.copy.get() / threads);
+        let mean = |sigma: f64| (sigma * sigma / 2.0).exp();
+        let file = host.create.as_secs_f64() * mean(host.sigma) / threads;
+        let byte = mean(host.copy_sigma) / host.copy.get() / threads;
         (self, file, byte)
     }
 }

@@ -133,6 +133,47 @@ fn a_step_at_the_end_of_a_level_that_sloped_before_is_a_step() {
 }
 
 #[test]
+fn a_step_is_one_whatever_slopes_behind_it() {
+    // The cache ends at once, and what follows wears down over minutes: soon after it, and for the rest of the record.
+    for (step, floor, over, noise) in
+        [(1850.0, 840.0, 150.0, 0.01), (1225.0, 900.0, 400.0, 0.02), (2000.0, 700.0, 60.0, 0.005)]
+    {
+        let made = |t: f64| {
+            let worn = floor + (step - floor) * (-((t - 45.0).max(0.0)) / over).exp();
+            (if t < 45.0 { 3100.0 } else { worn }, cool(t))
+        };
+        let told = record(Some(85.0), 1250.0, 0.5, noise, made).found();
+        assert_eq!(kinds(&told), [CacheEnd], "{step} to {floor} MB/s: {told:#?}");
+        assert!((told[0].elapsed.as_secs_f64() - 45.0).abs() < 1.0, "{told:#?}");
+    }
+}
+
+#[test]
+fn a_level_that_noise_cuts_before_swings_ends_where_they_begin() {
+    // A rate that wanders, and then goes up and down by the second.
+    let made = |t: f64| {
+        let wander = 1.0 + 0.02 * (t / 2.9).sin() * (t / 1.7).cos();
+        let fast = (t - 60.0).rem_euclid(6.0) > 3.4;
+        (
+            if t < 60.0 {
+                1800.0 * wander
+            } else if fast {
+                1520.0
+            } else {
+                866.0
+            },
+            cool(t),
+        )
+    };
+    let told = record(Some(85.0), 600.0, 0.2, 0.01, made).found();
+    assert!((told[0].elapsed.as_secs_f64() - 60.0).abs() < 0.5, "{told:#?}");
+    assert!(
+        told.iter().all(|f| f.kind != CacheEnd || (f.elapsed.as_secs_f64() - 60.0).abs() < 0.5),
+        "{told:#?}"
+    );
+}
+
+#[test]
 fn a_heavy_drive_that_begins_to_cool_when_its_rate_is_long_down_is_not_held_by_heat() {
     // It warms by its rate, with a time constant of 132 s, and gives way over 36 s.
     let rate = |t: f64| 7136.0 - (7136.0 - 2045.0) * ((t - 210.0) / 36.0).clamp(0.0, 1.0);

@@ -224,6 +224,8 @@ impl Weigher<'_> {
         let abrupt = (before - after).abs() / (most * step).max(1e-9);
         let abrupt =
             if (before - after).signum() == (left.log_rate - right.log_rate).signum() { abrupt } else { 0.0 };
+        // A level that slopes far away behind its edge is no measure of what happens there.
+        let abrupt = if abrupt < 1.0 && self.is_cliff(left, right) { 1.0 } else { abrupt };
         // Where little is independent, the segmenter has found the largest of many chances.
         let few = left.independent.min(right.independent).min(FEW) / FEW;
         let small = if step < PLAIN_STEP { SMALL_SIGMAS } else { 0.0 };

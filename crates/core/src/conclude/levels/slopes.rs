@@ -3,7 +3,7 @@
 use std::ops::{Range, RangeInclusive};
 
 use super::ramp::{self, Ramp};
-use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, SHORT_PIECE, Weigher};
+use super::{LEAST_SIGMAS, LEAST_STEP, Level, MOST_INDEPENDENT, PLAIN_STEP, SHORT_PIECE, Weigher};
 use crate::quantity::stats;
 use crate::readings::run::LEAST_SIGMA;
 
@@ -32,6 +32,8 @@ const ENDS: usize = 16;
 /// three points changes by less than this share of it. Chosen.
 const SHARP_HERE: f64 = 0.5;
 const FLAT_BESIDE: f64 = 0.1;
+/// A cliff is so many standard deviations of the noise beside it high. Chosen.
+const CLIFF_SIGMAS: f64 = 8.0;
 
 /// A slope, from a rate to a rate in ln, to be held against the points.
 struct Piece {
@@ -106,7 +108,9 @@ impl Weigher<'_> {
                 let inside = r.points.start.max(b.points.start)..r.points.end.min(b.points.end);
                 inside.len() * 4 > b.points.len() * 3
             };
-            let is_slope = |r: &Ramp| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r);
+            let steps = || self.steps_between(a, b) || self.steps_between(b, c);
+            let is_slope =
+                |r: &Ramp| r.beats_two_steps() && covers(r) && !self.is_level_between(b, r) && !steps();
             if let Some(r) = ramp.filter(is_slope) {
                 self.part(levels, i..=i + 2, r.points);
                 i = i.saturating_sub(1);
@@ -116,14 +120,23 @@ impl Weigher<'_> {
         }
     }
 
-    /// Between three points and the three after the next it goes by half of `way`, and beside them by a tenth of that at most.
-    fn jumps_at(&self, edge: usize, way: f64) -> bool {
+    /// By how much it goes from three points to the three after the next, where it goes beside them by a tenth of that at most.
+    fn jump_at(&self, edge: usize) -> Option<f64> {
         let jump = self.mean(edge - 4..edge - 1) - self.mean(edge + 1..edge + 4);
         let beside = |a: Range<usize>, b: Range<usize>| (self.mean(a) - self.mean(b)).abs();
-        jump / way > SHARP_HERE
-            && beside(edge - 7..edge - 4, edge - 4..edge - 1)
-                .max(beside(edge + 2..edge + 5, edge + 5..edge + 8))
-                < FLAT_BESIDE * jump.abs()
+        let most = beside(edge - 7..edge - 4, edge - 4..edge - 1)
+            .max(beside(edge + 2..edge + 5, edge + 5..edge + 8));
+        (most < FLAT_BESIDE * jump.abs()).then_some(jump)
+    }
+
+    /// A jump between two levels, whatever they do elsewhere: plain, far more than noise, and towards the second.
+    pub(super) fn is_cliff(&self, left: &Level, right: &Level) -> bool {
+        let edge = right.points.start;
+        left.points.len().min(right.points.len()) >= 8
+            && self.jump_at(edge).is_some_and(|jump| {
+                let plain = PLAIN_STEP.max(CLIFF_SIGMAS * self.noise.around(self.points, edge));
+                jump.signum() == (left.log_rate - right.log_rate).signum() && jump.abs() > plain
+            })
     }
 
     /// The middle of a level does not go down as a slope through it would: it stands between two slopes.
@@ -176,7 +189,14 @@ impl Weigher<'_> {
             return true;
         }
         // A level that slopes far away is no measure of what happens at its end: it is flat on both sides of the jump, as no slope is.
-        left.points.len() >= 8 && right.points.len() >= 8 && self.jumps_at(edge, step)
+        self.steps_between(left, right)
+    }
+
+    /// What slopes before it or behind it belongs to the levels: between these two it jumps.
+    fn steps_between(&self, left: &Level, right: &Level) -> bool {
+        let way = left.log_rate - right.log_rate;
+        left.points.len().min(right.points.len()) >= 8
+            && self.jump_at(right.points.start).is_some_and(|jump| jump / way > SHARP_HERE)
     }
 
     /// Slopes that follow each other closely in one direction are pieces of one, and so are those that one explains as well.
@@ -190,7 +210,9 @@ impl Weigher<'_> {
             let level = second.start.saturating_sub(first.end);
             let both = first.len() + second.len();
             let all = first.start..second.end.max(first.end);
-            let is_one = falls && (b.ramp.is_some() || c.ramp.is_some());
+            // A step with a slope behind it is no slope.
+            let steps = |left: &Level, right: &Level| right.ramp.is_none() && self.steps_between(left, right);
+            let is_one = falls && (b.ramp.is_some() || c.ramp.is_some()) && !steps(a, b) && !steps(b, c);
             let as_well = || self.one_slope(levels, i, [first.clone(), second.clone()]);
             let joined = is_one.then(|| if 4 * level <= both { Some(all) } else { as_well() }).flatten();
             if let Some(slope) = joined {

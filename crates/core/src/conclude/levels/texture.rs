@@ -17,6 +17,8 @@ const STALL: f64 = 1.6;
 /// Their highs, and their lows, resemble each other to this share of the way between.
 const ALIKE: f64 = 0.35;
 
+/// The band of a texture is wider on either side by this share of the way between its highs and its lows.
+const BESIDE: f64 = 0.3;
 /// So many times the usual swing is none. Chosen: a swing that noise cut short is followed by one of twice the usual size at most.
 const BEYOND: f64 = 3.0;
 /// So many swings tell the usual one.
@@ -61,15 +63,26 @@ pub fn stretches(
         }
         let (swings, past) = in_turns(&pieces, i, &short);
         if let Some(band) = is_texture(&swings, seconds) {
-            let own = pieces[i].points.start..pieces[past - 1].points.end;
-            let period = 2 * own.len() / swings.len();
+            let period = 2 * (pieces[past - 1].points.end - pieces[i].points.start) / swings.len();
             // What lies beside it, is short and within its band belongs to it.
             let fits = |p: &&Piece| {
                 short(p) && band.contains(&p.middle) || swings_within(&points[p.points.clone()], &band)
             };
-            let before =
-                pieces[..i].iter().rev().take_while(fits).last().map_or(own.start, |p| p.points.start);
-            let after = pieces[past..].iter().take_while(fits).last().map_or(own.end, |p| p.points.end);
+            let mut first = i - pieces[..i].iter().rev().take_while(fits).count();
+            let mut last = past + pieces[past..].iter().take_while(fits).count();
+            // A piece that is more like what lies beyond than like a swing belongs to that: noise had cut it off.
+            if let Some(beyond) = first.checked_sub(1).map(|k| pieces[k].middle) {
+                first += pieces[first..past].iter().take_while(|p| is_nearer(p, beyond, &band)).count();
+            }
+            if let Some(beyond) = pieces.get(last).map(|p| p.middle) {
+                last -= pieces[i..last].iter().rev().take_while(|p| is_nearer(p, beyond, &band)).count();
+            }
+            let (Some(before), Some(after)) = (pieces.get(first), pieces[..last].last()) else { break };
+            let (before, after) = (before.points.start, after.points.end);
+            if before >= after {
+                i = past.max(i + 1);
+                continue;
+            }
             // Noise breaks the order at times: what goes on soon in the same band is the same texture.
             let alike = |b: &Band| {
                 let (wide, apart) =
@@ -123,6 +136,13 @@ fn in_turns(pieces: &[Piece], first: usize, short: &dyn Fn(&Piece) -> bool) -> (
     (swings, j)
 }
 
+/// A piece is nearer to this ln(rate) than to the highs and the lows of a texture.
+fn is_nearer(piece: &Piece, beyond: f64, band: &Band) -> bool {
+    let beside = BESIDE / (1.0 + 2.0 * BESIDE) * (band.end() - band.start());
+    let (low, high) = (band.start() + beside, band.end() - beside);
+    (piece.middle - beyond).abs() < (piece.middle - low).abs().min((piece.middle - high).abs())
+}
+
 /// By how much it went up or down as a rule, of late: a record may swing ten thousand times.
 fn usual_swing(swings: &[Piece]) -> f64 {
     let late = &swings[swings.len().saturating_sub(OF_LATE)..];
@@ -154,7 +174,7 @@ fn is_texture(swings: &[Piece], seconds: &dyn Fn(Range<usize>) -> f64) -> Option
     let ((a, spread_a), (b, spread_b)) = (side(0), side(1));
     let apart = (a - b).abs();
     let alike = spread_a.max(spread_b) < ALIKE * apart && apart < STALL;
-    alike.then(|| a.min(b) - 0.3 * apart..=a.max(b) + 0.3 * apart)
+    alike.then(|| a.min(b) - BESIDE * apart..=a.max(b) + BESIDE * apart)
 }
 
 /// The points, smoothed over three periods of each stretch that swings: the mean of the rates, not of their logarithms.

@@ -9,8 +9,7 @@ use crate::drive::LoadKind;
 use crate::quantity::units::{Bytes, Rate, span_words};
 use crate::readings::Readings;
 
-use super::fit::least_squares;
-use super::recovery::{LIKE_FILL, Recovery, recovery};
+use super::recovery::{FAMILIES_COVER, LIKE_FILL, Recovery, Scatter, assumed_variance, recovery};
 use super::{Refusal, Told};
 use crate::quantity::{Interval, width};
 
@@ -100,9 +99,10 @@ impl CacheModel {
         let all_s = recovery.as_ref().map_or(3600.0, |r| r.all_s.high);
         let rested: Vec<Stint> =
             stints.iter().filter(|s| s.rested_s.is_none_or(|r| r >= all_s)).cloned().collect();
+        let scatter = recovery.as_ref().ok().map(|r| r.scatter);
         Ok(Self {
             recovery: recovery.into(),
-            shrinking: shrinking(&rested).into(),
+            shrinking: shrinking(&rested, scatter).into(),
             levels,
             after_mb_s,
             folds,
@@ -175,7 +175,7 @@ impl CacheModel {
     }
 }
 
-fn shrinking(stints: &[Stint]) -> Result<Shrinking, Refusal> {
+fn shrinking(stints: &[Stint], scatter: Option<Scatter>) -> Result<Shrinking, Refusal> {
     let refuse = |why: &str| {
         Err(Refusal::new(
             format!("Cannot tell what of it shrinks with fill, because {why}."),
@@ -194,14 +194,21 @@ fn shrinking(stints: &[Stint]) -> Result<Shrinking, Refusal> {
     if apart < 2 || high - low < 0.2 {
         return refuse("it did not end at three levels of fill that lie apart");
     }
-    let fill: Vec<f64> = seen.iter().map(|s| s.0).collect();
-    let bytes: Vec<f64> = seen.iter().map(|s| s.1).collect();
-    let Some(fit) = least_squares(&[vec![1.0; fill.len()], fill], &bytes) else {
-        return refuse("the levels of fill are alike");
+    let largest = seen.iter().map(|s| s.1).fold(0.0, f64::max);
+    let weight = |bytes: f64| 1.0 / assumed_variance(bytes, largest);
+    let sum = |of: &dyn Fn(f64, f64) -> f64| seen.iter().map(|(x, y)| weight(*y) * of(*x, *y)).sum::<f64>();
+    let all = sum(&|_, _| 1.0);
+    let (x, y) = (sum(&|x, _| x) / all, sum(&|_, y| y) / all);
+    let square = sum(&|fill, _| (fill - x).powi(2));
+    let slope = sum(&|fill, bytes| (fill - x) * (bytes - y)) / square;
+    let line = |fill: f64| y + slope * (fill - x);
+    let free = seen.len() as f64 - 2.0;
+    // Three amounts may lie on a line by chance: all rests tell more of how much the drive scatters.
+    let scatter = scatter.unwrap_or_else(|| Scatter::of(sum(&|x, y| (y - line(x)).powi(2)), free));
+    let reach = FAMILIES_COVER * scatter.reach();
+    let at = |fill: f64| {
+        let half = (reach * (1.0 / all + (fill - x).powi(2) / square)).sqrt();
+        Interval::around(line(fill), half).map(|b| b.max(0.0))
     };
-    let at = |weights: [f64; 2]| {
-        let value = fit.values[0] * weights[0] + fit.values[1] * weights[1];
-        Interval::around(value, fit.t95() * fit.variance(&weights).sqrt()).map(|b| b.max(0.0))
-    };
-    Ok(Shrinking { empty_bytes: at([1.0, 0.0]), static_bytes: at([1.0, 1.0]) })
+    Ok(Shrinking { empty_bytes: at(0.0), static_bytes: at(1.0) })
 }

@@ -2,6 +2,7 @@
 //! stream it can hold. Each model says how sure it is, or why it cannot tell and what haul would make it able to.
 
 pub mod cache;
+mod curves;
 pub(super) mod fit;
 pub(super) mod grid;
 pub mod heat;

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::Refusal;
+use super::curves::{Curve, FAMILIES, Fitted, Point, Shape, fit};
 use crate::conclude::Stint;
 use crate::quantity::Interval;
 use crate::quantity::stats::student_975;
@@ -40,6 +41,31 @@ pub struct Recovery {
     pub half_s: Interval,
     /// Rest for all of it but a twentieth, seconds: less than that no drive gives back alike.
     pub all_s: Interval,
+    /// How much the drive scatters.
+    #[serde(skip)]
+    pub(super) scatter: Scatter,
+}
+
+/// How much more or less a drive gives back from one time to the next.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(super) struct Scatter {
+    /// Variance, in that which is assumed at first (see [`assumed_variance`]).
+    variance: f64,
+    /// Degrees of freedom that it is known with, what is assumed counted in.
+    freedom: f64,
+}
+
+impl Scatter {
+    /// From what was left over, in that which is assumed, by so many measurements more than there were parameters.
+    pub(super) fn of(left_over: f64, freedom: f64) -> Self {
+        let freedom = PRIOR_WORTH + freedom;
+        Self { variance: ((PRIOR_WORTH + left_over) / freedom).max(0.5), freedom }
+    }
+
+    /// Square of what makes a 95 % interval of a standard error in what is assumed (Student's t).
+    pub(super) fn reach(self) -> f64 {
+        student_975(self.freedom).powi(2) * self.variance
+    }
 }
 
 /// What counts as all of it.
@@ -55,81 +81,9 @@ const OVERLOOKED: f64 = 0.05;
 const LEFT_OUT: f64 = 9.0;
 /// Curves of four families cover a little more than one would: their profiles are cut at this share of what a single one is cut at. Chosen
 /// on 1,200 hauls of `proving::cache`; what it comes to on others is in docs/findings.md.
-const FAMILIES_COVER: f64 = 0.9;
+pub(super) const FAMILIES_COVER: f64 = 0.9;
 /// Intervals wider than this, as ratio of their ends, say nothing.
 const WIDEST: f64 = 20.0;
-
-/// The shape in which it comes back. Drives do not ask what curves we know: what lies between the rests is left as open as these leave it.
-#[derive(Debug, Clone, Copy, PartialEq)]
-enum Shape {
-    /// As a power of the time until it is whole: at 1 as much in each second, below quickly at first and above slowly at first.
-    Power(f64),
-    /// At two paces, each of them even: after this share of the time this share is back. Each brings back a fifth at least.
-    Knee(f64, f64),
-    /// As much of what is missing in each second.
-    Slowing,
-    /// Slow at both ends: the odds of what is back are this power of those of the time.
-    Ends(f64),
-}
-
-impl Shape {
-    /// The share of the scale after which this share is back.
-    fn until(self, share: f64) -> f64 {
-        match self {
-            Self::Power(p) => share.powf(1.0 / p),
-            Self::Knee(time, back) if share <= back => share / back * time,
-            Self::Knee(time, back) => time + (share - back) / (1.0 - back) * (1.0 - time),
-            Self::Slowing => -(1.0 - share).ln(),
-            Self::Ends(p) => {
-                let odds = (share / (1.0 - share)).powf(1.0 / p);
-                odds / (1.0 + odds)
-            }
-        }
-    }
-}
-
-/// What is tried first of each family.
-const FAMILIES: [&[Shape]; 4] = [
-    &[Shape::Power(1.0), Shape::Power(0.5), Shape::Power(0.7), Shape::Power(1.6)],
-    &[Shape::Knee(0.3, 0.7), Shape::Knee(0.7, 0.3), Shape::Knee(0.2, 0.4), Shape::Knee(0.5, 0.8)],
-    &[Shape::Slowing],
-    &[Shape::Ends(1.4), Shape::Ends(2.0), Shape::Ends(2.8)],
-];
-
-/// A curve: nothing for so long, then in this shape.
-#[derive(Debug, Clone, Copy)]
-struct Curve {
-    shape: Shape,
-    delay: f64,
-    /// Until it is whole, or the time constant.
-    scale: f64,
-    /// What of the cache goes with each share of fill.
-    shrinks: f64,
-}
-
-impl Curve {
-    /// Share that is back after such a rest.
-    fn at(&self, rest_s: f64) -> f64 {
-        let x = ((rest_s - self.delay) / self.scale).max(0.0);
-        match self.shape {
-            Shape::Power(1.0) => x.min(1.0),
-            Shape::Power(p) => x.min(1.0).powf(p),
-            Shape::Knee(time, back) if x <= time => x / time * back,
-            Shape::Knee(time, back) => (back + (x - time) / (1.0 - time) * (1.0 - back)).min(1.0),
-            Shape::Slowing => 1.0 - (-x).exp(),
-            Shape::Ends(_) if x >= 1.0 => 1.0,
-            Shape::Ends(p) => {
-                let odds = (x / (1.0 - x)).powf(p);
-                odds / (1.0 + odds)
-            }
-        }
-    }
-
-    /// Rest for this share.
-    fn rest_for(&self, share: f64) -> f64 {
-        self.delay + self.scale * self.shape.until(share)
-    }
-}
 
 /// Of which a profile is taken.
 #[derive(Debug, Clone, Copy)]
@@ -147,50 +101,9 @@ impl Of {
     }
 }
 
-/// A write as the fit sees it.
-struct Point {
-    /// `None`: before the haul, as long as may be.
-    rest_s: Option<f64>,
-    bytes: f64,
-    at_least: bool,
-    /// Fill over that of the first write.
-    fuller: f64,
-    variance: f64,
-}
-
-/// A curve with what it leaves over.
-#[derive(Debug, Clone, Copy)]
-struct Fitted {
-    curve: Curve,
-    whole: f64,
-    /// Sum of the squares of what is left over, in standard errors.
-    cost: f64,
-    /// Information about the whole: 1 / its variance for this curve.
-    information: f64,
-}
-
-fn fit(curve: Curve, points: &[Point]) -> Option<Fitted> {
-    let share = |p: &Point| {
-        let room = (1.0 - curve.shrinks * p.fuller).max(0.0);
-        p.rest_s.map_or(1.0, |t| curve.at(t)) * room
-    };
-    // What is only a lower bound counts where the curve stays below it: found again and again until it stays.
-    let mut counted: Vec<bool> = points.iter().map(|p| !p.at_least).collect();
-    for _ in 0..4 {
-        let of = || points.iter().zip(&counted).filter(|(_, c)| **c).map(|(p, _)| p);
-        let information: f64 = of().map(|p| share(p).powi(2) / p.variance).sum();
-        if information <= 0.0 {
-            return None;
-        }
-        let whole = of().map(|p| share(p) * p.bytes / p.variance).sum::<f64>() / information;
-        let cost = of().map(|p| (whole * share(p) - p.bytes).powi(2) / p.variance).sum();
-        let now: Vec<bool> = points.iter().map(|p| !p.at_least || whole * share(p) < p.bytes).collect();
-        if now == counted {
-            return Some(Fitted { curve, whole, cost, information });
-        }
-        counted = now;
-    }
-    None
+/// Variance of what a drive gives back, as it is assumed at first: small amounts scatter less, though never by nothing.
+pub(super) fn assumed_variance(bytes: f64, whole: f64) -> f64 {
+    (SCATTER * bytes.max(0.2 * whole)).powi(2)
 }
 
 /// The curves that are tried.
@@ -221,7 +134,7 @@ impl<'a> Search<'a> {
 
     /// Variance of what the drive scatters, in that which was assumed, by what a curve leaves over.
     fn scatter(&self, cost: f64) -> f64 {
-        ((PRIOR_WORTH + cost) / (PRIOR_WORTH + self.freedom())).max(0.5)
+        Scatter::of(cost, self.freedom()).variance
     }
 
     /// The best curve of each family.
@@ -420,10 +333,7 @@ pub fn recovery(
     if longest < 1.5 * shortest.max(1.0) {
         return refuse("the rests are of about one length");
     }
-    let variance = |bytes: f64, error: f64| {
-        // Small amounts scatter less, though never by nothing.
-        (SCATTER * bytes.max(0.2 * whole.value)).powi(2) + error.powi(2)
-    };
+    let variance = |bytes: f64, error: f64| assumed_variance(bytes, whole.value) + error.powi(2);
     let mut points: Vec<Point> = found
         .iter()
         .map(|(m, fuller)| Point {
@@ -462,7 +372,8 @@ pub fn recovery(
         return refuse("what came back after the rests does not follow one curve");
     };
     let free = search.freedom();
-    let beyond = student_975(PRIOR_WORTH + free).powi(2) * search.scatter(best.cost);
+    let scatter = Scatter::of(best.cost, free);
+    let beyond = scatter.reach();
     // Far more than a drive scatters: none of the curves.
     if free >= 1.0 && best.cost / free > 25.0 {
         return refuse("what came back after the rests does not follow one curve");
@@ -500,6 +411,7 @@ pub fn recovery(
             tau_s: None,
             half_s: at_most,
             all_s: at_most,
+            scatter,
         });
     }
     let all_of = |f: &Fitted| f.curve.rest_for(ALL);
@@ -515,5 +427,6 @@ pub fn recovery(
         tau_s: (best.curve.shape == Shape::Slowing).then_some(best.curve.scale),
         half_s,
         all_s,
+        scatter,
     })
 }

@@ -28,6 +28,8 @@ pub struct Host {
     /// Data is made and copied in memory as fast as this, by one thread.
     #[serde(with = "plain")]
     pub copy: Rate,
+    /// Standard deviation of the logarithm of what a block takes to be copied: other programs use the memory too.
+    pub copy_sigma: f64,
     /// So much data waits in memory to be written, at most.
     #[serde(with = "plain")]
     pub memory: Bytes,
@@ -54,6 +56,7 @@ impl Default for Host {
             folder: Duration::from_micros(120),
             sigma: 0.25,
             copy: Rate::from_mb_s(3500.0),
+            copy_sigma: 0.0,
             memory: Bytes::from_gb(4),
             commit_every: Some(20_000),
             commit: Duration::from_millis(30),

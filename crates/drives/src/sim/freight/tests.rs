@@ -24,6 +24,7 @@ fn spec(write_mb_s: f64, read_mb_s: f64) -> SimSpec {
         folder: us(3000),
         sigma: 0.0,
         copy: Rate::from_mb_s(1000.0),
+        copy_sigma: 0.0,
         memory: Bytes::from_gb(1),
         commit_every: None,
         commit: Duration::ZERO,

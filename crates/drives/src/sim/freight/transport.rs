@@ -299,6 +299,13 @@ impl Transport {
         of.as_secs_f64() * share * (self.host.sigma * normal(&mut self.rng)).exp()
     }
 
+    /// How long so much takes to be copied in memory, s.
+    fn copied(&mut self, bytes: u64) -> f64 {
+        let sigma = self.host.copy_sigma;
+        let slower = if sigma > 0.0 { (sigma * normal(&mut self.rng)).exp() } else { 1.0 };
+        bytes as f64 / self.host.copy.get() * slower
+    }
+
     /// Work on a file's name, with what the journal makes it wait.
     fn metadata(&mut self, who: usize, at: Time, seconds: f64, journals: bool) -> Time {
         let mut seconds = seconds;
@@ -444,7 +451,7 @@ impl Transport {
     ) -> (Time, u64) {
         let bytes = self.hands[who].file.map_or(0, |f| f.left.min(self.block));
         let served = self.serve(drive, bytes, false, at, drives);
-        let copied = bytes as f64 / self.host.copy.get();
+        let copied = self.copied(bytes);
         // Past the page cache an access is waited for; through it the next blocks are read ahead.
         let end = match self.freight.through {
             Through::Direct => served + ns(self.host.access.as_secs_f64()),
@@ -497,7 +504,7 @@ impl Transport {
         at: Time,
         drives: &mut [Option<&mut SimDrive>; 2],
     ) -> Option<Time> {
-        let copied = bytes as f64 / self.host.copy.get();
+        let copied = self.copied(bytes);
         if self.freight.through == Through::Direct {
             let served = self.serve(0, bytes, true, at, drives);
             let end = served + ns(self.host.access.as_secs_f64());
