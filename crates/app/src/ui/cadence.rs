@@ -117,7 +117,7 @@ mod tests {
         cadence.saw(S, &readings, false);
         let cost = Duration::from_millis(30);
         cadence.concluded(200 * S, cost, &readings);
-        // 30 ms are worth 2,000 samples: long after anything happened they wait for five minutes.
+        // 30 ms are worth 3,000 samples: long after anything happened they wait for five minutes.
         grow(&mut readings, 3_000_000_000, 299);
         cadence.saw(499 * S, &readings, false);
         assert!(!cadence.is_due(499 * S, &readings));
@@ -140,7 +140,7 @@ mod tests {
     fn what_costs_little_is_made_as_often_as_its_samples_are_worth_it_and_takes_a_twentieth_of_the_time() {
         let mut readings = Readings::new();
         let mut cadence = Cadence::default();
-        cadence.concluded(S, Duration::from_micros(45), &readings);
+        cadence.concluded(S, Duration::from_micros(30), &readings);
         grow(&mut readings, 3_000_000_000, 3);
         assert!(!cadence.is_due(S + Duration::from_millis(199), &readings));
         assert!(cadence.is_due(S + Duration::from_millis(200), &readings));
