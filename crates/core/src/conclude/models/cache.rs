@@ -195,6 +195,9 @@ fn shrinking(stints: &[Stint], scatter: Option<Scatter>) -> Result<Shrinking, Re
         return refuse("it did not end at three levels of fill that lie apart");
     }
     let largest = seen.iter().map(|s| s.1).fold(0.0, f64::max);
+    if largest <= 0.0 {
+        return refuse("it ended each time before anything was written");
+    }
     let weight = |bytes: f64| 1.0 / assumed_variance(bytes, largest);
     let sum = |of: &dyn Fn(f64, f64) -> f64| seen.iter().map(|(x, y)| weight(*y) * of(*x, *y)).sum::<f64>();
     let all = sum(&|_, _| 1.0);
