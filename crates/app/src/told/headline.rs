@@ -578,22 +578,6 @@ mod tests {
     }
 
     #[test]
-    fn half_a_width_has_no_more_digits_than_it_needs() {
-        let width = |low: u64, high: u64| {
-            plus_minus(&Finding {
-                written_low: Bytes::new(low),
-                written_high: Bytes::new(high),
-                ..Finding::new(FindingKind::CacheEnd)
-            })
-        };
-        assert_eq!(width(100_000_000_000, 101_200_000_000), "± 0.6 GB");
-        assert_eq!(width(100_000_000_000, 100_012_000_000), "± 6 MB");
-        assert_eq!(width(100_000_000_000, 100_151_640_000), "± 76 MB");
-        assert_eq!(width(100_000_000_000, 100_002_468_000), "± 1.2 MB");
-        assert_eq!(width(0, 0), "± 0 MB");
-    }
-
-    #[test]
     fn what_is_left_of_a_leg_is_the_sooner_of_bytes_and_time() {
         let r = ended(None, None);
         let (time, bytes) = left(&r).unwrap();

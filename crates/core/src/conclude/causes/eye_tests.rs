@@ -150,13 +150,13 @@ fn a_step_is_one_whatever_slopes_behind_it() {
 
 #[test]
 fn a_level_that_noise_cuts_before_swings_ends_where_they_begin() {
-    // A rate that wanders, and then goes up and down by the second.
+    // A little slower for some seconds, within the band of the swings that follow.
     let made = |t: f64| {
-        let wander = 1.0 + 0.02 * (t / 2.9).sin() * (t / 1.7).cos();
         let fast = (t - 60.0).rem_euclid(6.0) > 3.4;
+        let level = if t < 55.4 { 1800.0 } else { 1772.0 };
         (
             if t < 60.0 {
-                1800.0 * wander
+                level
             } else if fast {
                 1520.0
             } else {
@@ -165,7 +165,7 @@ fn a_level_that_noise_cuts_before_swings_ends_where_they_begin() {
             cool(t),
         )
     };
-    let told = record(Some(85.0), 600.0, 0.2, 0.01, made).found();
+    let told = record(Some(85.0), 600.0, 0.2, 0.004, made).found();
     assert!((told[0].elapsed.as_secs_f64() - 60.0).abs() < 0.5, "{told:#?}");
     assert!(
         told.iter().all(|f| f.kind != CacheEnd || (f.elapsed.as_secs_f64() - 60.0).abs() < 0.5),

@@ -227,6 +227,21 @@ mod tests {
     }
 
     #[test]
+    fn a_piece_of_the_level_beside_swings_is_none_of_them() {
+        // A level of which noise cut off a piece at either end, and swings between that hardly reach it.
+        let at = |k: usize| match k {
+            0..300 | 946..1300 => 21.0,
+            300..323 | 923..946 => 20.985,
+            _ if (k - 323) % 30 < 17 => 20.27,
+            _ => 20.83,
+        };
+        let points: Vec<f32> = (0..1300).map(at).collect();
+        let cuts = (1..1300).filter(|k| points[*k] != points[k - 1]);
+        let starts: Vec<usize> = std::iter::once(0).chain(cuts).collect();
+        assert_eq!(stretches(&points, &starts, &|r| r.len() as f64 * 0.2), [(323..923, 31)]);
+    }
+
+    #[test]
     fn swings_are_one_stretch_and_smooth_and_a_few_are_none() {
         let swing = |k: usize| if k % 20 < 10 { 21.0 } else { 20.0 };
         let points: Vec<f32> =

@@ -9,7 +9,9 @@ use crate::drive::LoadKind;
 use crate::quantity::units::{Bytes, Rate, span_words};
 use crate::readings::Readings;
 
-use super::recovery::{FAMILIES_COVER, LIKE_FILL, Recovery, Scatter, assumed_variance, recovery};
+use super::recovery::{
+    FAMILIES_COVER, LIKE_FILL, NONE_OF_THEM, Recovery, Scatter, assumed_variance, recovery, until_end,
+};
 use super::{Refusal, Told};
 use crate::quantity::{Interval, width};
 
@@ -182,9 +184,11 @@ fn shrinking(stints: &[Stint], scatter: Option<Scatter>) -> Result<Shrinking, Re
             "write to the cache end at three levels of fill, after rests that bring the cache back",
         ))
     };
-    let seen: Vec<(f64, f64)> = stints
+    // Fill, bytes, and their standard error.
+    let seen: Vec<(f64, f64, f64)> = stints
         .iter()
-        .filter_map(|s| Some((s.fill?, s.ends.first()?.written.saturating_sub(s.written_before).as_f64())))
+        .filter_map(|s| s.fill.zip(until_end(s)))
+        .map(|(fill, (bytes, error))| (fill, bytes, error))
         .collect();
     // Writes at nearly one level are repeats of it, and no levels of their own.
     let mut levels: Vec<f64> = seen.iter().map(|s| s.0).collect();
@@ -198,16 +202,22 @@ fn shrinking(stints: &[Stint], scatter: Option<Scatter>) -> Result<Shrinking, Re
     if largest <= 0.0 {
         return refuse("it ended each time before anything was written");
     }
-    let weight = |bytes: f64| 1.0 / assumed_variance(bytes, largest);
-    let sum = |of: &dyn Fn(f64, f64) -> f64| seen.iter().map(|(x, y)| weight(*y) * of(*x, *y)).sum::<f64>();
+    let sum = |of: &dyn Fn(f64, f64) -> f64| {
+        let weighed = |(x, y, error): &(f64, f64, f64)| of(*x, *y) / assumed_variance(*y, *error, largest);
+        seen.iter().map(weighed).sum::<f64>()
+    };
     let all = sum(&|_, _| 1.0);
     let (x, y) = (sum(&|x, _| x) / all, sum(&|_, y| y) / all);
     let square = sum(&|fill, _| (fill - x).powi(2));
     let slope = sum(&|fill, bytes| (fill - x) * (bytes - y)) / square;
     let line = |fill: f64| y + slope * (fill - x);
-    let free = seen.len() as f64 - 2.0;
-    // Three amounts may lie on a line by chance: all rests tell more of how much the drive scatters.
-    let scatter = scatter.unwrap_or_else(|| Scatter::of(sum(&|x, y| (y - line(x)).powi(2)), free));
+    let (free, left_over) = (seen.len() as f64 - 2.0, sum(&|x, y| (y - line(x)).powi(2)));
+    if left_over > NONE_OF_THEM * free {
+        return refuse("what it ended at does not go down evenly with fill");
+    }
+    // Three amounts may lie on a line by chance: all rests tell more of how much the drive scatters, unless it does more here.
+    let scatter = scatter.filter(|s| left_over <= s.reach() * free);
+    let scatter = scatter.unwrap_or_else(|| Scatter::of(left_over, free));
     let reach = FAMILIES_COVER * scatter.reach();
     let at = |fill: f64| {
         let half = (reach * (1.0 / all + (fill - x).powi(2) / square)).sqrt();

@@ -82,6 +82,8 @@ const LEFT_OUT: f64 = 9.0;
 /// Curves of four families cover a little more than one would: their profiles are cut at this share of what a single one is cut at. Chosen
 /// on 1,200 hauls of `proving::cache`; what it comes to on others is in docs/findings.md.
 pub(super) const FAMILIES_COVER: f64 = 0.9;
+/// What is left over by more than this, for each degree of freedom in variances of what a drive scatters, follows none of what was tried.
+pub(super) const NONE_OF_THEM: f64 = 25.0;
 /// Intervals wider than this, as ratio of their ends, say nothing.
 const WIDEST: f64 = 20.0;
 
@@ -101,9 +103,10 @@ impl Of {
     }
 }
 
-/// Variance of what a drive gives back, as it is assumed at first: small amounts scatter less, though never by nothing.
-pub(super) fn assumed_variance(bytes: f64, whole: f64) -> f64 {
-    (SCATTER * bytes.max(0.2 * whole)).powi(2)
+/// Variance of what a drive gives back, as it is assumed at first, and of how well it is known: small amounts scatter less, though never by
+/// nothing.
+pub(super) fn assumed_variance(bytes: f64, error: f64, whole: f64) -> f64 {
+    (SCATTER * bytes.max(0.2 * whole)).powi(2) + error.powi(2)
 }
 
 /// The curves that are tried.
@@ -267,6 +270,13 @@ fn apart(points: &[Point]) -> f64 {
     points.iter().map(|p| p.fuller.abs()).fold(0.0, f64::max)
 }
 
+/// Bytes of a write up to its first end, and their standard error by how well the place of the end is known.
+pub(super) fn until_end(write: &Stint) -> Option<(f64, f64)> {
+    let end = write.ends.first()?;
+    let error = end.written_high.saturating_sub(end.written_low).as_f64() / 3.92;
+    Some((end.written.saturating_sub(write.written_before).as_f64(), error))
+}
+
 /// What was back after each rest that followed a cache that was used up, shortest rest first; each with the fill over that of the first
 /// write that ended.
 fn measured(stints: &[Stint], only_rested: &[bool], whole: f64, capacity: f64) -> Vec<(Restored, f64)> {
@@ -289,11 +299,8 @@ fn measured(stints: &[Stint], only_rested: &[bool], whole: f64, capacity: f64) -
             let rest_s = w[1].rested_s?;
             // A write that is as slow as the cache-less drive from its start found nothing to use.
             let nothing = w[1].ends.is_empty() && w[1].fastest.get() < 0.6 * fastest;
-            let (bytes, error) = match w[1].ends.first() {
-                Some(end) => (
-                    end.written.saturating_sub(w[1].written_before).as_f64(),
-                    end.written_high.saturating_sub(end.written_low).as_f64() / 3.92,
-                ),
+            let (bytes, error) = match until_end(&w[1]) {
+                Some(known) => known,
                 None if nothing => (0.0, OVERLOOKED * whole),
                 None => (w[1].written.as_f64(), 0.0),
             };
@@ -333,7 +340,7 @@ pub fn recovery(
     if longest < 1.5 * shortest.max(1.0) {
         return refuse("the rests are of about one length");
     }
-    let variance = |bytes: f64, error: f64| assumed_variance(bytes, whole.value) + error.powi(2);
+    let variance = |bytes: f64, error: f64| assumed_variance(bytes, error, whole.value);
     let mut points: Vec<Point> = found
         .iter()
         .map(|(m, fuller)| Point {
@@ -375,7 +382,7 @@ pub fn recovery(
     let scatter = Scatter::of(best.cost, free);
     let beyond = scatter.reach();
     // Far more than a drive scatters: none of the curves.
-    if free >= 1.0 && best.cost / free > 25.0 {
+    if free >= 1.0 && best.cost / free > NONE_OF_THEM {
         return refuse("what came back after the rests does not follow one curve");
     }
     let most = best.cost + FAMILIES_COVER * beyond;

@@ -292,6 +292,18 @@ fn amounts_that_lie_on_a_line_by_chance_are_known_no_better_for_that() {
 }
 
 #[test]
+fn a_cache_that_does_not_go_down_evenly_with_fill_has_no_line() {
+    // As large as ever up to half, a third of it beyond.
+    let mut bench = Bench::new(None);
+    for (fill, seconds) in [(0.1, 60), (0.3, 60), (0.5, 60), (0.9, 20)] {
+        bench.fill = Some(fill);
+        bench = bench.rest(7200).write(seconds, 2000.0).write(40, 300.0);
+    }
+    let m = CacheModel::of(&bench.readings, &bench.readings.conclude()).unwrap();
+    assert!(matches!(&m.shrinking, Told::CannotTell(r) if r.why.contains("evenly")), "{:?}", m.shrinking);
+}
+
+#[test]
 fn a_write_began_at_the_fill_from_before_its_first_sample() {
     let mut bench = Bench::new(None);
     // 2 GB/s on 20 GB for each point: each second fills it by a tenth.
