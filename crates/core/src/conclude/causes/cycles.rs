@@ -5,7 +5,8 @@ use std::ops::Range;
 use super::Judge;
 use super::numbers::{
     AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LATE_PERIODS, LEAST_COOLING_K, LEAST_DIPS, LEAST_FALLS,
-    LEAST_LONG, LONG_SAMPLE_S, MOVES_ON_K, MOVES_ON_S, NOW_AND_THEN, RARELY, STALL,
+    LEAST_LONG, LONG_SAMPLE_S, MOST_LOOKED_AT, MOVES_ON_K, MOVES_ON_S, NOW_AND_THEN, PLAIN_COOLING_K, RARELY,
+    SLOW_SHARE, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
@@ -21,28 +22,65 @@ impl Judge<'_> {
         // The end of a cache is another story: what was before it is looked at alone first.
         let ended = found.iter().find(|f| f.kind == FindingKind::CacheEnd);
         let until = ended.map(|f| self.cx.series.index_at(f.elapsed)).filter(|i| all.contains(i));
-        let alone = until.and_then(|i| self.sawtooth_in(all.start..i, found));
-        alone.or_else(|| self.sawtooth_in(all, found))
+        let by_shares = |some: Range<usize>| {
+            let rates = self.two_rates(&some)?;
+            self.sawtooth_in(some, rates, found)
+        };
+        until.and_then(|i| by_shares(all.start..i)).or_else(|| by_shares(all.clone())).or_else(|| {
+            let (some, rates) = self.where_it_falls(&all)?;
+            self.sawtooth_in(some, rates, found)
+        })
     }
 
-    fn sawtooth_in(&self, all: Range<usize>, found: &[Finding]) -> Option<Finding> {
+    /// The low and the high of two rates between which it changes all the time, bytes a second.
+    fn two_rates(&self, all: &Range<usize>) -> Option<(f64, f64)> {
+        let mut some = self.some_rates(all);
+        some.sort_by(f64::total_cmp);
+        let share = |p: usize| some.get(some.len() * p / 100).copied();
+        share(15).zip(share(85))
+    }
+
+    fn some_rates(&self, all: &Range<usize>) -> Vec<f64> {
+        let step = (all.len() / MOST_LOOKED_AT).max(1);
+        all.clone().step_by(step).map(|i| self.cx.series.rate(i)).collect()
+    }
+
+    /// The part of these samples in which it falls at its stated limit, with the rate that it falls to and the usual one: of a long
+    /// record that may be a moment, which no share of all samples shows.
+    fn where_it_falls(&self, all: &Range<usize>) -> Option<(Range<usize>, (f64, f64))> {
+        let series = self.cx.series;
+        let usual = stats::median(&mut self.some_rates(all))?;
+        let from = self.cx.limit?.degrees() - self.below_limit();
+        let slow = |i: usize| series.rate(i) < SLOW_SHARE * usual;
+        let falls = |i: &usize| {
+            let peak = || self.cx.hottest(i.saturating_sub(2)..i + 1);
+            !slow(i - 1) && slow(*i) && slow(i + 1) && peak().is_some_and(|t| t >= from)
+        };
+        let mut inner = all.start + 1..all.end.saturating_sub(1);
+        let first = inner.find(falls)?;
+        let last = inner.rev().find(falls)?;
+        let beside = (last - first) / 2;
+        let some = first.saturating_sub(beside).max(all.start)..(last + beside).min(all.end);
+        let mut low: Vec<f64> = some.clone().filter(|i| slow(*i)).map(|i| series.rate(i)).collect();
+        Some((some, (stats::median(&mut low)?, usual)))
+    }
+
+    /// How far below its limit a temperature is still at it, K.
+    fn below_limit(&self) -> f64 {
+        AT_LIMIT.max(0.5 * self.cx.resolution) + 0.6
+    }
+
+    fn sawtooth_in(&self, all: Range<usize>, (low, high): (f64, f64), found: &[Finding]) -> Option<Finding> {
         let series = self.cx.series;
         let top = self.cx.hottest(all.clone()).filter(|t| *t >= HOT)?;
         let limit = self.limit.unwrap_or(top);
-        let at_limit = |t: f64| t >= limit - AT_LIMIT.max(0.5 * self.cx.resolution) - 0.6;
+        let at_limit = |t: f64| t >= limit - self.below_limit();
         // The sample in which it fell holds some of its cooling.
         let peak = |i: usize| self.cx.hottest(i.saturating_sub(2)..i + 1);
         if found.iter().any(|f| f.kind == FindingKind::Throttle)
             || !self.cx.hottest(all.clone()).is_some_and(at_limit)
+            || low > SLOW_SHARE * high
         {
-            return None;
-        }
-        let mut some: Vec<f64> =
-            all.clone().step_by((all.len() / 4000).max(1)).map(|i| series.rate(i)).collect();
-        some.sort_by(f64::total_cmp);
-        let share = |p: usize| some.get(some.len() * p / 100).copied().unwrap_or_default();
-        let (low, high) = (share(15), share(85));
-        if low > 0.8 * high {
             return None;
         }
         let middle = (low * high).sqrt();
@@ -69,17 +107,27 @@ impl Judge<'_> {
         let hot = falls.iter().filter(|i| peak(**i).is_some_and(at_limit)).count();
         // Each is cooler before the next than when it fell, by a step of its sensor: a late one is hottest after the fall, and coldest after
         // the speed is back.
-        let least_k = (0.6 * self.cx.resolution).max(LEAST_COOLING_K);
-        let cools = |w: &&[usize]| {
+        let least_k = |k: f64| (0.6 * self.cx.resolution).max(k);
+        let cools = |w: &[usize], by: f64| {
             let back = rises[rises.partition_point(|r| *r <= w[0]).min(rises.len() - 1)].clamp(w[0], w[1]);
             let middle = w[0].midpoint(back) + 1;
             let hot = self.cx.hottest(w[0].saturating_sub(2)..middle);
-            hot.zip(self.cx.coldest(middle..w[1])).is_some_and(|(a, b)| b < a - least_k)
+            hot.zip(self.cx.coldest(middle..w[1])).is_some_and(|(a, b)| b < a - by)
         };
-        let cooler = if rises.is_empty() { 0 } else { falls.windows(2).filter(cools).count() };
+        let cooler = if rises.is_empty() {
+            0
+        } else {
+            falls.windows(2).filter(|w| cools(w, least_k(LEAST_COOLING_K))).count()
+        };
         let counts = |i: &&usize| self.cx.counters_moved(series.end(**i)) == Some(true);
         let counted = most(falls.iter().filter(counts).count(), falls.len());
-        if falls.len() < LEAST_FALLS
+        // At a stated limit to which it had just come, the second says that the first was no stall.
+        let plain = self.cx.limit.is_some()
+            && falls.len() >= 2
+            && !rises.is_empty()
+            && falls.windows(2).all(|w| cools(w, least_k(PLAIN_COOLING_K)))
+            && self.fell_as_it_came_to(falls[0], top);
+        if falls.len() < LEAST_FALLS && !plain
             || !most(hot, falls.len())
             || !counted && !most(cooler, falls.len() - 1) && !self.stands_at_top(&falls, top)
             || self.limit.is_none() && !self.fell_as_it_came_to(falls[0], top)

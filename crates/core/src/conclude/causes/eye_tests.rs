@@ -209,6 +209,33 @@ fn narrow_cycles_of_heat_are_told_in_whole_degrees() {
 }
 
 #[test]
+fn a_few_short_falls_at_a_stated_limit_in_a_long_record_are_heat() {
+    // It comes to 78 °C after ten minutes, falls for a few seconds now and then, and gets a fan: two falls, and four.
+    for (falls, each_s, lasts) in [(4, 0.5, 3.5), (2, 1.0, 7.0)] {
+        let (mut degrees, mut held, mut done, mut states) = (40.0, false, 0, Vec::new());
+        for i in 0..26_000 {
+            let t = f64::from(i) / 20.0;
+            let was = held;
+            held = if held { degrees > 78.0 - lasts } else { done < falls && degrees >= 78.0 };
+            done += usize::from(was && !held);
+            let warmer = if done == falls && !held {
+                50.0
+            } else {
+                78.0 + 4.0 * (1.0 - (-t / 120.0).exp()) - 34.0 * (-t / 200.0).exp()
+            };
+            degrees = if held { degrees - 1.0 / 20.0 } else { degrees + (warmer - degrees) / 8.0 / 20.0 };
+            states.push((if held { 2200.0 } else { 4530.0 }, (degrees * 10.0).round() / 10.0));
+        }
+        let made = |t: f64| {
+            let (rate, degrees) = states[((t * 20.0) as usize).min(states.len() - 1)];
+            (rate, Some(degrees))
+        };
+        let told = record(Some(78.0), 1300.0, each_s, 0.01, made).found();
+        assert_eq!(kinds(&told), [Throttle], "{falls} falls: {told:#?}");
+    }
+}
+
+#[test]
 fn a_level_that_swings_ends_where_it_ends() {
     // 3 % up and down every three seconds, and a fall to a thirtieth.
     let swings = |t: f64| 1.0 + 0.03 * (std::f64::consts::TAU * t / 3.1).sin();
@@ -263,6 +290,30 @@ fn dips_that_begin_late_may_be_heat_where_no_thermometer_tells() {
     let causes: Vec<FindingKind> = late[0].may_be.iter().map(|c| c.kind).collect();
     assert_eq!(causes, [Throttle, Background]);
     assert_eq!(kinds(&dips(20.0, 20.0)), [Background]);
+}
+
+#[test]
+fn dips_that_a_sensor_is_read_less_often_than_may_be_heat() {
+    // Every nine seconds from 141 s on, at about 69 °C; the sensor is read every ten seconds, somewhere in the cycle.
+    let dips = |top: f64| {
+        let made = move |t: f64| {
+            let in_turn = (t - 141.0).rem_euclid(9.3);
+            let read = (t / 10.0).floor() * 10.0;
+            let then = (read - 141.0).rem_euclid(9.3);
+            let degrees = if read < 141.0 {
+                top - 40.0 * (-read / 45.0).exp()
+            } else if then < 3.0 {
+                top - 1.5 * then
+            } else {
+                top - 4.5 + 4.5 * (then - 3.0) / 6.3
+            };
+            (if t >= 141.0 && in_turn < 3.0 { 212.0 } else { 525.0 }, Some(degrees.round()))
+        };
+        record(None, 1200.0, 1.0, 0.01, made).found()
+    };
+    let warm = dips(69.0);
+    assert_eq!(kinds(&warm), [Unexplained], "{warm:#?}");
+    assert_eq!(kinds(&dips(49.0)), [Background]);
 }
 
 #[test]

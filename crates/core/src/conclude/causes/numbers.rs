@@ -108,6 +108,8 @@ pub(super) const FOOT_S: f64 = 2.0;
 /// Between two falls of a quick sawtooth of heat it is cooler by this at least, or by a step of its sensor, K. Chosen: two steps of a fine
 /// sensor, since one that follows late shows little of a hysteresis.
 pub(super) const LEAST_COOLING_K: f64 = 0.15;
+/// The same where there are but two or three falls, K. Chosen: less than any usual hysteresis, more than a sensor's own noise.
+pub(super) const PLAIN_COOLING_K: f64 = 1.0;
 /// A fall that is over in this share of the usual time is a stall, and no tooth of a sawtooth. Chosen.
 pub(super) const STALL: f64 = 0.25;
 /// A fall that is placed a little late is past the peak by so much, K. Chosen.
@@ -121,6 +123,8 @@ pub(super) const STAYS: f64 = 0.3;
 pub(super) const NOW_AND_THEN: f64 = 0.08;
 /// So many samples tell such a share.
 pub(super) const MOST_LOOKED_AT: usize = 4000;
+/// What is slower than this share of the usual rate may be a tooth of a quick sawtooth. Chosen.
+pub(super) const SLOW_SHARE: f64 = 0.8;
 /// Falls of a quick sawtooth that tell one. Chosen.
 pub(super) const LEAST_FALLS: usize = 4;
 /// Coming back to less than this share of what it was is not coming back. Chosen; noise is a few hundredths.

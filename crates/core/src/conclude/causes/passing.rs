@@ -2,7 +2,7 @@
 
 use super::numbers::{
     AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_GRAIN, LATE_PERIODS, LEAST_DIPS, MOVES_AS_TOLD,
-    REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
+    MOVES_ON_K, REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
 };
 use std::time::Duration;
 
@@ -79,9 +79,11 @@ impl Judge<'_> {
     /// Dips that begin long after the load did: so does heat, and where no thermometer tells, either may be it.
     fn weigh_heat(&self, f: &mut Finding, dips: &[Dip], first_s: f64) {
         let top = self.cx.hottest(self.run.samples(&(0..self.run.len())));
+        // A sensor that is read less often than the dips come says of none of them how hot it was.
+        let slack = if self.is_rarely_read(dips) { MOVES_ON_K } else { AT_LIMIT } + 0.5 * self.cx.resolution;
         let at_top = |d: &&Dip| {
             let then = self.cx.hottest(d.first.saturating_sub(2)..d.last + 1);
-            then.zip(top).is_some_and(|(t, top)| t >= top - AT_LIMIT - 0.5 * self.cx.resolution)
+            then.zip(top).is_some_and(|(t, top)| t >= top - slack)
         };
         let hot = top.is_none_or(|t| t >= HOT && self.limit.is_none())
             && (top.is_none() || dips.iter().filter(at_top).count() * 5 >= dips.len() * 4);
@@ -103,6 +105,14 @@ impl Judge<'_> {
             Candidate { kind: FindingKind::Background, share: 1.0 - HEAT_IN_DIPS },
         ];
         f.confidence = UNDECIDED;
+    }
+
+    /// From the first dip to the last the temperature changes less often than they come.
+    fn is_rarely_read(&self, dips: &[Dip]) -> bool {
+        let mut read = (dips[0].first..=dips[dips.len() - 1].last).filter_map(|i| self.cx.series.degrees(i));
+        let Some(mut newest) = read.next() else { return false };
+        let changes = read.filter(|t| std::mem::replace(&mut newest, *t) != *t).count();
+        changes < dips.len()
     }
 
     /// No slower than the pace that was asked for: an interval in which few operations are due has one more or one less.
