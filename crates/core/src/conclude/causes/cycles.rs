@@ -5,8 +5,8 @@ use std::ops::Range;
 use super::Judge;
 use super::numbers::{
     AT_LIMIT, COOLED, EVEN, HOT, IN_LONG_SAMPLES, LATE_PERIODS, LEAST_COOLING_K, LEAST_DIPS, LEAST_FALLS,
-    LEAST_LONG, LONG_SAMPLE_S, MOST_LOOKED_AT, MOVES_ON_K, MOVES_ON_S, NOW_AND_THEN, PLAIN_COOLING_K, RARELY,
-    SLOW_SHARE, STALL,
+    LEAST_LONG, LONG_SAMPLE_S, MOST_LOOKED_AT, MOVES_ON_K, MOVES_ON_S, NOW_AND_THEN, PLAIN_COOLING_K, QUICK,
+    RARELY, SLOW_SHARE, STALL,
 };
 use crate::conclude::Finding;
 use crate::quantity::FindingKind;
@@ -157,7 +157,7 @@ impl Judge<'_> {
             before: Some(Rate::new(high)),
             after: Some(Rate::new(low)),
             temperature: t,
-            confidence: 0.93,
+            confidence: QUICK,
             evidence: vec![
                 format!(
                     "Fell {} times between {} and {}, from about {} to {}, at {} with a limit of {}{}.",

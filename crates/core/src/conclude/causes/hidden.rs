@@ -1,7 +1,7 @@
 //! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
 //! speed never comes back to what it was once heat lets go.
 
-use super::numbers::{ALIKE, AT_LIMIT, BACK, LET_GO, WELL_BELOW};
+use super::numbers::{ALIKE, AT_LIMIT, BACK, HIDDEN_BY_HEAT, LET_GO, WELL_BELOW};
 use crate::conclude::Finding;
 use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
@@ -124,7 +124,7 @@ impl Judge<'_> {
                 Celsius::new(limit)
             ));
         }
-        f.confidence = 0.85;
+        f.confidence = HIDDEN_BY_HEAT;
         f.written_high = f.written_high.max(f.written + Bytes::new(1));
         f
     }

@@ -91,10 +91,21 @@ pub(super) const COARSE: f64 = 1.6;
 /// The first phase at full speed is so many times as long as the usual one when it begins cold. Derived: from the air to the limit is many
 /// times a hysteresis.
 pub(super) const FROM_COLD: f64 = 1.6;
-/// What a record that ends at once after a fall takes off its confidence. Judged.
-pub(super) const SHORT_TAIL: f64 = 0.1;
-/// Confidence of heat in samples that hold whole cycles of it. Judged.
-pub(super) const IN_LONG_SAMPLES: f64 = 0.9;
+/// What a record that ends soon after a fall takes off its confidence, and what is soon, s.
+pub(super) const SHORT_TAIL: f64 = 0.26;
+pub(super) const SHORT_TAIL_S: f64 = 10.0;
+/// Confidence of heat in samples that hold whole cycles of it.
+pub(super) const IN_LONG_SAMPLES: f64 = 0.97;
+/// Confidence of heat at whose limit the drive stands, with no fall.
+pub(super) const HELD_AT_LIMIT: f64 = 0.72;
+/// Confidence of heat whose cycles are too short for levels.
+pub(super) const QUICK: f64 = 0.92;
+/// Confidence of a cache that ended while heat held the drive.
+pub(super) const HIDDEN_BY_HEAT: f64 = 0.94;
+/// Confidence of a change of speed for which there is neither cache nor heat.
+pub(super) const NEITHER: f64 = 0.95;
+/// Confidence of dips that come regularly.
+pub(super) const REGULAR_DIPS: f64 = 0.97;
 /// Confidence of a rise that nothing explains: most are noise. Judged.
 pub(super) const RISES: f64 = 0.3;
 /// Confidence that heat had slowed what rose after it stood at its limit: the fall itself was not recorded. Judged.
@@ -147,15 +158,15 @@ pub(super) const LEAST_DIPS: usize = 8;
 /// A rise gives back what a fall took when they differ by no more than this, in ln; a fall of less than twice as much is too small for
 /// that. Chosen.
 pub(super) const GIVEN_BACK: f64 = 0.12;
-/// Confidence that it was heat then: two falls in between may be alike by chance. Judged.
-pub(super) const HEAT_GIVEN_BACK: f64 = 0.85;
+/// Confidence that it was heat then: two falls in between may be alike by chance.
+pub(super) const HEAT_GIVEN_BACK: f64 = 0.9;
 /// What comes up by itself for less than this and goes down again swings, s. Chosen.
 pub(super) const MOMENT_UP_S: f64 = 6.0;
 /// A drive that warmed by so much in half a minute, beside a step of its sensor, and stands from its fall on, is held there, K. Derived: of
 /// the temperatures to which it would go at the lower rate, some twenty kelvin wide, one in ten lies within a kelvin of where it is.
 pub(super) const STOPPED_K: f64 = 1.5;
 /// Confidence that it is heat then. Judged.
-pub(super) const HEAT_HOLDS: f64 = 0.93;
+pub(super) const HEAT_HOLDS: f64 = 0.92;
 /// What is reckoned of a sensor that follows late may be off by so much, K. Judged.
 pub(super) const RECKONED_K: f64 = 4.0;
 /// Four in five of their distances lie so close to the median: of those that lie evenly between 0.3 and 1.7 one in
@@ -169,8 +180,8 @@ pub(super) const AT_CEILING: f64 = 0.9;
 pub(super) const LEAST_VISIT_S: f64 = 0.3;
 /// Confidence of "unexplained" where two causes look the same: in nearly all of these one of them is it. Judged.
 pub(super) const UNDECIDED: f64 = 0.03;
-/// Confidence of a single fall while it was hottest, with no limit stated. Judged.
-pub(super) const HEAT_ONCE: f64 = 0.7;
+/// Confidence of a single fall while it was hottest, with no limit stated.
+pub(super) const HEAT_ONCE: f64 = 0.6;
 /// So small a fall, in ln, is none of a cache more often than not. Chosen.
 pub(super) const SMALL: f64 = 0.2;
 /// Confidence of a fall of less than a fifth as a cache end: in about one of three it is none, when nothing else speaks for one. Judged.

@@ -2,7 +2,7 @@
 
 use super::numbers::{
     AT_CEILING, AT_LIMIT, DIP, GRAIN, HEAT_IN_DIPS, HOT, LATE_GRAIN, LATE_PERIODS, LEAST_DIPS, MOVES_AS_TOLD,
-    MOVES_ON_K, REGULAR, RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
+    MOVES_ON_K, REGULAR, REGULAR_DIPS, RISES, RISES_AS_IT_COOLED, SATURATED, UNDECIDED,
 };
 use std::time::Duration;
 
@@ -222,7 +222,7 @@ impl Judge<'_> {
             before: Some(level.rate()),
             after: stats::median(&mut low).map(Rate::new),
             temperature: self.cx.hottest(first.first..last.last + 1).map(Celsius::new),
-            confidence: 0.9,
+            confidence: REGULAR_DIPS,
             evidence,
         }
     }

@@ -289,7 +289,8 @@ fn a_cache_that_ends_while_heat_holds_the_drive_is_found_by_what_never_comes_bac
         .found();
     assert_eq!(kinds(&found), [FindingKind::Throttle, FindingKind::CacheEnd]);
     let end = &found[1];
-    assert!((end.elapsed.as_secs_f64() - 130.0).abs() < 2.0 && end.confidence < 0.9, "{end:#?}");
+    // Less sure than one that is seen as it comes.
+    assert!((end.elapsed.as_secs_f64() - 130.0).abs() < 2.0 && end.confidence < 0.95, "{end:#?}");
     assert_eq!((end.before.unwrap().mb_s().round(), end.after.unwrap().mb_s().round()), (2000.0, 1000.0));
 }
 

@@ -2,7 +2,8 @@
 
 use super::confidence::{self, Footing};
 use super::numbers::{
-    AT_LIMIT, HEAT_GIVEN_BACK, HEAT_HOLDS, HEAT_ONCE, SHORT_TAIL, SMALL, SMALL_STEP, UNDECIDED,
+    AT_LIMIT, HEAT_GIVEN_BACK, HEAT_HOLDS, HEAT_ONCE, HELD_AT_LIMIT, NEITHER, SHORT_TAIL, SHORT_TAIL_S,
+    SMALL, SMALL_STEP, UNDECIDED,
 };
 use crate::conclude::Finding;
 use crate::quantity::units::{Bytes, Celsius, clock, span_words};
@@ -43,7 +44,7 @@ impl Judge<'_> {
             times: None,
             unlike: Vec::new(),
             decided: None,
-            confidence: 0.75,
+            confidence: HELD_AT_LIMIT,
             evidence,
         }
     }
@@ -147,8 +148,9 @@ impl Judge<'_> {
         if step_size < SMALL {
             doubt += SMALL_STEP;
         }
-        if low_s < 10.0 {
-            doubt += SHORT_TAIL * (1.0 - low_s / 10.0);
+        let ends_soon = low_s < SHORT_TAIL_S;
+        if ends_soon {
+            doubt += SHORT_TAIL;
         }
         let bytes = self.since_rest(&step.place);
         if self.cx.capacity > Bytes::ZERO && bytes > self.cx.capacity {
@@ -166,9 +168,10 @@ impl Judge<'_> {
             // A wrong cause is worse than none.
             f.kind = FindingKind::Unexplained;
             f.confidence = UNDECIDED;
-            f.evidence.push(
-                "So small a fall is the end of a cache in one of three: a second haul would tell, by the same bytes.".into(),
-            );
+            f.evidence.push(match step_size < SMALL {
+                true => "So small a fall is the end of a cache in one of three: a second haul would tell, by the same bytes.".into(),
+                false => format!("The record ends {} after it: a longer one would tell.", span_words(low_s)),
+            });
         }
         f
     }
@@ -330,7 +333,7 @@ impl Judge<'_> {
         } else {
             f.evidence.push("A second haul would tell: the same bytes speak for the drive, another time for its surroundings.".into());
         }
-        f.confidence = 0.9;
+        f.confidence = NEITHER;
         if let Some(back) = back {
             self.weigh_place(&mut f, step, back);
             self.recall_place(&mut f);
