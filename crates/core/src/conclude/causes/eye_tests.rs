@@ -10,7 +10,7 @@ use crate::record::{Event, Sample};
 
 /// Samples of so many seconds, with the mean rate in MB/s and a temperature of each from its time; the noise is even, and a little of it
 /// remembers.
-fn record(
+pub(super) fn record(
     limit: Option<f64>,
     seconds: f64,
     each_s: f64,

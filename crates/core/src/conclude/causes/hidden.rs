@@ -1,7 +1,9 @@
 //! Cache ends that heat hides: the cache may run out while the drive is held down anyway. What gives it away is that the
 //! speed never comes back to what it was once heat lets go.
 
-use super::numbers::{ALIKE, AT_LIMIT, BACK, HIDDEN_BY_HEAT, LET_GO, WELL_BELOW};
+use super::numbers::{
+    ALIKE, AT_LIMIT, BACK, HIDDEN_BY_HEAT, LET_GO, LONG_SAMPLE_S, PURE_SAMPLES, WELL_BELOW,
+};
 use crate::conclude::Finding;
 use crate::drive::LoadKind;
 use crate::quantity::FindingKind;
@@ -28,6 +30,10 @@ impl Judge<'_> {
             let (before, after) = (self.levels[a].exit_rate().get(), self.levels[b].entry_rate().get());
             // `steps[i]` lies between levels i and i + 1.
             let between = &steps[a..b];
+            // One fall alone hides nothing: it was heat, or it was none.
+            if between.len() < 2 || !self.is_pure(b) {
+                continue;
+            }
             let (Some(first), Some(last)) = (between.first(), between.last()) else { continue };
             // What swings is fast again later, at an end of a level.
             let fastest = |l: &Level| l.rate().get().max(l.entry_rate().get()).max(l.exit_rate().get());
@@ -61,6 +67,13 @@ impl Judge<'_> {
             }
         }
         ends
+    }
+
+    /// Samples as long as cycles of heat mix what is free and what is held: few of them are no level.
+    fn is_pure(&self, level: usize) -> bool {
+        let samples = self.samples_of(&self.levels[level]);
+        let mean_s = self.cx.series.loaded_s(samples.clone()) / samples.len().max(1) as f64;
+        mean_s < LONG_SAMPLE_S || samples.len() >= PURE_SAMPLES
     }
 
     /// Heat does not hold the drive: it never has, or it let go, or it is well below the limit and stays so.

@@ -19,6 +19,8 @@ use crate::quantity::units::{Bytes, Celsius, Rate};
 mod confidence;
 mod context;
 mod cycles;
+#[cfg(test)]
+mod doubt_tests;
 mod earlier;
 #[cfg(test)]
 mod eye_tests;

@@ -192,3 +192,18 @@ pub(super) const SAME: f64 = 0.03;
 pub(super) const APART: f64 = 6.0;
 /// Beside so many like falls in the same run, one that comes back is no end of a cache, which only a rest brings back. Chosen.
 pub(super) const LEAST_LIKE: usize = 2;
+
+/// What warmed by more than this in the seconds before a fall warmed quickly, K. Chosen: a drive near its balance takes minutes to.
+pub(super) const WARMED_K: f64 = 2.0;
+/// So many seconds. Chosen.
+pub(super) const JUST_BEFORE_S: u64 = 10;
+/// What cooled by less than this stood, K. Chosen: what a controller swings by.
+pub(super) const STOOD_K: f64 = 1.5;
+/// Samples of a level that are too many to be cycles of heat by chance, where each is long. Chosen.
+pub(super) const PURE_SAMPLES: usize = 5;
+/// A drive that warmed by no more than this in [`BALANCED_S`] is near its balance, K. Chosen.
+pub(super) const BALANCED_K: f64 = 2.0;
+/// So many seconds. Chosen.
+pub(super) const BALANCED_S: u64 = 30;
+/// It cooled once it fell: by more than what a sensor in tenths swings by, K. Chosen.
+pub(super) const COOLS_K: f64 = 0.3;

@@ -2,10 +2,10 @@
 //! power and cools.
 
 use super::numbers::{
-    AT_LIMIT, COOLED, GIVEN_BACK, HEAT_BLIND, HEAT_ELSEWHERE, HEAT_HOT, HEAT_STANDS, HOT, HOTTEST_ELSEWHERE,
-    LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K, PAST_PEAK_K, PLATEAU_S, RECKONED_K, SINKS_K, STAGES_APART,
-    STANDS_AT_LIMIT_S, STANDS_S, STAYS_WARM, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMS_UP_S, WELL_BELOW,
-    WORKS_HARD_MB_S,
+    AT_LIMIT, BALANCED_K, BALANCED_S, COOLED, COOLS_K, GIVEN_BACK, HEAT_BLIND, HEAT_ELSEWHERE, HEAT_HOT,
+    HEAT_STANDS, HOT, HOTTEST_ELSEWHERE, JUST_BEFORE_S, LIMITS_FROM, LONG_SAMPLE_S, LOOK_S, OWED_K,
+    PAST_PEAK_K, PLATEAU_S, RECKONED_K, SINKS_K, STAGES_APART, STANDS_AT_LIMIT_S, STANDS_S, STAYS_WARM,
+    STOOD_K, STOPPED_K, STUCK_S, UNDECIDED, WARM, WARMED_K, WARMS_UP_S, WELL_BELOW, WORKS_HARD_MB_S,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -86,6 +86,13 @@ impl Judge<'_> {
             let at = step.place.begins.as_secs_f64() - self.cx.series.end_s(self.run.first);
             return (at > WARMS_UP_S && (0.25..0.85).contains(&left)).then_some(Doubt::NoThermometer);
         }
+        // Where the sensor goes on warming, what it read at the fall is what it was.
+        let read = [step.temperature, step.at_once];
+        read.into_iter().flatten().find_map(|t| self.may_be_heat_at(step, t, left))
+    }
+
+    /// The same, of a fall at this temperature that left such a share of the speed.
+    fn may_be_heat_at(&self, step: &Step<'_>, t: f64, left: f64) -> Option<Doubt> {
         let stated = self.cx.limit.map(Celsius::degrees);
         let from = stated.map_or(LIMITS_FROM, |l| (l - HOTTEST_ELSEWHERE).max(WARM));
         // What is read and what is stated may both be off by half a kelvin.
@@ -93,9 +100,10 @@ impl Judge<'_> {
             let reach = t + self.cx.unread(step.place.elapsed);
             reach < l && reach + 0.5 >= l
         };
-        let near = |t: &f64| stated.is_none_or(|l| *t < l - AT_LIMIT || rounded(*t, l));
-        let t = step.temperature.filter(|t| *t >= from && near(t))?;
-        if stated.is_none() && self.limit.is_some_and(|l| t < l - STAGES_APART)
+        let near = stated.is_none_or(|l| t < l - AT_LIMIT || rounded(t, l));
+        if t < from
+            || !near
+            || stated.is_none() && self.limit.is_some_and(|l| t < l - STAGES_APART)
             || !(0.2..0.92).contains(&left)
         {
             return None;
@@ -110,8 +118,11 @@ impl Judge<'_> {
         let until = self.looked_at(step).end;
         if stated.is_some() {
             // What lets go at a few kelvin less than where it fell stays as warm; a drive that only does less cools.
-            let stays = self.cx.coldest(low).is_some_and(|c| c > t - STAYS_WARM);
-            return stays.then_some(Doubt::Elsewhere);
+            let stays = self.cx.coldest(low.clone()).is_some_and(|c| c > t - STAYS_WARM);
+            // How likely heat is to meet its limit in a second goes with how quickly it warms.
+            let balanced =
+                self.hardly_warmed(step, t) && self.cx.coldest(low).is_some_and(|c| c < t - COOLS_K);
+            return (stays && !balanced).then_some(Doubt::Elsewhere);
         }
         Some(if self.cx.stands(low.start..until, t, STANDS_S) { Doubt::Stands } else { Doubt::NoLimit })
     }
@@ -151,11 +162,33 @@ impl Judge<'_> {
         let cool =
             |i: &usize| self.cx.degrees(*i).zip(step.at_once).is_some_and(|(now, then)| now < then - width);
         let Some(cooled) = after.clone().find(cool) else { return false };
+        // Once it fell further it cools for that, whatever held it before: where it stopped warming all at once, heat may have.
+        let further = steps.get(drop + 1).filter(|s| s.is_drop() && s.place.sample <= cooled);
+        if doubt == Doubt::NoLimit && further.is_some_and(|s| self.stopped_warming(step, s)) {
+            return false;
+        }
         // Rises on the way are heat's, or hide what it gives back.
         let rose = steps[drop..].iter().any(|s| !s.is_drop() && s.place.sample <= cooled);
         let mean_s = series.loaded_s(after.clone()) / after.len().max(1) as f64;
         let tells = mean_s < LONG_SAMPLE_S && !rose && !self.is_blind(step);
         tells && series.loaded_s(cooled..after.end) > 8.0
+    }
+
+    /// It was near its balance when it fell.
+    fn hardly_warmed(&self, step: &Step<'_>, t: f64) -> bool {
+        let long =
+            step.place.begins.as_secs_f64() - self.cx.series.end_s(self.run.first) >= BALANCED_S as f64;
+        let ago = self.cx.coldest(self.cx.around(step.place.begins, BALANCED_S, 0));
+        long && ago.is_some_and(|a| t - a <= BALANCED_K)
+    }
+
+    /// It warmed quickly until this fall, and cooled by next to nothing from there to the next.
+    fn stopped_warming(&self, step: &Step<'_>, next: &Step<'_>) -> bool {
+        let Some(then) = step.at_once else { return false };
+        let between = self.samples_of(step.right).start..next.place.sample;
+        let warmed = self.cx.coldest(self.cx.around(step.place.begins, JUST_BEFORE_S, 0));
+        let stood = self.cx.coldest(between).is_some_and(|c| c > then - STOOD_K - self.cx.resolution);
+        stood && warmed.is_some_and(|c| then - c > WARMED_K + self.cx.resolution)
     }
 
     /// It warmed quickly, and has stood since it fell: what slows a drive without holding it lets it cool, or warm on.
