@@ -41,7 +41,7 @@ pub(super) const fn of_throttling(counted: bool, stated: bool, came_back: bool) 
     match (counted, stated, came_back) {
         (true, ..) => 0.99,
         (false, true, _) => 0.985,
-        (false, false, true) => 0.94,
+        (false, false, true) => 0.97,
         (false, false, false) => 0.98,
     }
 }

@@ -18,6 +18,9 @@ impl Judge<'_> {
     /// A sawtooth so quick that its teeth are too short for levels: the rate changes between two values, falls at the limit and
     /// comes back cooler, again and again.
     pub(super) fn quick_sawtooth(&self, found: &[Finding]) -> Option<Finding> {
+        if self.by_the_clock {
+            return None;
+        }
         let all = self.run.samples(&(0..self.run.len()));
         // The end of a cache is another story: what was before it is looked at alone first.
         let ended = found.iter().find(|f| f.kind == FindingKind::CacheEnd);

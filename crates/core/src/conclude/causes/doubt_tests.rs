@@ -81,3 +81,30 @@ fn samples_that_mix_what_is_held_with_what_is_free_are_no_level() {
         assert!(early.is_none() && found.iter().any(|f| f.kind == CacheEnd), "{off} s: {found:#?}");
     }
 }
+
+#[test]
+fn falls_of_which_the_first_was_cooler_and_as_soon_go_by_the_clock() {
+    // A drive that comes near its balance between two chores: from the second on each falls at the same temperature.
+    let chores = |limit| {
+        let (mut degrees, tau) = (30.0f64, 25.0);
+        let mut told = Vec::new();
+        for second in 0..500 {
+            let busy = (second + 20) % 50 < 14;
+            let rate = if busy { 460.0 } else { 836.0 };
+            let goal = if busy { 52.0 } else { 70.0 };
+            degrees = goal + (degrees - goal) * f64::exp(-1.0 / tau);
+            told.push((rate, degrees.round()));
+        }
+        kinds(
+            &record(limit, 500.0, 1.0, 0.01, move |t| {
+                let (rate, degrees) = told[(t as usize).min(499)];
+                (rate, Some(degrees))
+            })
+            .found(),
+        )
+    };
+    for limit in [None, Some(68.0)] {
+        let found = chores(limit);
+        assert!(!found.contains(&Throttle) && found.contains(&Unexplained), "{limit:?}: {found:?}");
+    }
+}

@@ -15,7 +15,8 @@ impl Judge<'_> {
         let (step, back) = (&steps[drop], &steps[back]);
         let series = self.cx.series;
         let (Some(t), None) = (step.temperature, self.limit) else { return false };
-        if self.traffic(step.index).is_some_and(|(ours, others)| others > 0.05 * ours) || t < HOT {
+        let traffic = self.traffic(step.index).is_some_and(|(ours, others)| others > 0.05 * ours);
+        if self.by_the_clock || traffic || t < HOT {
             return false;
         }
         let at = series.index_at(step.place.elapsed);
@@ -43,7 +44,8 @@ impl Judge<'_> {
         };
         // Heat takes it at one temperature; the same fall at others goes by something else.
         let elsewhere = |s: &Step<'_>| {
-            let off = s.temperature.is_some_and(|n| (n - t).abs() > 1.6 + self.cx.resolution);
+            let lower = 1.1 * self.cx.resolution.max(1.0);
+            let off = s.temperature.is_some_and(|n| n - t > 1.6 + self.cx.resolution || t - n > lower);
             off && s.is_drop() && s.index != step.index && alike(s, step)
         };
         earlier.is_none_or(|e| e <= t + 0.1)
@@ -206,6 +208,9 @@ impl Judge<'_> {
         // Another sensor than the one that is told may be at its limit: the drive knows.
         if counters == Some(true) && t >= COUNTED_FROM {
             return true;
+        }
+        if self.by_the_clock {
+            return false;
         }
         // Where it fell before it falls again, within a step of the sensor.
         let step_of_sensor = if again { self.cx.resolution } else { 0.0 };

@@ -107,7 +107,8 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
         .collect();
     // Where it fell each time, when that is below what is stated: another sensor than the one that is told is the hottest, or the one
     // that is told follows late.
-    let learned = limit_from_cycles(&steps, cx);
+    let began = cx.series.end(run.first);
+    let learned = limit_from_cycles(&steps, cx, began);
     let stated = cx.limit.map(Celsius::degrees);
     let below = learned.filter(|l| stated.is_some_and(|s| (s - HOTTEST_ELSEWHERE..s).contains(l)));
     let limit = below.or(stated).or(learned).or_else(|| standing::limit_from_plateau(run, levels, cx));
@@ -124,7 +125,9 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
     let wide =
         after_limit.first().zip(after_limit.last()).filter(|(a, b)| after_limit.len() >= 2 && *b - *a < 3.0);
     let lets_go = wide.map(|(a, _)| *a).filter(|a| limit.is_some_and(|l| *a > l - 20.0)).or(lets_go);
-    let judge = Judge { run, levels, cx, limit, lets_go };
+    let counted = steps.iter().any(|s| cx.counters_moved_in(&s.place) == Some(true));
+    let by_the_clock = !counted && learned::fall_by_the_clock(&steps, cx, began);
+    let judge = Judge { run, levels, cx, limit, lets_go, by_the_clock };
     judge.findings(&steps)
 }
 
@@ -135,6 +138,8 @@ struct Judge<'a> {
     limit: Option<f64>,
     /// The lowest temperature at which the speed came back as it cooled.
     lets_go: Option<f64>,
+    /// Its falls come by the clock, and no limit makes them.
+    by_the_clock: bool,
 }
 
 /// A stretch in which the temperature is held at the limit.

@@ -91,6 +91,10 @@ pub(super) const COARSE: f64 = 1.6;
 /// The first phase at full speed is so many times as long as the usual one when it begins cold. Derived: from the air to the limit is many
 /// times a hysteresis.
 pub(super) const FROM_COLD: f64 = 1.6;
+/// The same of falls of which the first was cooler, too. Chosen.
+pub(super) const LONG_FROM_COLD: f64 = 2.5;
+/// Lower is what is lower by so many steps of the sensor, or kelvins. Chosen: less than two steps apart may be one temperature.
+pub(super) const LOWER_STEPS: f64 = 0.6;
 /// What a record that ends soon after a fall takes off its confidence, and what is soon, s.
 pub(super) const SHORT_TAIL: f64 = 0.26;
 pub(super) const SHORT_TAIL_S: f64 = 10.0;
@@ -159,7 +163,7 @@ pub(super) const LEAST_DIPS: usize = 8;
 /// that. Chosen.
 pub(super) const GIVEN_BACK: f64 = 0.12;
 /// Confidence that it was heat then: two falls in between may be alike by chance.
-pub(super) const HEAT_GIVEN_BACK: f64 = 0.9;
+pub(super) const HEAT_GIVEN_BACK: f64 = 0.97;
 /// What comes up by itself for less than this and goes down again swings, s. Chosen.
 pub(super) const MOMENT_UP_S: f64 = 6.0;
 /// A drive that warmed by so much in half a minute, beside a step of its sensor, and stands from its fall on, is held there, K. Derived: of
