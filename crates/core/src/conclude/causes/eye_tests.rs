@@ -295,7 +295,7 @@ fn dips_that_begin_late_may_be_heat_where_no_thermometer_tells() {
 #[test]
 fn dips_that_a_sensor_is_read_less_often_than_may_be_heat() {
     // Every nine seconds from 141 s on, at about 69 °C; the sensor is read every ten seconds, somewhere in the cycle.
-    let dips = |top: f64| {
+    let dips = |limit, top: f64| {
         let made = move |t: f64| {
             let in_turn = (t - 141.0).rem_euclid(9.3);
             let read = (t / 10.0).floor() * 10.0;
@@ -309,11 +309,16 @@ fn dips_that_a_sensor_is_read_less_often_than_may_be_heat() {
             };
             (if t >= 141.0 && in_turn < 3.0 { 212.0 } else { 525.0 }, Some(degrees.round()))
         };
-        record(None, 1200.0, 1.0, 0.01, made).found()
+        record(limit, 1200.0, 1.0, 0.01, made).found()
     };
-    let warm = dips(69.0);
+    let warm = dips(None, 69.0);
     assert_eq!(kinds(&warm), [Unexplained], "{warm:#?}");
-    assert_eq!(kinds(&dips(49.0)), [Background]);
+    assert_eq!(kinds(&dips(None, 49.0)), [Background]);
+    // At the limit that is stated it may be heat, too; far below it is none.
+    let limited = dips(Some(70.0), 69.0);
+    assert_eq!(kinds(&limited), [Unexplained], "{limited:#?}");
+    assert!(limited[0].evidence.iter().all(|e| !e.starts_with("Not heat")), "{limited:#?}");
+    assert_eq!(kinds(&dips(Some(92.0), 69.0)), [Background]);
 }
 
 #[test]

@@ -85,9 +85,10 @@ impl Judge<'_> {
             let then = self.cx.hottest(d.first.saturating_sub(2)..d.last + 1);
             then.zip(top).is_some_and(|(t, top)| t >= top - slack)
         };
-        let hot = top.is_none_or(|t| t >= HOT && self.limit.is_none())
+        let hot = top.is_none_or(|t| t >= HOT && (self.limit.is_none() || self.is_at_limit(t)))
             && (top.is_none() || dips.iter().filter(at_top).count() * 5 >= dips.len() * 4);
-        if !hot {
+        let (from, to) = (f.elapsed, f.end_elapsed.unwrap_or(f.elapsed));
+        if !hot || self.cx.counted_between(from, to) == Some(false) {
             return;
         }
         f.kind = FindingKind::Unexplained;
@@ -98,6 +99,7 @@ impl Judge<'_> {
         ));
         f.evidence.push(match top {
             None => "A thermometer would decide (--thermometer, temperature_c in a CSV file); so would the same write with a fan.".into(),
+            Some(_) if self.limit.is_some() => "It is at its limit in them. The drive's count of thermal transitions would decide, which this record lacks; so would the same write with a fan.".into(),
             Some(_) => "The drive's limit would decide (throttle_c in a CSV file); so would the same write with a fan.".into(),
         });
         f.may_be = vec![
@@ -105,6 +107,11 @@ impl Judge<'_> {
             Candidate { kind: FindingKind::Background, share: 1.0 - HEAT_IN_DIPS },
         ];
         f.confidence = UNDECIDED;
+    }
+
+    /// As hot as the limit that is known, within what a sensor shows.
+    fn is_at_limit(&self, t: f64) -> bool {
+        self.limit.is_some_and(|l| t >= l - AT_LIMIT - 0.5 * self.cx.resolution)
     }
 
     /// From the first dip to the last the temperature changes less often than they come.
@@ -195,7 +202,8 @@ impl Judge<'_> {
                 latency(o)
             ));
         }
-        if let Some((t, limit)) = self.cx.hottest(first.first..last.last + 1).zip(self.limit) {
+        let hottest = self.cx.hottest(first.first..last.last + 1);
+        if let Some((t, limit)) = hottest.zip(self.limit).filter(|(t, _)| !self.is_at_limit(*t)) {
             evidence.push(format!(
                 "Not heat: {} at most, limit {}.",
                 Celsius::new(t.round()),
@@ -221,7 +229,7 @@ impl Judge<'_> {
             position_end: series.position(last.last),
             before: Some(level.rate()),
             after: stats::median(&mut low).map(Rate::new),
-            temperature: self.cx.hottest(first.first..last.last + 1).map(Celsius::new),
+            temperature: hottest.map(Celsius::new),
             confidence: REGULAR_DIPS,
             evidence,
         }
