@@ -44,7 +44,7 @@ impl Judge<'_> {
         };
         // Heat takes it at one temperature; the same fall at others goes by something else.
         let elsewhere = |s: &Step<'_>| {
-            let lower = 1.1 * self.cx.resolution.max(1.0);
+            let lower = CLEARLY_LOWER_STEPS * self.cx.resolution.max(1.0);
             let off = s.temperature.is_some_and(|n| n - t > 1.6 + self.cx.resolution || t - n > lower);
             off && s.is_drop() && s.index != step.index && alike(s, step)
         };

@@ -8,7 +8,7 @@ use std::time::Duration;
 /// With no limit stated: three drops at the same temperature with the speed back below it tell one; two do, when
 /// they take the same share from the same rate and the speed was back cooler in between.
 pub(super) fn limit_from_cycles(steps: &[Step<'_>], cx: &Context<'_>, began: Duration) -> Option<f64> {
-    if fall_by_the_clock(steps, cx, began) || !falls_while_warming(steps, cx, began) {
+    if !falls_while_warming(steps, cx, began) {
         return None;
     }
     limit_from_many(steps, cx).or_else(|| limit_from_twins(steps))

@@ -40,7 +40,7 @@ mod words;
 
 pub use context::Context;
 pub use late::Late;
-use learned::{alike, cut, fits_cut, limit_from_cycles};
+use learned::{alike, cut, fall_by_the_clock, fits_cut, limit_from_cycles};
 
 use super::levels::Level;
 use super::place::{Place, locate};
@@ -105,10 +105,11 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
             Step { place, left: &w[0], right: &w[1], index: i + 1, temperature, at_once, on_its_way }
         })
         .collect();
+    let began = cx.series.end(run.first);
+    let by_the_clock = fall_by_the_clock(&steps, cx, began);
     // Where it fell each time, when that is below what is stated: another sensor than the one that is told is the hottest, or the one
     // that is told follows late.
-    let began = cx.series.end(run.first);
-    let learned = limit_from_cycles(&steps, cx, began);
+    let learned = if by_the_clock { None } else { limit_from_cycles(&steps, cx, began) };
     let stated = cx.limit.map(Celsius::degrees);
     let below = learned.filter(|l| stated.is_some_and(|s| (s - HOTTEST_ELSEWHERE..s).contains(l)));
     let limit = below.or(stated).or(learned).or_else(|| standing::limit_from_plateau(run, levels, cx));
@@ -126,7 +127,7 @@ pub fn attribute(run: &Run, levels: &[Level], cx: &Context<'_>) -> Vec<Finding> 
         after_limit.first().zip(after_limit.last()).filter(|(a, b)| after_limit.len() >= 2 && *b - *a < 3.0);
     let lets_go = wide.map(|(a, _)| *a).filter(|a| limit.is_some_and(|l| *a > l - 20.0)).or(lets_go);
     let counted = steps.iter().any(|s| cx.counters_moved_in(&s.place) == Some(true));
-    let by_the_clock = !counted && learned::fall_by_the_clock(&steps, cx, began);
+    let by_the_clock = by_the_clock && !counted;
     let judge = Judge { run, levels, cx, limit, lets_go, by_the_clock };
     judge.findings(&steps)
 }

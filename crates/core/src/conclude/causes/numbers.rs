@@ -95,6 +95,8 @@ pub(super) const FROM_COLD: f64 = 1.6;
 pub(super) const LONG_FROM_COLD: f64 = 2.5;
 /// Lower is what is lower by so many steps of the sensor, or kelvins. Chosen: less than two steps apart may be one temperature.
 pub(super) const LOWER_STEPS: f64 = 0.6;
+/// The same of one reading against another. Chosen: one temperature may be read as two steps that lie side by side.
+pub(super) const CLEARLY_LOWER_STEPS: f64 = 1.1;
 /// What a record that ends soon after a fall takes off its confidence, and what is soon, s.
 pub(super) const SHORT_TAIL: f64 = 0.26;
 pub(super) const SHORT_TAIL_S: f64 = 10.0;
