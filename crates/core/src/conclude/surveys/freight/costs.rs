@@ -49,20 +49,43 @@ pub(super) fn line(points: impl IntoIterator<Item = (f64, f64, f64)>) -> Option<
     (det > 1e-9 * w * xx).then(|| ((xx * y - x * xy) / det, (w * xy - x * y) / det))
 }
 
-/// Classes as points of a line: weighted by how well the mean of each is known. `None` of files that are too much alike.
-fn points(classes: &Classes) -> Option<Vec<(f64, f64, f64)>> {
-    let mut points = Vec::new();
-    let (mut smallest, mut largest) = (f64::INFINITY, 0.0f64);
-    for c in classes.values().filter(|c| c.files > 0) {
-        let n = c.files as f64;
-        let (size, each) = (c.bytes.as_f64() / n, c.took.as_secs_f64() / n);
-        let spread = (c.squares as f64 * 1e-12 / n - each * each).max((0.05 * each).powi(2));
-        // One class does not decide alone, however many files it has: within it the cost is not quite a line either.
-        let w = 1.0 / (spread / n + (0.01 * each).powi(2)).max(1e-24);
-        (smallest, largest) = (smallest.min(size), largest.max(size));
-        points.push((w, size, each));
+/// Files of a class: how many, their mean size, B, the mean time that they took, s, and the variance of that, s².
+struct Class {
+    files: f64,
+    size: f64,
+    each: f64,
+    spread: f64,
+}
+
+impl Class {
+    fn of(c: &ClassSums) -> Self {
+        let files = c.files as f64;
+        let each = c.took.as_secs_f64() / files;
+        let spread = (c.squares as f64 * 1e-12 / files - each * each).max(0.0);
+        Self { files, size: c.bytes.as_f64() / files, each, spread }
     }
-    (largest >= LEAST_RANGE * smallest.max(1.0)).then_some(points)
+}
+
+/// Classes as points of a line: weighted by how well the mean of each is known. How much times vary is smoothed over the classes
+/// (v0 + v1·size²), and the mean is that of the line: weighted by its own times, a class that came out quick by chance would count for
+/// more (Carroll & Ruppert, Transformation and Weighting in Regression, 1988, chapter 2). `None` of files that are too much alike.
+fn points(classes: &Classes) -> Option<Vec<(f64, f64, f64)>> {
+    let classes: Vec<Class> = classes.values().filter(|c| c.files > 0).map(Class::of).collect();
+    let smallest = classes.iter().map(|c| c.size).fold(f64::INFINITY, f64::min);
+    let largest = classes.iter().map(|c| c.size).fold(0.0, f64::max);
+    (largest >= LEAST_RANGE * smallest.max(1.0)).then_some(())?;
+    let weighted =
+        |w: &dyn Fn(&Class) -> f64| classes.iter().map(|c| (w(c), c.size, c.each)).collect::<Vec<_>>();
+    let mut points = weighted(&|c| c.files / (c.each * c.each).max(1e-24));
+    for _ in 0..2 {
+        let (a, b) = line(points.iter().copied())?;
+        let mean = |c: &Class| (a + b * c.size).max(0.5 * c.each).max(1e-12);
+        let (v0, v1) = line(classes.iter().map(|c| (c.files / mean(c).powi(4), c.size * c.size, c.spread)))?;
+        let spread = |c: &Class| (v0.max(0.0) + v1.max(0.0) * c.size * c.size).max((0.05 * mean(c)).powi(2));
+        // One class does not decide alone, however many files it has: within it the cost is not quite a line either.
+        points = weighted(&|c| 1.0 / (spread(c) / c.files + (0.01 * mean(c)).powi(2)).max(1e-24));
+    }
+    Some(points)
 }
 
 /// Cost of a file and of a byte, thread time in s.
@@ -78,8 +101,8 @@ fn from_classes(points: &[(f64, f64, f64)], a: f64, b: f64) -> [Option<Interval>
     }
     let sum = |of: &dyn Fn(&(f64, f64, f64)) -> f64| points.iter().map(of).sum::<f64>();
     let (w, x, xx) = (sum(&|p| p.0), sum(&|p| p.0 * p.1), sum(&|p| p.0 * p.1 * p.1));
-    // Weights are of known errors: what lies further off than these say makes all of them wider.
-    let off = (sum(&|p| p.0 * (p.2 - a - b * p.1).powi(2)) / freedom).max(1.0);
+    // Weights tell how the errors of the classes compare; how large they are is told by how far the classes lie off the line.
+    let off = sum(&|p| p.0 * (p.2 - a - b * p.1).powi(2)) / freedom;
     let det = (w * xx - x * x) / off;
     let (of_a, of_b, both) = (xx / det, w / det, -x / det);
     let ratio = (of_a / (a * a) + of_b / (b * b) - 2.0 * both / (a * b)).max(0.0);

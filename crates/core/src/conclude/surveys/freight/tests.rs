@@ -1,3 +1,6 @@
+use rand::{RngExt, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+
 use super::*;
 use crate::drive::freight::Spent;
 use crate::drive::{DriveIdentity, DriveKind};
@@ -58,6 +61,46 @@ fn what_a_file_and_a_byte_cost_is_found_and_lies_in_its_interval() {
     let words = costs.sentence().unwrap();
     assert!(words.starts_with("Each file costs 1.00"), "{words}");
     assert!(words.contains("bytes go at 200 MB/s, each folder costs 2 ms; a file below 200."), "{words}");
+}
+
+/// Files of 1 kB to 10 MB whose times are log-normal: 1 ms and 2 ns a byte in the middle, as skewed as they are on real drives.
+fn skewed(rng: &mut Xoshiro256PlusPlus) -> (u64, Freighted) {
+    let mut done = Freighted { threads: 1, ..Freighted::default() };
+    let mut bytes = 0;
+    for _ in 0..150 {
+        let size = 10f64.powf(rng.random_range(3.0..7.0));
+        let mut slower = |sigma: f64| {
+            let (u, v): (f64, f64) = (rng.random_range(1e-12..1.0), rng.random());
+            (sigma * (-2.0 * u.ln()).sqrt() * (v * std::f64::consts::TAU).cos()).exp()
+        };
+        let took = 0.001 * slower(0.4) + size * 2e-9 * slower(0.7);
+        done.file(size as u64, Duration::from_secs_f64(took), ms(1), Duration::ZERO);
+        bytes += size as u64;
+    }
+    (bytes, done)
+}
+
+#[test]
+fn costs_of_skewed_times_are_as_often_too_high_as_too_low_and_their_intervals_hold_as_they_say() {
+    // The mean of what is log-normal lies above its middle.
+    let truths = [0.001 * (0.4f64.powi(2) / 2.0).exp(), 2e-9 * (0.7f64.powi(2) / 2.0).exp()];
+    for seconds in [4, 16] {
+        let (mut off, mut half, mut held) = ([0.0; 2], [0.0; 2], [0; 2]);
+        let legs = 2000;
+        for seed in 0..legs {
+            let rng = std::cell::RefCell::new(Xoshiro256PlusPlus::seed_from_u64(seed));
+            let r = readings("", seconds, |_| skewed(&mut rng.borrow_mut()));
+            let costs = survey(&r).unwrap().legs[0].costs.clone().unwrap();
+            for (i, cost) in [costs.per_file.unwrap(), costs.per_byte.unwrap()].into_iter().enumerate() {
+                off[i] += cost.value - truths[i];
+                half[i] += cost.half();
+                held[i] += u32::from(cost.low <= truths[i] && truths[i] <= cost.high);
+            }
+        }
+        let bias = [off[0] / half[0], off[1] / half[1]];
+        assert!(bias.iter().all(|b| b.abs() < 0.06), "{bias:?} of half an interval, {seconds} s");
+        assert!(held.iter().all(|h| (1860..=1940).contains(h)), "{held:?} of {legs}, {seconds} s");
+    }
 }
 
 #[test]
