@@ -84,6 +84,9 @@ struct FreightProof {
     /// Shares of the 95 % intervals of what a file and a byte cost that hold the truth.
     file_cost_inside: f64,
     byte_cost_inside: f64,
+    /// The same of the size at which a file costs as much as its bytes, and of the shares of the time that would go without a thing.
+    even_size_inside: f64,
+    waits_inside: f64,
 }
 
 fn freight_proof(hauls: u64, seed: u64, mistakes: bool) -> FreightProof {
@@ -104,6 +107,8 @@ fn freight_proof(hauls: u64, seed: u64, mistakes: bool) -> FreightProof {
         false_findings: s.false_findings,
         file_cost_inside: share(s.costs.1, s.costs.0),
         byte_cost_inside: share(s.bytes.1, s.bytes.0),
+        even_size_inside: share(s.evens.1, s.evens.0),
+        waits_inside: share(s.shares.1, s.shares.0),
     }
 }
 
@@ -482,7 +487,8 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
     say(&format!(
         "files, {} hauls: what held them up was named in {}, rightly in {}; of {} held up for two fifths of the time or more {} were named rightly;\n\
          what was said is right, or nothing was said where nothing takes half of the time, in {} ({}); given 0.95 or more: {} of {} right; {} findings of what is not there\n\
-         95 % intervals hold what a file costs in {}, what a byte costs in {}",
+         95 % intervals hold what a file costs in {}, what a byte costs in {}, the size of a file at which both are alike in {}, \
+         how much time would go without what is waited for in {}",
         f.hauls,
         f.named,
         f.right,
@@ -494,7 +500,9 @@ pub fn run(drives: u64, seed: u64, mistakes: bool, answer: Answer) -> Result<Exi
         f.sure,
         f.false_findings,
         percent(f.file_cost_inside),
-        percent(f.byte_cost_inside)
+        percent(f.byte_cost_inside),
+        percent(f.even_size_inside),
+        percent(f.waits_inside)
     ))?;
     Ok(Exit::Done)
 }

@@ -23,6 +23,9 @@ const AS_GOOD: f64 = 0.85;
 const LEAST: f64 = 0.4;
 const UNSURE: f64 = 0.5;
 
+/// Intervals of smaller shares are not counted: nearly all of these are of things that take no time at all.
+const TOLD_SHARE: f64 = 0.05;
+
 /// How often what held files up was named.
 #[derive(Debug, Clone, Default)]
 pub struct FreightScore {
@@ -44,6 +47,10 @@ pub struct FreightScore {
     pub costs: (usize, usize),
     /// The same of what a byte costs.
     pub bytes: (usize, usize),
+    /// The same of the size of a file that costs as much for itself as for its bytes.
+    pub evens: (usize, usize),
+    /// The same of the shares of the time that would go without a thing, where these are [`TOLD_SHARE`] or more.
+    pub shares: (usize, usize),
     /// What was named, what would have been right, how often.
     pub confusion: Vec<(WaitedFor, WaitedFor, usize)>,
     /// Mistakes in words.
@@ -223,9 +230,11 @@ fn prove_costs(seed: u64, setting: Setting, score: &mut FreightScore) {
     let (setting, file, byte) = setting.plain(seed);
     let legs = setting.run().0.conclude().surveys.freight.map(|f| f.legs).unwrap_or_default();
     let Some(costs) = legs.first().and_then(|l| l.costs.as_ref()) else { return };
-    for (interval, truth, counts) in
-        [(costs.per_file, file, &mut score.costs), (costs.per_byte, byte, &mut score.bytes)]
-    {
+    for (interval, truth, counts) in [
+        (costs.per_file, file, &mut score.costs),
+        (costs.per_byte, byte, &mut score.bytes),
+        (costs.even, file / byte, &mut score.evens),
+    ] {
         if let Some(i) = interval {
             counts.0 += 1;
             counts.1 += usize::from(i.low <= truth && truth <= i.high);
@@ -264,6 +273,13 @@ pub fn prove_freight(seed: u64, score: &mut FreightScore) {
             best.1 / whole * 100.0,
             told.join(", ")
         ));
+    }
+    for waits in conclusions.surveys.freight.iter().flat_map(|f| &f.legs).flat_map(|l| &l.waits) {
+        let saved = saves.iter().find(|s| s.0 == waits.on).map_or(0.0, |s| (s.1 / whole).clamp(0.0, 1.0));
+        if waits.share >= TOLD_SHARE {
+            score.shares.0 += 1;
+            score.shares.1 += usize::from(waits.low <= saved && saved <= waits.high);
+        }
     }
     score.false_findings += conclusions.findings.iter().filter(|f| beside(f.kind)).count();
     if let Some((finding, waits)) = conclusions.findings.iter().find_map(|f| f.waits_for.map(|w| (f, w))) {

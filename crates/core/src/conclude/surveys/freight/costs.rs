@@ -126,7 +126,7 @@ pub(super) fn classes(parts: &[&[FreightSecond]]) -> Classes {
 }
 
 /// A value with the interval that leaving out each part in turn gives (the jackknife of Quenouille and Tukey).
-pub(super) fn jackknife(value: f64, without: &[f64]) -> Option<Interval> {
+fn jackknife(value: f64, without: &[f64]) -> Option<Interval> {
     let n = without.len() as f64;
     (without.len() >= 3).then_some(())?;
     let mean = without.iter().sum::<f64>() / n;
@@ -135,16 +135,13 @@ pub(super) fn jackknife(value: f64, without: &[f64]) -> Option<Interval> {
 }
 
 /// A leg in parts of equal length; fewer where it is short.
-pub(super) fn parts(seconds: &[FreightSecond]) -> Vec<&[FreightSecond]> {
+fn parts(seconds: &[FreightSecond]) -> Vec<&[FreightSecond]> {
     let many = PARTS.min(seconds.len()).max(1);
     (0..many).map(|i| &seconds[i * seconds.len() / many..(i + 1) * seconds.len() / many]).collect()
 }
 
 /// What is told of a leg when each of its parts is left out in turn.
-pub(super) fn leaving_out<T>(
-    parts: &[&[FreightSecond]],
-    told: impl Fn(&[&[FreightSecond]]) -> Option<T>,
-) -> Vec<T> {
+fn leaving_out<T>(parts: &[&[FreightSecond]], told: impl Fn(&[&[FreightSecond]]) -> Option<T>) -> Vec<T> {
     let without = |left_out: usize| {
         let rest: Vec<_> =
             parts.iter().enumerate().filter(|(i, _)| *i != left_out).map(|(_, p)| *p).collect();

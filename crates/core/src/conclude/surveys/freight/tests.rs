@@ -104,6 +104,18 @@ fn costs_of_skewed_times_are_as_often_too_high_as_too_low_and_their_intervals_ho
 }
 
 #[test]
+fn the_interval_of_a_share_holds_it_and_says_nothing_of_what_takes_no_time() {
+    for percent in 0..=100 {
+        let share = f64::from(percent) / 100.0;
+        let (low, high) = waiting::bounds(share);
+        assert!(0.0 <= low && low <= share && share <= high && high <= 1.0, "{low} {share} {high}");
+    }
+    assert_eq!(waiting::bounds(0.0), (0.0, 0.06));
+    let (low, high) = waiting::bounds(0.5);
+    assert!((low - 0.16).abs() < 1e-9 && (high - 0.615).abs() < 1e-9, "between two lines: {low} {high}");
+}
+
+#[test]
 fn of_files_all_alike_the_costs_cannot_be_told_apart() {
     let r = readings("", 10, |_| {
         let mut done = Freighted { threads: 1, ..Freighted::default() };
