@@ -108,3 +108,23 @@ fn falls_of_which_the_first_was_cooler_and_as_soon_go_by_the_clock() {
         assert!(!found.contains(&Throttle) && found.contains(&Unexplained), "{limit:?}: {found:?}");
     }
 }
+
+#[test]
+fn what_a_later_fall_took_is_not_given_back_by_an_earlier_one() {
+    // The cache ends twice while it warms up; later a slow stretch halves what is left, and ends.
+    let s = Story::with_limit(None).write(114, 1119.0, 40.0, 72.0).write(7, 520.0, 72.0, 74.0);
+    let s = s.write(58, 39.0, 74.0, 60.0).write(50, 19.0, 60.0, 55.0).write(100, 39.0, 55.0, 50.0);
+    let found = s.found();
+    assert!(!kinds(&found).contains(&Throttle), "{found:#?}");
+    assert!(
+        kinds(&found).starts_with(&[Unexplained]) || kinds(&found).starts_with(&[CacheEnd]),
+        "{found:#?}"
+    );
+}
+
+#[test]
+fn a_drive_at_its_limit_is_not_held_there_by_what_one_fall_took() {
+    let s = Story::with_limit(Some(80.0)).write(100, 888.0, 50.0, 78.5).write(20, 888.0, 79.0, 80.0);
+    let found = s.write(40, 422.0, 80.0, 79.0).write(200, 422.0, 79.0, 60.0).found();
+    assert_eq!(kinds(&found), [CacheEnd], "{found:#?}");
+}

@@ -153,7 +153,7 @@ impl Judge<'_> {
             )
         };
         let at = series.end(start);
-        let free_from = series.index_at(at.saturating_sub(Duration::from_secs(25))).max(first);
+        let free_from = series.index_at(at.saturating_sub(FREE_BEFORE)).max(first);
         let free_to = series.index_at(at.saturating_sub(Duration::from_secs(4))).clamp(free_from, start);
         let (free, held) = (rate(free_from, free_to)?, rate(start + (end - start) / 3, end)?);
         // A level that ended on the way is another story, and has a step of its own.

@@ -5,8 +5,9 @@
 //! record does not say.
 
 use numbers::{
-    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, HOTTEST_ELSEWHERE, LEAST_FALL, LEAST_LIKE, MODEST,
-    MOMENT_UP_S, MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS, WELL_BELOW,
+    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, EVEN, FREE_BEFORE, HOTTEST_ELSEWHERE, LEAST_FALL,
+    LEAST_LIKE, MODEST, MOMENT_UP_S, MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS,
+    WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -151,6 +152,14 @@ struct Pinned {
     last: usize,
     free: Rate,
     held: Rate,
+}
+
+impl Pinned {
+    /// All of what is missing here was lost at one fall.
+    fn is_taken_by(&self, fall: &Finding) -> bool {
+        let alike = |a: Option<Rate>, b: Rate| a.is_some_and(|a| (a.get() / b.get()).ln().abs() < EVEN);
+        alike(fall.before, self.free) && alike(fall.after, self.held)
+    }
 }
 
 /// Throttling, from its first drop on.
@@ -300,6 +309,10 @@ impl Judge<'_> {
                     && f.elapsed <= p.to
                     && f.end_elapsed.is_none_or(|e| e >= p.from)
             });
+            // What one fall took at once nothing took little by little.
+            let fell =
+                |f: &Finding| f.elapsed + FREE_BEFORE >= p.from && f.elapsed <= p.to && p.is_taken_by(f);
+            let told = told || found.iter().any(fell);
             if !told && self.cx.counted_between(p.from.saturating_sub(BEFORE_IT_SHOWS), p.to) != Some(false) {
                 found.push(self.held_finding(p));
             }

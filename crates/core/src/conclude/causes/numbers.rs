@@ -42,6 +42,8 @@ pub(super) const LET_GO: f64 = 3.4;
 pub(super) const HOTTEST_ELSEWHERE: f64 = 16.0;
 /// A sensor that follows late has its peak so long after a fall, s. Chosen, for lags up to a dozen seconds.
 pub(super) const PEAK_S: u64 = 14;
+/// The free rate of a drive that is held at its limit is looked for so long before. Chosen.
+pub(super) const FREE_BEFORE: Duration = Duration::from_secs(25);
 /// A rate that gives way slowly has lost little when the drive begins to count. Chosen.
 pub(super) const BEFORE_IT_SHOWS: Duration = Duration::from_secs(30);
 /// Two stages of throttling are no further apart, K. Habit.

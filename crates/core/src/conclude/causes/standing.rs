@@ -149,6 +149,13 @@ impl Judge<'_> {
         let took = |from: usize, to: usize| steps[from..=to].iter().map(cut).sum::<f64>();
         let same = (first..=drop)
             .any(|a| (drop..rise).any(|b| given.iter().any(|g| (took(a, b) + g).abs() < GIVEN_BACK)));
+        // What a later fall took, as of others' traffic or on a slow stretch, is that fall's to give back.
+        let least = |gaps: &mut dyn Iterator<Item = f64>| gaps.fold(f64::INFINITY, f64::min);
+        let off = |a: usize, b: usize| least(&mut given.iter().map(|g| (took(a, b) + g).abs()));
+        let from = |a: usize| least(&mut (a.max(drop)..rise).map(|b| off(a, b)));
+        let own = least(&mut (first..=drop).map(from));
+        let later = least(&mut (drop + 1..rise).map(from));
+        let same = same && own < later;
         (same && cut(step) < -GIVEN_BACK && back > 2.0 * GIVEN_BACK && cooler(&steps[rise])).then_some(rise)
     }
 
