@@ -53,6 +53,11 @@ const LEAST_SAMPLE_SIGMA: f64 = 0.004;
 const BESIDE: usize = 3;
 /// They count where they are off their level by more than so many of its standard deviations, or by a step.
 const OFF_SIGMAS: f64 = 3.0;
+/// So long on either side the rate is looked at for swings.
+const SWINGS: Duration = Duration::from_secs(16);
+/// It swings where it goes so often from the one to the other of two rates that are further apart than so many standard deviations of a sample.
+const LEAST_TURNS: usize = 3;
+const SWUNG_SIGMAS: f64 = 6.0;
 /// One stall must not outweigh the rest.
 const MOST_COST: f64 = 12.0;
 
@@ -68,7 +73,7 @@ pub fn locate(run: &Run, series: &Series, left: &Level, right: &Level) -> Place 
     let edge = right.points.start;
     let points = edge.saturating_sub(4).max(left.points.start)..(edge + 4).min(right.points.end);
     let range = run.samples(&points);
-    let split = best_split(series, &range, points.len(), left, right);
+    let split = best_split(run, series, &range, points.len(), left, right);
     let (hi, lo) = (left.exit_rate().get(), right.entry_rate().get());
     let mut sample = split.best;
     let mut share = 0.0;
@@ -139,6 +144,40 @@ fn on_slope(run: &Run, series: &Series, left: &Level, right: &Level, slope: &Ran
     }
 }
 
+/// How far a sample is off the one before it, in ln, as noise of a single one: what swings for several samples is not in it.
+fn from_one_to_next(series: &Series, stretches: [Range<usize>; 2]) -> f64 {
+    let mut steps: Vec<f64> = stretches
+        .into_iter()
+        .flat_map(|s| s.clone().zip(s.skip(1)))
+        .map(|(i, j)| (series.rate(j).max(1.0) / series.rate(i).max(1.0)).ln().abs())
+        .collect();
+    stats::median(&mut steps)
+        .map_or(f64::INFINITY, |m| (m * 1.4826 / std::f64::consts::SQRT_2).max(LEAST_SAMPLE_SIGMA))
+}
+
+/// The two rates between which these samples go up and down.
+fn swings_between(series: &Series, samples: Range<usize>, sigma: f64) -> Option<[f64; 2]> {
+    let rates: Vec<f64> = samples.map(|i| series.rate(i)).collect();
+    let mut some = rates.clone();
+    let middle = stats::median(&mut some)?;
+    // Stalls are none of it.
+    some.retain(|r| *r > 0.2 * middle);
+    some.sort_by(f64::total_cmp);
+    let (low, high) = (*some.get(some.len() / 10)?, *some.get(some.len() * 9 / 10)?);
+    let apart = (high / low).ln();
+    if apart < (SWUNG_SIGMAS * sigma).max(LEAST_STEP) {
+        return None;
+    }
+    let (lower, upper) = (low * (0.35 * apart).exp(), low * (0.65 * apart).exp());
+    let (mut turns, mut was_high) = (0, None);
+    for rate in rates.into_iter().filter(|r| *r > 0.2 * middle && (*r < lower || *r > upper)) {
+        let is_high = rate > upper;
+        turns += usize::from(was_high.is_some_and(|h| h != is_high));
+        was_high = Some(is_high);
+    }
+    (turns >= LEAST_TURNS).then_some([low, high])
+}
+
 struct Split {
     best: usize,
     /// 95 % interval of the bytes written before it.
@@ -166,8 +205,16 @@ fn noise_of_samples(
     stats::median(&mut range.clone().map(off).collect::<Vec<_>>()).map_or(0.0, |m| m * 1.4826)
 }
 
-fn best_split(series: &Series, range: &Range<usize>, points: usize, left: &Level, right: &Level) -> Split {
-    let sigma = left.sigma.max(right.sigma).max(noise_of_samples(series, range, points, left, right));
+fn best_split(
+    run: &Run,
+    series: &Series,
+    range: &Range<usize>,
+    points: usize,
+    left: &Level,
+    right: &Level,
+) -> Split {
+    let of_samples = noise_of_samples(series, range, points, left, right);
+    let sigma = left.sigma.max(right.sigma).max(of_samples);
     let scale = (sigma / std::f64::consts::SQRT_2).max(0.004);
     let (before, after) = (left.exit_rate().get(), right.entry_rate().get());
     let cost = |i: usize, level: f64| ((series.rate(i).max(1.0) / level).ln().abs() / scale).min(MOST_COST);
@@ -189,24 +236,45 @@ fn best_split(series: &Series, range: &Range<usize>, points: usize, left: &Level
     let between = |i: &usize| (0.1..0.9).contains(&((series.rate(*i) - bottom) / (top - bottom)));
     let around = first.saturating_sub(3).max(range.start)..(last + 3).min(range.end);
     let between_s = around.filter(between).map(|i| series.loaded_s(i..i + 1)).sum();
-    // A rate that swings is not what its level is in the mean: what it was beside the split may have been shared instead.
-    let rates = |samples: Range<usize>, level: f64| {
-        let mut near: Vec<f64> = samples.map(|i| series.rate(i).max(1.0)).collect();
-        let middle = stats::median(&mut near).filter(|_| near.len() == BESIDE).unwrap_or(level);
-        near.retain(|_| (middle / level).ln().abs() > (OFF_SIGMAS * sigma).min(LEAST_STEP));
-        near.push(level);
-        near
-    };
-    let at = |i: usize| i.clamp(range.start, range.end);
-    let befores = rates(at(best.saturating_sub(1 + BESIDE))..at(best.saturating_sub(1)), before);
-    let afters = rates(at(best + 1)..at(best + 1 + BESIDE), after);
+    let (befores, afters) = possible_rates(run, series, range, best, sigma, (before, after));
+    let of_both = (0.5 * (left.sigma.powi(2) + right.sigma.powi(2))).sqrt().max(of_samples);
     let pairs = befores.iter().flat_map(|b| afters.iter().map(move |a| (*b, *a)));
     let (low, high) = pairs
         .filter(|(b, a)| b.total_cmp(a) == before.total_cmp(&after) && b != a)
-        .filter_map(|pair| interval(series, range, sigma, pair))
+        .filter_map(|pair| interval(series, range, of_both, pair))
         .reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
         .unwrap_or_else(|| (series.written_before(first), series.written_before(last.min(series.len()))));
     Split { best, low, high, between_s }
+}
+
+/// The rates that a sample in which one level gave way to the other may have shared. A rate that swings is not what its level is in the mean:
+/// it may have been what it was beside the split, or either end of its swings.
+fn possible_rates(
+    run: &Run,
+    series: &Series,
+    range: &Range<usize>,
+    split: usize,
+    sigma: f64,
+    (before, after): (f64, f64),
+) -> (Vec<f64>, Vec<f64>) {
+    let at = |i: usize| i.clamp(range.start, range.end);
+    let (left_of, right_of) = (range.start..at(split.saturating_sub(1)), at(split + 1)..range.end);
+    let own = from_one_to_next(series, [left_of.clone(), right_of.clone()]).min(sigma);
+    let rates = |beside: Range<usize>, wide: Range<usize>, level: f64| {
+        let mut near: Vec<f64> = beside.map(|i| series.rate(i).max(1.0)).collect();
+        let middle = stats::median(&mut near).filter(|_| near.len() == BESIDE).unwrap_or(level);
+        near.retain(|_| (middle / level).ln().abs() > (OFF_SIGMAS * sigma).min(LEAST_STEP));
+        near.push(level);
+        near.extend(swings_between(series, wide, own).into_iter().flatten());
+        near
+    };
+    let middle = series.end(split.min(series.len() - 1));
+    let from = series.index_at(middle.saturating_sub(SWINGS)).max(run.first).min(left_of.end);
+    let past = series.index_at(middle + SWINGS).min(run.past()).max(right_of.start);
+    (
+        rates(at(left_of.end.saturating_sub(BESIDE))..left_of.end, from..left_of.end, before),
+        rates(right_of.start..at(right_of.start + BESIDE), right_of.start..past, after),
+    )
 }
 
 /// The 95 % interval of the bytes that were written when `before` gave way to `after`: wherever in whichever sample of the range it may have been,

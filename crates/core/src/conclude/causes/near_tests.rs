@@ -1,5 +1,6 @@
 //! Each cause with a near miss on both sides of the line that decides it.
 
+use super::eye_tests::record;
 use super::tests::{Story, at, kinds};
 use crate::quantity::FindingKind;
 use crate::quantity::FindingKind::{
@@ -242,4 +243,26 @@ fn places_lie_where_the_rate_fell() {
         assert!(end.written_low <= end.written && end.written <= end.written_high);
         assert!(end.written_high.saturating_sub(end.written_low) < Bytes::from_gb(2), "{end:#?}");
     }
+}
+
+#[test]
+fn where_the_rate_swings_the_sample_of_an_end_may_have_held_either_end_of_its_swings() {
+    // The cache ends 30 ms into a sample, at the upper end of swings that are at their lower one from the next sample on.
+    let (end, sample) = (25.03, 250);
+    let made = |t: f64| match t {
+        ..25.03 => (979.0, Some(40.0)),
+        ..25.1 => (430.0, Some(40.0)),
+        _ if (t - 25.1) % 2.4 < 1.8 => (292.0, Some(40.0)),
+        _ => (430.0, Some(40.0)),
+    };
+    let story = record(Some(80.0), 120.0, 0.1, 0.005, made);
+    let written = story.readings.series().written_before(sample) as f64 + (end - 25.0) * 979e6;
+    let found = story.found();
+    let [told] = &found[..] else { panic!("{found:#?}") };
+    let held = told.written_low.as_f64()..=told.written_high.as_f64();
+    assert!(held.contains(&written), "{held:?} {written}");
+    assert!(
+        told.written_high.as_f64() - told.written_low.as_f64() < 30e6,
+        "within a third of the sample: {held:?}"
+    );
 }
