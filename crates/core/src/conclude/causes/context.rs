@@ -92,6 +92,11 @@ impl Context<'_> {
         ends.into_iter().map(one_by_one).chain(within).fold(None, wider)
     }
 
+    /// How long each of these samples is in the mean, under load, s.
+    pub(super) fn sample_s(&self, samples: Range<usize>) -> f64 {
+        self.series.loaded_s(samples.clone()) / samples.len().max(1) as f64
+    }
+
     /// Samples within so many seconds before and after a place.
     pub(super) fn around(&self, at: Duration, before_s: u64, after_s: u64) -> Range<usize> {
         let from = self.series.index_at(at.saturating_sub(Duration::from_secs(before_s)));

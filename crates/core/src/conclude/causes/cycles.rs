@@ -210,7 +210,7 @@ impl Judge<'_> {
     pub(super) fn cycles_in_long_samples(&self, found: &[Finding]) -> Option<Finding> {
         let series = self.cx.series;
         let all = self.run.samples(&(0..self.run.len()));
-        let mean_s = series.loaded_s(all.clone()) / all.len().max(1) as f64;
+        let mean_s = self.cx.sample_s(all.clone());
         if mean_s < LONG_SAMPLE_S || found.iter().any(|f| f.kind == FindingKind::Throttle) {
             return None;
         }
@@ -258,7 +258,7 @@ impl Judge<'_> {
         let series = self.cx.series;
         let stated = self.cx.limit.is_some();
         let all = first..end;
-        let mean_s = series.loaded_s(all.clone()) / all.len().max(1) as f64;
+        let mean_s = self.cx.sample_s(all.clone());
         let (before, after) = (self.rates(all.start..start), self.rates(start + 1..end));
         if after.len() < LEAST_LONG {
             return None;

@@ -163,7 +163,7 @@ impl Judge<'_> {
         if held > 0.92 * free || stepped && seconds < 30.0 {
             return None;
         }
-        let window = ((1.0 / (series.loaded_s(start..end) / (end - start) as f64)).ceil() as usize).max(3);
+        let window = ((1.0 / self.cx.sample_s(start..end)).ceil() as usize).max(3);
         let onset = (free_to..end.saturating_sub(window))
             .find(|i| rate(*i, i + window).is_some_and(|r| r < 0.92 * free))?;
         Some(Pinned {
@@ -182,7 +182,7 @@ impl Judge<'_> {
         let series = self.cx.series;
         let from = series.index_at(step.place.begins);
         let middle = series.index_at(step.place.elapsed);
-        let loaded = series.loaded_s(from..middle.max(from + 1)) / (middle.max(from + 1) - from) as f64;
+        let loaded = self.cx.sample_s(from..middle.max(from + 1));
         let window = ((FOOT_S / loaded.max(1e-6)).ceil() as usize).clamp(1, 200);
         // Of a mean over the window, with noise that remembers for some samples.
         let noise = step.left.sigma * (4.0 / window as f64).sqrt().min(1.0);

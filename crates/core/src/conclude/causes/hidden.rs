@@ -72,8 +72,7 @@ impl Judge<'_> {
     /// Samples as long as cycles of heat mix what is free and what is held: few of them are no level.
     fn is_pure(&self, level: usize) -> bool {
         let samples = self.samples_of(&self.levels[level]);
-        let mean_s = self.cx.series.loaded_s(samples.clone()) / samples.len().max(1) as f64;
-        mean_s < LONG_SAMPLE_S || samples.len() >= PURE_SAMPLES
+        self.cx.sample_s(samples.clone()) < LONG_SAMPLE_S || samples.len() >= PURE_SAMPLES
     }
 
     /// Heat does not hold the drive: it never has, or it let go, or it is well below the limit and stays so.

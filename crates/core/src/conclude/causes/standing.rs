@@ -176,8 +176,7 @@ impl Judge<'_> {
         }
         // Rises on the way are heat's, or hide what it gives back.
         let rose = steps[drop..].iter().any(|s| !s.is_drop() && s.place.sample <= cooled);
-        let mean_s = series.loaded_s(after.clone()) / after.len().max(1) as f64;
-        let tells = mean_s < LONG_SAMPLE_S && !rose && !self.is_blind(step);
+        let tells = self.cx.sample_s(after.clone()) < LONG_SAMPLE_S && !rose && !self.is_blind(step);
         tells && series.loaded_s(cooled..after.end) > 8.0
     }
 

@@ -148,8 +148,7 @@ impl Judge<'_> {
         if step_size < SMALL {
             doubt += SMALL_STEP;
         }
-        let ends_soon = low_s < SHORT_TAIL_S;
-        if ends_soon {
+        if low_s < SHORT_TAIL_S {
             doubt += SHORT_TAIL;
         }
         let bytes = self.since_rest(&step.place);
