@@ -17,6 +17,9 @@ use hollow_mile_core::route::{Leg, LegKind};
 /// A cause that is less likely is not named.
 const WORTH_NAMING: f64 = 0.05;
 
+/// A drive that came so near to its limit, K, was at it as far as its sensor can say: heat is not denied then.
+const AT_LIMIT_K: f64 = 2.0;
+
 /// Half the width of a finding's 95 % interval: `± 0.6 GB`.
 #[must_use]
 pub fn plus_minus(f: &Finding) -> String {
@@ -98,7 +101,10 @@ pub fn answer(r: &Readings, c: &Conclusions) -> String {
         let rates =
             first.before.zip(first.after).map(|(b, a)| format!(", from {b} down to {a}")).unwrap_or_default();
         parts.push(format!("Heat throttles{at}{rates}, first after {}.", clock(first.elapsed)));
-    } else if let (Some(limit), Some(hottest)) = (r.throttle_limit(), c.figures.hottest_c) {
+    } else if let (Some(limit), Some(hottest)) = (r.throttle_limit(), c.figures.hottest_c)
+        && hottest < limit.degrees() - AT_LIMIT_K
+        && !c.findings.iter().any(|f| f.may_be.iter().any(|m| m.kind == FindingKind::Throttle))
+    {
         let subject = if cache.is_empty() { "Heat did not slow it" } else { "Heat is not the cause" };
         parts.push(format!("{subject}: {} at most, limit {}.", Celsius::new(hottest), degrees(limit)));
     }
@@ -340,6 +346,7 @@ pub fn faults(r: &Readings) -> String {
 
 #[cfg(test)]
 mod tests {
+    use hollow_mile_core::conclude::Candidate;
     use hollow_mile_core::drive::{DriveIdentity, DriveKind};
     use hollow_mile_core::record::{Event, HaulHead, Sample};
     use hollow_mile_core::route;
@@ -417,6 +424,38 @@ mod tests {
                 | FindingKind::WriteBack => "",
             };
             assert!(told.contains(words), "{kind:?}: {told}");
+        }
+    }
+
+    #[test]
+    fn heat_is_denied_only_far_from_the_limit_and_where_nothing_may_be_heat() {
+        let mut r = Readings::new();
+        let mut drive = DriveIdentity::plain("sim:made", DriveKind::Simulated, Bytes::from_gb(4000));
+        drive.throttle_limit = Some(Celsius::new(88.0));
+        let route = route::shipped("long-haul").unwrap();
+        r.push(&Event::HaulStarted(Box::new(HaulHead::plain("made", drive, route))));
+        r.push(&Event::LegStarted { at: Duration::ZERO, leg: 0 });
+        let (end, written) = (Duration::from_secs(1), Bytes::new(100_000_000));
+        r.push(&Event::Sample(Sample { end, span: end, written, ..Sample::default() }));
+        let told = |hottest: f64, findings: Vec<Finding>| {
+            let mut c = Conclusions { findings, ..r.conclude() };
+            c.figures.hottest_c = Some(hottest);
+            answer(&r, &c)
+        };
+        let open = |kind| Finding {
+            may_be: vec![Candidate { kind, share: 0.4 }],
+            ..Finding::new(FindingKind::Unexplained)
+        };
+        let denied = "Heat did not slow it: 80 °C at most, limit 88.";
+        assert!(told(80.0, Vec::new()).contains(denied));
+        assert!(told(80.0, vec![open(FindingKind::Background)]).contains(denied));
+        for said in [
+            told(88.0, Vec::new()),
+            told(86.5, Vec::new()),
+            told(88.0, vec![Finding::new(FindingKind::CacheEnd)]),
+            told(80.0, vec![open(FindingKind::Throttle)]),
+        ] {
+            assert!(!said.contains("Heat did not") && !said.contains("Heat is not"), "{said}");
         }
     }
 

@@ -128,3 +128,15 @@ fn a_drive_at_its_limit_is_not_held_there_by_what_one_fall_took() {
     let found = s.write(40, 422.0, 80.0, 79.0).write(200, 422.0, 79.0, 60.0).found();
     assert_eq!(kinds(&found), [CacheEnd], "{found:#?}");
 }
+
+#[test]
+fn a_controller_with_a_coarse_sensor_in_long_samples_is_no_end_of_a_cache() {
+    // From 411 s on it holds 68 °C, told in steps of 5 K every 5 s, and takes a fifth of the speed over four minutes.
+    let made = |t: f64| {
+        let degrees = (68.0 - 38.0 * f64::exp(-t / 130.0)).min(68.0);
+        let held = (1.0 - f64::exp(-(t - 411.0).max(0.0) / 120.0)) * 0.2;
+        (1835.0 * (1.0 - held), Some((degrees / 5.0).round() * 5.0))
+    };
+    let found = record(Some(68.0), 2900.0, 5.0, 0.02, made).found();
+    assert!(!kinds(&found).contains(&CacheEnd) && !found.is_empty(), "{found:#?}");
+}

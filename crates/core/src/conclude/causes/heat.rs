@@ -121,6 +121,8 @@ impl Judge<'_> {
         if self.cx.hottest(all.clone()).is_none_or(|t| t < limit - AT_LIMIT) {
             return found;
         }
+        // One sample that says less is no end of it, however long.
+        let gap_s = PINNED_GAP_S.max(1.5 * self.cx.sample_s(all.clone()));
         let mut i = all.start;
         while i < all.end {
             if self.cx.degrees(i).is_none_or(|t| t < limit - AT_LIMIT) {
@@ -129,7 +131,7 @@ impl Judge<'_> {
             }
             let start = i;
             let mut last = i;
-            while i < all.end && series.end_s(i) - series.end_s(last) < 5.0 {
+            while i < all.end && series.end_s(i) - series.end_s(last) < gap_s {
                 if self.cx.degrees(i).is_some_and(|t| t >= limit - AT_LIMIT) {
                     last = i;
                 }

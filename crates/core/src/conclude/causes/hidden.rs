@@ -42,6 +42,13 @@ impl Judge<'_> {
                 let most = if *i == b { level.rate().get() } else { fastest(level) };
                 most <= 0.5 * (before + after)
             };
+            // What was as slow before the heat swings, too: a cache only ends.
+            let slowest = |l: &Level| l.rate().get().min(l.entry_rate().get()).min(l.exit_rate().get());
+            let was_faster = |i: &usize| {
+                let level = &self.levels[*i];
+                let least = if *i == a { level.rate().get() } else { slowest(level) };
+                least > 0.5 * (before + after)
+            };
             let inside = |f: &&Finding| f.elapsed >= first.place.elapsed && f.elapsed <= last.place.elapsed;
             let heat = found.iter().any(|f| {
                 f.kind == FindingKind::Throttle
@@ -62,6 +69,7 @@ impl Judge<'_> {
                 && !staged
                 && !told
                 && free.iter().filter(|i| **i >= b).all(stays)
+                && free.iter().filter(|i| **i <= a).all(was_faster)
             {
                 ends.push(self.hidden_end(between, usual, Rate::new(before), Rate::new(after)));
             }

@@ -45,7 +45,9 @@ impl Context<'_> {
     pub(super) fn at_its_hottest(&self, first: usize, at: Duration, t: f64) -> bool {
         let before = self.series.index_at(at);
         let earlier = self.hottest(first..before.max(first));
-        let warming = self.coldest(self.around(at, 60, 0)).is_some_and(|c| c < t - 0.9);
+        // A sensor in steps of 5 K shows as quick a warming five times as late.
+        let ago = (60.0 * self.resolution.max(1.0)) as u64;
+        let warming = self.coldest(self.around(at, ago, 0)).is_some_and(|c| c < t - 0.9);
         warming && earlier.is_none_or(|e| e <= t + 0.1)
     }
 
