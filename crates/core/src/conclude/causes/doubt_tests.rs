@@ -140,3 +140,19 @@ fn a_controller_with_a_coarse_sensor_in_long_samples_is_no_end_of_a_cache() {
     let found = record(Some(68.0), 2900.0, 5.0, 0.02, made).found();
     assert!(!kinds(&found).contains(&CacheEnd) && !found.is_empty(), "{found:#?}");
 }
+
+#[test]
+fn what_was_as_slow_before_the_heat_did_not_end_in_it() {
+    // The rate goes up and down by itself, and is at its highest as the drive first comes to its limit.
+    let mut s = Story::with_limit(Some(82.0));
+    for i in 0..4 {
+        let warm = 50.0 + 7.0 * f64::from(i);
+        s = s.write(25, 430.0, warm, warm + 4.0).write(25, 472.0, warm + 4.0, warm + 7.0);
+    }
+    s = s.write(25, 528.0, 78.0, 82.0);
+    for _ in 0..3 {
+        s = s.write(60, 300.0, 82.0, 77.0).write(40, 440.0, 77.0, 82.0);
+    }
+    let found = s.write(60, 300.0, 82.0, 77.0).found();
+    assert!(kinds(&found).contains(&Throttle) && !kinds(&found).contains(&CacheEnd), "{found:#?}");
+}
