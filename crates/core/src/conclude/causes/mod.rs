@@ -5,9 +5,9 @@
 //! record does not say.
 
 use numbers::{
-    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, EVEN, FREE_BEFORE, HELD_ON, HOTTEST_ELSEWHERE, LEAST_FALL,
-    LEAST_LIKE, LITTLE_BY_LITTLE, MODEST, MOMENT_UP_S, MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL,
-    STAYS, WELL_BELOW,
+    ALIKE, AT_LIMIT, BEFORE_IT_SHOWS, BY_CHANCE, EVEN, FREE_BEFORE, HOTTEST_ELSEWHERE, LEAST_FALL,
+    LEAST_LIKE, MODEST, MOMENT_UP_S, MOST_LOOKED_AT, ONE_FALL, PEAK_S, SAME_EPISODE, SMALL, STAYS,
+    WELL_BELOW,
 };
 use std::ops::Range;
 use std::time::Duration;
@@ -315,17 +315,8 @@ impl Judge<'_> {
             if self.cx.counted_between(p.from.saturating_sub(BEFORE_IT_SHOWS), p.to) == Some(false) {
                 continue;
             }
-            // Little by little, and at the limit from then on: no cache gives way so.
-            let slope = |f: &Finding| {
-                f.kind == FindingKind::CacheEnd
-                    && f.transition.is_some_and(|t| t >= LITTLE_BY_LITTLE)
-                    && p.to.saturating_sub(f.elapsed) >= HELD_ON
-                    && fell(f)
-            };
-            match found.iter().position(slope) {
-                Some(i) => found[i] = self.held_finding(p),
-                None if !told && !found.iter().any(fell) => found.push(self.held_finding(p)),
-                None => {}
+            if !told && !found.iter().any(fell) {
+                found.push(self.held_finding(p));
             }
         }
         if let Some(cycles) = self.quick_sawtooth(&found) {

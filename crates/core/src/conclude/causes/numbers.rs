@@ -44,10 +44,6 @@ pub(super) const HOTTEST_ELSEWHERE: f64 = 16.0;
 pub(super) const PEAK_S: u64 = 14;
 /// A drive that is held at its limit may be cooler for so long, s. Chosen.
 pub(super) const PINNED_GAP_S: f64 = 5.0;
-/// A fall that took so long, at the limit, and stood there for so long after it, is a controller's. Chosen.
-pub(super) const LITTLE_BY_LITTLE: Duration = Duration::from_secs(10);
-/// See [`LITTLE_BY_LITTLE`].
-pub(super) const HELD_ON: Duration = Duration::from_secs(60);
 /// The free rate of a drive that is held at its limit is looked for so long before. Chosen.
 pub(super) const FREE_BEFORE: Duration = Duration::from_secs(25);
 /// A rate that gives way slowly has lost little when the drive begins to count. Chosen.

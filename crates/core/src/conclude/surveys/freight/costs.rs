@@ -17,6 +17,8 @@ const PARTS: usize = 12;
 const LEAST_RANGE: f64 = 4.0;
 /// Fewer parts than this say little of how much they differ; then the classes do.
 const LEAST_PARTS: usize = 6;
+/// Classes lie off their line by a hundredth of what times scatter at least.
+const LEAST_OFF: f64 = 1e-4;
 /// Fewer files tell nothing.
 const LEAST_FILES: u64 = 30;
 
@@ -102,7 +104,8 @@ fn from_classes(points: &[(f64, f64, f64)], a: f64, b: f64) -> [Option<Interval>
     let sum = |of: &dyn Fn(&(f64, f64, f64)) -> f64| points.iter().map(of).sum::<f64>();
     let (w, x, xx) = (sum(&|p| p.0), sum(&|p| p.0 * p.1), sum(&|p| p.0 * p.1 * p.1));
     // Weights tell how the errors of the classes compare; how large they are is told by how far the classes lie off the line.
-    let off = sum(&|p| p.0 * (p.2 - a - b * p.1).powi(2)) / freedom;
+    // Nothing is known without an error, though a few classes may lie on it by chance.
+    let off = (sum(&|p| p.0 * (p.2 - a - b * p.1).powi(2)) / freedom).max(LEAST_OFF);
     let det = (w * xx - x * x) / off;
     let (of_a, of_b, both) = (xx / det, w / det, -x / det);
     let ratio = (of_a / (a * a) + of_b / (b * b) - 2.0 * both / (a * b)).max(0.0);
